@@ -1,0 +1,257 @@
+package cli
+
+import (
+	"bytes"
+	"fmt"
+	"io"
+	"os"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/google/renameio/v2"
+	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
+
+	"zincdoor/internal/core/judge"
+	"zincdoor/internal/core/policy"
+	"zincdoor/internal/gate"
+	"zincdoor/internal/intake"
+	"zincdoor/internal/render"
+)
+
+func (p *program) gate() *cobra.Command {
+	var evidence evidenceFlags
+	var change changeFlags
+	var output outputFlags
+	var door string
+	cmd := &cobra.Command{
+		Use:   "gate",
+		Short: "Judge a change at a door",
+		Long: `Judge a change: find the findings it brought in and hold them against the limits of a door.
+
+Name exactly one change, and the reports of the linters that looked at it:
+
+  zincdoor gate --staged --report build/warnings.txt
+  zincdoor gate --against main --report gcc.txt --report fares.sarif
+
+The policy is .zincdoor/policy.yaml; for a branch or a range it is the one that the target has now. Without one,
+a built-in policy lets no new error and no new warning pass.
+
+Exit codes: 0 open, 1 shut, 2 can't judge, 3 the call or the policy is wrong.`,
+		Args: cobra.MaximumNArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			request, err := evidence.request(p.in)
+			if err != nil {
+				return err
+			}
+			if request.Change, err = change.selection(cmd.Flags(), args); err != nil {
+				return err
+			}
+			request.Door = door
+			targets, err := output.targets()
+			if err != nil {
+				return err
+			}
+			if err := oneStdin(request); err != nil {
+				return err
+			}
+			result, err := gate.Gather(cmd.Context(), request)
+			if err != nil {
+				return graded(err)
+			}
+			v := judge.Judge(result.Case)
+			p.code = exitOf(v.Outcome)
+			return targets.write(p.out, v, result)
+		},
+	}
+	change.add(cmd.Flags())
+	cmd.Flags().StringVar(&door, "door", "", "the `NAME` of the door; needed where several judge this kind of change")
+	evidence.add(cmd.Flags())
+	output.add(cmd.Flags())
+	return cmd
+}
+
+// changeFlags name the change to judge.
+type changeFlags struct {
+	staged, worktree, tree bool
+	span, against, patch   string
+}
+
+func (c *changeFlags) add(f *pflag.FlagSet) {
+	f.SortFlags = false
+	f.BoolVar(&c.staged, "staged", false, "what is staged for the next commit")
+	f.BoolVar(&c.worktree, "worktree", false, "the work tree against the last commit, new files included")
+	f.StringVar(&c.against, "against", "", "this branch, from where it left `REF`")
+	f.StringVar(&c.span, "range", "", "from commit A to commit B, as `A..B`")
+	f.StringVar(&c.patch, "patch", "", "a unified diff in `FILE`, - for standard input; needs no repository")
+	f.BoolVar(&c.tree, "tree", false, "everything: the work tree, or the commit named after it (--tree REV)")
+}
+
+func (c *changeFlags) selection(f *pflag.FlagSet, args []string) (gate.Selection, error) {
+	var named []string
+	for _, name := range []string{"staged", "worktree", "against", "range", "patch", "tree"} {
+		if f.Changed(name) {
+			named = append(named, "--"+name)
+		}
+	}
+	if len(named) > 1 {
+		return gate.Selection{}, fmt.Errorf("%s can't go together: name one change", strings.Join(named, " and "))
+	}
+	if len(args) > 0 && !c.tree {
+		return gate.Selection{}, fmt.Errorf("what is %q? A change is named by a flag: --staged, --worktree, --against REF, --range A..B, --patch FILE or --tree", args[0])
+	}
+	var s gate.Selection
+	switch {
+	case c.staged:
+		s.Kind = policy.Staged
+	case c.worktree:
+		s.Kind = policy.Worktree
+	case c.tree:
+		s.Kind = policy.Tree
+		s.To = strings.Join(args, "")
+	case f.Changed("against"):
+		s.Kind, s.Against = policy.Branch, c.against
+	case f.Changed("patch"):
+		s.Kind, s.Patch = policy.Range, c.patch
+	case f.Changed("range"):
+		s.Kind = policy.Range
+		from, to, ok := strings.Cut(c.span, "..")
+		if !ok || from == "" || to == "" || strings.HasPrefix(to, ".") {
+			return s, fmt.Errorf("--range takes two commits as A..B, not %q; for a branch since it left another, use --against REF", c.span)
+		}
+		s.From, s.To = from, to
+	}
+	if f.Changed("against") && c.against == "" || f.Changed("patch") && c.patch == "" {
+		return s, fmt.Errorf("%s needs a value", named[0])
+	}
+	return s, nil
+}
+
+// evidenceFlags name what a change is judged by. All commands that read reports take them.
+type evidenceFlags struct {
+	reports                         []string
+	emptyIsClean                    bool
+	commit, policy, baseline, today string
+}
+
+func (e *evidenceFlags) add(f *pflag.FlagSet) {
+	f.SortFlags = false
+	f.StringArrayVar(&e.reports, "report", nil, "a report, as `[FORMAT=]FILE`, - for standard input; repeatable. Formats: "+strings.Join(intake.Formats, ", "))
+	f.StringVar(&e.commit, "report-commit", "", "the `REV` that the reports were made at, where they don't say")
+	f.BoolVar(&e.emptyIsClean, "empty-is-clean", false, "an empty report given as diagnostics=FILE means that the tool found nothing")
+	f.StringVar(&e.policy, "policy", "", "judge by the policy in `FILE|REV:PATH`")
+	f.StringVar(&e.baseline, "baseline", "", "compare with the baseline in `FILE|REV:PATH`")
+	f.StringVar(&e.today, "today", "", "the `DATE` on which to judge, as 2027-02-01 (default: today, UTC)")
+}
+
+func (e *evidenceFlags) request(in io.Reader) (gate.Request, error) {
+	q := gate.Request{
+		Dir: ".", Policy: e.policy, Baseline: e.baseline, ReportCommit: e.commit, EmptyIsClean: e.emptyIsClean,
+		Today: e.today, Stdin: in,
+	}
+	var err error
+	if q.Dir, err = os.Getwd(); err != nil {
+		return q, unjudged{err}
+	}
+	if q.Today == "" {
+		q.Today = time.Now().UTC().Format(time.DateOnly)
+	} else if _, err := time.Parse(time.DateOnly, q.Today); err != nil {
+		return q, fmt.Errorf("--today takes a date like 2027-02-01, not %q", q.Today)
+	}
+	for _, argument := range e.reports {
+		report, err := reportFile(argument)
+		if err != nil {
+			return q, err
+		}
+		q.Reports = append(q.Reports, report)
+	}
+	return q, nil
+}
+
+// reportFile reads [FORMAT=]FILE. A file whose name holds a = goes before a format that isn't known.
+func reportFile(argument string) (gate.ReportFile, error) {
+	format, file, named := strings.Cut(argument, "=")
+	switch {
+	case argument == "" || named && file == "":
+		return gate.ReportFile{}, fmt.Errorf("--report needs a file")
+	case named && slices.Contains(intake.Formats, format):
+		return gate.ReportFile{Format: format, File: file}, nil
+	case named && !strings.Contains(format, "/"):
+		if _, err := os.Stat(argument); err != nil {
+			return gate.ReportFile{}, fmt.Errorf("--report %s: no format is called %q; there are %s", argument, format, strings.Join(intake.Formats, ", "))
+		}
+	}
+	return gate.ReportFile{File: argument}, nil
+}
+
+// oneStdin refuses to read standard input twice.
+func oneStdin(q gate.Request) error {
+	n := 0
+	if q.Change.Patch == "-" {
+		n++
+	}
+	for _, r := range q.Reports {
+		if r.File == "-" {
+			n++
+		}
+	}
+	if n > 1 {
+		return fmt.Errorf("standard input (-) can be read only once, and is named %d times", n)
+	}
+	return nil
+}
+
+// outputFlags say where the verdict goes and in which formats.
+type outputFlags struct {
+	format, file string
+	writes       []string
+}
+
+func (o *outputFlags) add(f *pflag.FlagSet) {
+	f.StringVar(&o.format, "format", render.Terminal, "how the verdict is shown: `"+strings.Join(render.Formats, "|")+"`")
+	f.StringVar(&o.file, "output", "", "write it to `FILE` instead of standard output")
+	f.StringArrayVar(&o.writes, "write", nil, "write it to a file as well, as `FORMAT=FILE`; repeatable")
+}
+
+// target is one place the verdict is written to; file "" is standard output.
+type target struct{ format, file string }
+
+type targets []target
+
+func (o *outputFlags) targets() (targets, error) {
+	all := targets{{o.format, o.file}}
+	for _, w := range o.writes {
+		format, file, ok := strings.Cut(w, "=")
+		if !ok || file == "" {
+			return nil, fmt.Errorf("--write takes FORMAT=FILE, not %q", w)
+		}
+		all = append(all, target{format, file})
+	}
+	for _, t := range all {
+		if !slices.Contains(render.Formats, t.format) {
+			return nil, fmt.Errorf("no output format is called %q; there are %s", t.format, strings.Join(render.Formats, ", "))
+		}
+	}
+	return all, nil
+}
+
+// write writes the verdict everywhere. A file is replaced whole or not at all.
+func (all targets) write(out io.Writer, v judge.Verdict, r *gate.Result) error {
+	for _, t := range all {
+		if t.file == "" {
+			if err := render.Verdict(out, t.format, v, r.Text); err != nil {
+				return unjudged{fmt.Errorf("writing the verdict: %w", err)}
+			}
+			continue
+		}
+		var data bytes.Buffer
+		if err := render.Verdict(&data, t.format, v, r.Text); err != nil {
+			return unjudged{err}
+		}
+		if err := renameio.WriteFile(t.file, data.Bytes(), 0o644); err != nil {
+			return unjudged{fmt.Errorf("the verdict can't be written to %s: %w", t.file, err)}
+		}
+	}
+	return nil
+}

@@ -1,0 +1,110 @@
+// Package baseline knows the stored list of accepted findings: its entries, its file, and how a finding of today is
+// recognised as one that was accepted. It doesn't know where the file is kept.
+package baseline
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"strings"
+
+	"github.com/bmatcuk/doublestar/v4"
+
+	"zincdoor/internal/core/finding"
+	"zincdoor/internal/core/source"
+)
+
+// Path is where a repository keeps its baseline when the policy doesn't say.
+const Path = ".zincdoor/baseline.jsonl"
+
+// Baseline is the whole list. The zero value is an empty one that covers nothing.
+type Baseline struct {
+	Covers  []Cover
+	Entries []Entry
+}
+
+// Cover says that all findings of a tool under some paths were taken: what isn't among the entries is new.
+type Cover struct {
+	Tool  string   `json:"tool"`
+	Paths []string `json:"paths"` // globs from the repository's root
+}
+
+// Why is the kind of reason for which a finding is accepted.
+type Why string
+
+// The reasons.
+const (
+	Debt     Why = "debt"     // true, but not now
+	Mistaken Why = "mistaken" // not a fault
+	Meant    Why = "meant"    // a deliberate exception
+)
+
+// Entry is one accepted finding. Dates are written YYYY-MM-DD, are UTC and include their day.
+type Entry struct {
+	Path     string `json:"path"`
+	Tool     string `json:"tool"`
+	Rule     string `json:"rule"`
+	Line     int    `json:"line,omitempty"` // where it stood when accepted; a hint, never proof
+	Message  string `json:"message"`
+	Severity string `json:"severity"`         // the rung it had when accepted
+	Text     string `json:"text,omitempty"`   // hash of the code line, "" where the finding had no code
+	Before   string `json:"before,omitempty"` // hash of the nearest line above that isn't blank
+	After    string `json:"after,omitempty"`  // hash of the nearest line below that isn't blank
+	Sole     bool   `json:"sole,omitempty"`   // no other line of the file had this text
+	Why      Why    `json:"why"`
+	Reason   string `json:"reason,omitempty"`
+	By       string `json:"by,omitempty"`
+	On       string `json:"on"`
+	Until    string `json:"until,omitempty"`
+	Link     string `json:"link,omitempty"`
+}
+
+// EntryFor describes a finding of the given rung so that it is recognised later. Why, By, On and the rest are the
+// caller's to add.
+func EntryFor(f finding.Finding, severity string) Entry {
+	e := Entry{
+		Tool: f.Tool, Rule: f.Rule, Path: f.Path, Line: f.Region.Line, Message: f.Message, Severity: severity,
+	}
+	if f.Code != (source.Code{}) {
+		e.Text, e.Before, e.After = hash(f.Code.Text), hash(f.Code.Before), hash(f.Code.After)
+		e.Sole = f.Code.Sole
+	}
+	return e
+}
+
+// Lapsed reports whether the entry's acceptance has run out on the day today.
+func (e Entry) Lapsed(today string) bool { return e.Until != "" && e.Until < today }
+
+// hash shortens a line to 12 hexadecimal digits (48 bits): enough to tell the lines of one file apart.
+func hash(s string) string {
+	sum := sha256.Sum256([]byte(s))
+	return hex.EncodeToString(sum[:6])
+}
+
+// CoversFinding reports whether a take covered the finding's tool and path. A finding without a file is covered
+// wherever its tool is.
+func (b *Baseline) CoversFinding(tool, path string) bool {
+	for _, c := range b.Covers {
+		if c.Tool == tool && (path == "" || c.Matches(path)) {
+			return true
+		}
+	}
+	return false
+}
+
+// Matches reports whether one of the cover's globs takes path.
+func (c Cover) Matches(path string) bool {
+	for _, glob := range c.Paths {
+		if glob == Everywhere || doublestar.MatchUnvalidated(glob, path) {
+			return true
+		}
+	}
+	return false
+}
+
+// Everywhere is the glob of a cover that takes every path.
+const Everywhere = "**"
+
+// PathGlob returns the glob that takes path and nothing else.
+func PathGlob(path string) string { return globEscapes.Replace(path) }
+
+var globEscapes = strings.NewReplacer(`\`, `\\`, `*`, `\*`, `?`, `\?`, `[`, `\[`, `{`, `\{`, `]`, `\]`, `}`, `\}`)

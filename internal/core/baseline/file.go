@@ -1,0 +1,142 @@
+package baseline
+
+import (
+	"bufio"
+	"bytes"
+	"cmp"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+	"time"
+)
+
+// version is the header's mark of the form this package reads and writes.
+const version = "baseline/1"
+
+// ErrFile is the error of a baseline file that can't be read; the line and what is wrong there are wrapped around it.
+var ErrFile = errors.New("broken baseline")
+
+// header is the file's first line.
+type header struct {
+	Version string  `json:"zincdoor"`
+	Covers  []Cover `json:"covers"`
+}
+
+// Read reads a baseline file: the header line, then an entry a line. A line that can't be read, a key it doesn't know
+// and a version it doesn't know are errors that name the line.
+func Read(r io.Reader) (*Baseline, error) {
+	in := bufio.NewReader(r)
+	b := &Baseline{}
+	for number := 1; ; number++ {
+		line, err := in.ReadBytes('\n')
+		if err != nil && err != io.EOF {
+			return nil, fmt.Errorf("reading line %d: %w", number, err)
+		}
+		last := err == io.EOF
+		if line = bytes.TrimSpace(line); len(line) > 0 {
+			if err := b.readLine(number, line); err != nil {
+				return nil, fmt.Errorf("line %d: %w", number, err)
+			}
+		} else if number == 1 {
+			return nil, fmt.Errorf("line 1: no header: %w", ErrFile)
+		}
+		if last {
+			return b, nil
+		}
+	}
+}
+
+func (b *Baseline) readLine(number int, line []byte) error {
+	if number == 1 {
+		return b.readHeader(line)
+	}
+	var e Entry
+	if err := strict(line, &e); err != nil {
+		return err
+	}
+	if e.Tool == "" || e.Message == "" && e.Rule == "" {
+		return fmt.Errorf("an entry needs tool, and rule or message: %w", ErrFile)
+	}
+	for _, date := range []string{e.On, e.Until} {
+		if _, err := time.Parse(time.DateOnly, date); date != "" && err != nil {
+			return fmt.Errorf("%q is no date like 2027-02-01: %w", date, ErrFile)
+		}
+	}
+	b.Entries = append(b.Entries, e)
+	return nil
+}
+
+func (b *Baseline) readHeader(line []byte) error {
+	var mark struct {
+		Version string `json:"zincdoor"`
+	}
+	if err := json.Unmarshal(line, &mark); err != nil {
+		return fmt.Errorf("the header is no JSON object (%v): %w", err, ErrFile)
+	}
+	if mark.Version != version {
+		return fmt.Errorf("the header says %q, this program reads %q: %w", mark.Version, version, ErrFile)
+	}
+	var h header
+	if err := strict(line, &h); err != nil {
+		return err
+	}
+	b.Covers = h.Covers
+	return nil
+}
+
+func strict(line []byte, into any) error {
+	d := json.NewDecoder(bytes.NewReader(line))
+	d.DisallowUnknownFields()
+	if err := d.Decode(into); err != nil {
+		return fmt.Errorf("%s: %w", strings.TrimPrefix(err.Error(), "json: "), ErrFile)
+	}
+	if _, err := d.Token(); err != io.EOF {
+		return fmt.Errorf("something follows the JSON object: %w", ErrFile)
+	}
+	return nil
+}
+
+// Write writes the file: the same bytes for the same covers and entries in whatever order they come.
+func (b *Baseline) Write(w io.Writer) error {
+	covers := slices.Clone(b.Covers)
+	slices.SortFunc(covers, func(x, y Cover) int {
+		return cmp.Or(cmp.Compare(x.Tool, y.Tool), slices.Compare(x.Paths, y.Paths))
+	})
+	entries := slices.Clone(b.Entries)
+	slices.SortFunc(entries, order)
+
+	out := json.NewEncoder(w)
+	out.SetEscapeHTML(false)
+	if covers == nil {
+		covers = []Cover{}
+	}
+	if err := out.Encode(header{Version: version, Covers: covers}); err != nil {
+		return err
+	}
+	for _, e := range entries {
+		if err := out.Encode(e); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func order(a, b Entry) int {
+	return cmp.Or(
+		cmp.Compare(a.Path, b.Path),
+		cmp.Compare(a.Tool, b.Tool),
+		cmp.Compare(a.Rule, b.Rule),
+		cmp.Compare(a.Line, b.Line),
+		cmp.Compare(a.Text, b.Text),
+		cmp.Compare(a.Message, b.Message),
+		cmp.Compare(a.Before, b.Before),
+		cmp.Compare(a.After, b.After),
+		cmp.Compare(a.On, b.On),
+		cmp.Compare(a.Until, b.Until),
+		cmp.Compare(a.By, b.By),
+		cmp.Compare(a.Reason, b.Reason),
+	)
+}

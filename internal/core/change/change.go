@@ -1,0 +1,175 @@
+// Package change knows what an author altered between two states of a repository: which files, which lines, and how
+// a line of one side is found on the other. Lines are 1-based. It compares texts that are handed to it and asks no
+// repository.
+package change
+
+import (
+	"slices"
+	"strings"
+
+	"zincdoor/internal/core/finding"
+)
+
+// Status is what happened to a file.
+type Status byte
+
+// The statuses, by the letters git uses for them.
+const (
+	Added    Status = 'A'
+	Modified Status = 'M'
+	Deleted  Status = 'D'
+	Renamed  Status = 'R'
+	Copied   Status = 'C'
+	Retyped  Status = 'T' // a file became a link, or the reverse
+)
+
+// Hunk is one stretch of lines replaced by another, without context. Where OldCount is 0, OldStart is the line before
+// the insertion; where NewCount is 0, NewStart is the line before the deletion (as in a unified diff of no context).
+type Hunk struct {
+	OldStart, OldCount int
+	NewStart, NewCount int
+	Removed, Added     []string // the lines without their line feed
+}
+
+// File is one file of a change. Paths are relative to the repository's root.
+type File struct {
+	Path   string // on the new side; on the old side where the file is deleted
+	Old    string // on the old side; "" where the file is added
+	Status Status
+	Hunks  []Hunk // in order of lines
+
+	// Opaque says why the file's lines can't be known ("binary", "submodule", …); "" where they can. Every line of
+	// an opaque file counts as touched.
+	Opaque string
+
+	// Touched is the set of lines on the new side that are the author's.
+	Touched Lines
+}
+
+// Change is all that an author altered. The zero value alters nothing.
+type Change struct {
+	Files []File // sorted by Path
+
+	// Everything says that there is no old side: every file belongs to the change and every line is touched.
+	Everything bool
+}
+
+// New makes a change of files, sorting them by path and working out their touched lines.
+func New(files []File, rules Rules) *Change {
+	slices.SortFunc(files, func(a, b File) int { return strings.Compare(a.Path, b.Path) })
+	touch(files, rules)
+	return &Change{Files: files}
+}
+
+// File returns the file that has path on the new side, nil where the change doesn't hold it.
+func (c *Change) File(path string) *File {
+	i, found := slices.BinarySearchFunc(c.Files, path, func(f File, p string) int { return strings.Compare(f.Path, p) })
+	if !found {
+		return nil
+	}
+	return &c.Files[i]
+}
+
+// OldPath is the path that the file now at path has on the old side; path itself where the change doesn't rename it.
+func (c *Change) OldPath(path string) string {
+	if f := c.File(path); f != nil && f.Status == Renamed {
+		return f.Old
+	}
+	return path
+}
+
+// Within reports whether the change alters nothing outside the folder, on either side.
+func (c *Change) Within(folder string) bool {
+	if c.Everything {
+		return false
+	}
+	for _, f := range c.Files {
+		if !strings.HasPrefix(f.Path, folder+"/") || f.Old != "" && !strings.HasPrefix(f.Old, folder+"/") {
+			return false
+		}
+	}
+	return true
+}
+
+// OldLine carries a line of the new side to the old side. It is 0 where the line was added or modified.
+func (f *File) OldLine(line int) int {
+	shift := 0
+	for _, h := range f.Hunks {
+		first, last := h.newSpan()
+		if line >= first && line <= last {
+			return 0
+		}
+		if line < first {
+			break
+		}
+		shift += h.OldCount - h.NewCount
+	}
+	return line + shift
+}
+
+// NewLine carries a line of the old side to the new side. It is 0 where the line was removed or modified.
+func (f *File) NewLine(line int) int {
+	shift := 0
+	for _, h := range f.Hunks {
+		first, last := h.oldSpan()
+		if line >= first && line <= last {
+			return 0
+		}
+		if line < first {
+			break
+		}
+		shift += h.NewCount - h.OldCount
+	}
+	return line + shift
+}
+
+// newSpan gives the hunk's lines on the new side; for a pure deletion an empty span that begins after it.
+func (h Hunk) newSpan() (first, last int) { return span(h.NewStart, h.NewCount) }
+
+func (h Hunk) oldSpan() (first, last int) { return span(h.OldStart, h.OldCount) }
+
+func span(start, count int) (first, last int) {
+	if count == 0 {
+		return start + 1, start
+	}
+	return start, start + count - 1
+}
+
+// Place is where a finding stands to a change.
+type Place string
+
+// The three places.
+const (
+	OnTouched Place = "touched"   // on a line added or modified
+	InFile    Place = "file"      // in a file of the change, on another line
+	Elsewhere Place = "elsewhere" // in no file of the change
+)
+
+// longRegion is the number of lines up to which a region counts as a whole even where there is nothing to compare
+// the finding with.
+const longRegion = 10
+
+// Place tells where a finding at path and region stands. Where there is nothing to compare the finding with
+// (compared is false), a region of more than ten lines counts by its first line.
+func (c *Change) Place(path string, region finding.Region, compared bool) Place {
+	if path == "" {
+		return Elsewhere
+	}
+	if c.Everything {
+		return OnTouched
+	}
+	f := c.File(path)
+	if f == nil || f.Status == Deleted {
+		return Elsewhere
+	}
+	last := region.Last()
+	if !compared && last-region.Line >= longRegion {
+		last = region.Line
+	}
+	switch {
+	case f.Opaque != "", region.Line == 0 && f.Status == Added, f.Touched.Meets(region.Line, last):
+		return OnTouched
+	default:
+		return InFile
+	}
+}

@@ -1,0 +1,117 @@
+package change
+
+import (
+	"cmp"
+	"slices"
+
+	"zincdoor/internal/core/source"
+)
+
+// A moved block has at least this many lines and, in all of them, this many letters or digits.
+const (
+	movedLines  = 3
+	movedWeight = 20
+)
+
+// candidates is how many places of removal are tried for one window of added lines; a window that was removed more
+// often than this is boilerplate, and any of the first ones serves.
+const candidates = 16
+
+// spot is a line's place: the file's index and the line's index in its runs.
+type spot struct{ file, index int }
+
+// block is a stretch of added lines that stands among the removed lines too.
+type block struct {
+	added, removed spot
+	length         int
+}
+
+// diagonal names all pairs of an added and a removed line of two files that lie equally far apart.
+type diagonal struct{ added, removed, distance int }
+
+// dropMoved marks as used the added lines that belong to a block which the change removed elsewhere, and the removed
+// lines with them. Longest blocks go first; each removed line serves one added line.
+func dropMoved(added, removed []runs) {
+	windows := make(map[[movedLines]string][]spot)
+	for f, lines := range removed {
+		eachWindow(lines, func(i int, window [movedLines]string) {
+			if len(windows[window]) < candidates {
+				windows[window] = append(windows[window], spot{f, i})
+			}
+		})
+	}
+	if len(windows) == 0 {
+		return
+	}
+	reached := make(map[diagonal]int)
+	var blocks []block
+	for f, lines := range added {
+		eachWindow(lines, func(i int, window [movedLines]string) {
+			for _, from := range windows[window] {
+				d := diagonal{f, from.file, i - from.index}
+				if i < reached[d] {
+					continue // inside a block found already
+				}
+				b := widen(lines, removed[from.file], block{spot{f, i}, from, movedLines})
+				reached[d] = b.added.index + b.length
+				blocks = append(blocks, b)
+			}
+		})
+	}
+	slices.SortStableFunc(blocks, func(a, b block) int { return cmp.Compare(b.length, a.length) })
+	for _, b := range blocks {
+		b.use(added[b.added.file], removed[b.removed.file])
+	}
+}
+
+// eachWindow calls do for every movedLines lines that follow one another and aren't all without letters and digits.
+func eachWindow(lines runs, do func(i int, window [movedLines]string)) {
+	for i := 0; i+movedLines <= len(lines); i++ {
+		if lines[i+movedLines-1].number != lines[i].number+movedLines-1 {
+			continue
+		}
+		var window [movedLines]string
+		weight := 0
+		for k := range window {
+			window[k] = lines[i+k].text
+			weight += source.Weight(window[k])
+		}
+		if weight > 0 {
+			do(i, window)
+		}
+	}
+}
+
+// widen grows a block upward and downward as far as the two sides agree.
+func widen(added, removed runs, b block) block {
+	a, r := b.added.index, b.removed.index
+	for a > 0 && r > 0 && added[a-1].text == removed[r-1].text && added.joined(a-1) && removed.joined(r-1) {
+		a, r, b.length = a-1, r-1, b.length+1
+	}
+	for a+b.length < len(added) && r+b.length < len(removed) && added[a+b.length].text == removed[r+b.length].text &&
+		added.joined(a+b.length-1) && removed.joined(r+b.length-1) {
+		b.length++
+	}
+	b.added.index, b.removed.index = a, r
+	return b
+}
+
+// joined reports whether line i and the next one follow one another in the file.
+func (l runs) joined(i int) bool { return l[i+1].number == l[i].number+1 }
+
+// use marks the block's lines, leaving out those that a longer block took already, as long as what is left is still a
+// block.
+func (b block) use(added, removed runs) {
+	for i := 0; i < b.length; {
+		n, weight := 0, 0
+		for ; i+n < b.length && !added[b.added.index+i+n].used && !removed[b.removed.index+i+n].used; n++ {
+			weight += source.Weight(added[b.added.index+i+n].text)
+		}
+		if n >= movedLines && weight >= movedWeight {
+			for k := i; k < i+n; k++ {
+				added[b.added.index+k].used, removed[b.removed.index+k].used = true, true
+			}
+		}
+		i += n + 1
+	}
+}

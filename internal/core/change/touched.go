@@ -1,0 +1,97 @@
+package change
+
+import (
+	"math"
+
+	"zincdoor/internal/core/source"
+)
+
+// Rules say which differences make a line the author's. The zero value is the default: differences of white space
+// and moved blocks don't, and neither do deletions beside it.
+type Rules struct {
+	CountSpace bool // a line that differs only in white space is touched
+	CountMoved bool // a block that only moved within the change is touched
+	Seams      bool // the two lines around a pure deletion are touched
+}
+
+// touch works out the Touched lines of every file. Moved blocks are looked for across all of them.
+func touch(files []File, rules Rules) {
+	added, removed := make([]runs, len(files)), make([]runs, len(files))
+	for i := range files {
+		added[i], removed[i] = unmatched(&files[i], rules)
+	}
+	if !rules.CountMoved {
+		dropMoved(added, removed)
+	}
+	for i := range files {
+		files[i].Touched = files[i].touchedOf(added[i], rules)
+	}
+}
+
+func (f *File) touchedOf(added runs, rules Rules) Lines {
+	if f.Status == Copied || f.Opaque != "" {
+		return Lines{{1, math.MaxInt}}
+	}
+	var touched []int
+	h := 0
+	seamsBefore := func(line int) {
+		for ; rules.Seams && h < len(f.Hunks) && f.Hunks[h].NewStart < line; h++ {
+			if at := f.Hunks[h]; at.NewCount == 0 {
+				touched = append(touched, max(at.NewStart, 1), at.NewStart+1)
+			}
+		}
+	}
+	for _, line := range added {
+		if !line.used {
+			seamsBefore(line.number)
+			touched = append(touched, line.number)
+		}
+	}
+	seamsBefore(math.MaxInt)
+	return LinesOf(touched)
+}
+
+// runs are the lines of one side of a file that the change alone has, in order; lines whose numbers follow one
+// another form a run.
+type runs []runLine
+
+type runLine struct {
+	number int
+	text   string // collapsed
+	used   bool   // found again on the other side
+}
+
+// unmatched lists the lines that f's hunks add and remove, less those that differ from their counterpart in the same
+// hunk in nothing but white space.
+func unmatched(f *File, rules Rules) (added, removed runs) {
+	for _, h := range f.Hunks {
+		olds, news := collapseAll(h.Removed), collapseAll(h.Added)
+		var pairs []pair
+		if !rules.CountSpace && len(olds) > 0 && len(news) > 0 {
+			pairs = align(olds, news)
+		}
+		oldUsed, newUsed := make([]bool, len(olds)), make([]bool, len(news))
+		for _, p := range pairs {
+			oldUsed[p.old], newUsed[p.new] = true, true
+		}
+		for i, text := range olds {
+			if !oldUsed[i] {
+				removed = append(removed, runLine{number: h.OldStart + i, text: text})
+			}
+		}
+		for i, text := range news {
+			if !newUsed[i] {
+				added = append(added, runLine{number: h.NewStart + i, text: text})
+			}
+		}
+	}
+	return added, removed
+}
+
+func collapseAll(lines []string) []string {
+	all := make([]string, len(lines))
+	for i, line := range lines {
+		all[i] = source.Collapse(line)
+	}
+	return all
+}

@@ -1,0 +1,105 @@
+// Package finding knows what one finding is: what a tool said, and of which place in the code. It doesn't know how
+// reports are written, nor what a team makes of the finding.
+package finding
+
+import (
+	"cmp"
+	"slices"
+
+	"zincdoor/internal/core/source"
+)
+
+// Level is the weight the tool itself gave a finding, in SARIF's words (SARIF 2.1.0, 3.27.10).
+type Level string
+
+// The four levels of SARIF.
+const (
+	Error   Level = "error"
+	Warning Level = "warning"
+	Note    Level = "note"
+	None    Level = "none"
+)
+
+// Levels lists every level, worst first.
+var Levels = []Level{Error, Warning, Note, None}
+
+// Region is a stretch of a file. Lines and columns are 1-based; 0 says unknown. EndLine is inclusive, EndColumn is
+// the column after the last character.
+type Region struct {
+	Line, Column, EndLine, EndColumn int
+}
+
+// Last returns the region's last line, 0 where it has no line.
+func (r Region) Last() int { return max(r.Line, r.EndLine) }
+
+// Remark is what a tool adds to a finding, often with a place of its own.
+type Remark struct {
+	Message string
+	Path    string // relative to the repository's root, or as reported where it lies outside
+	Region  Region
+}
+
+// Finding is one thing a tool reported.
+type Finding struct {
+	Tool    string // the tool's own name for itself
+	Rule    string // the rule or flag; "" where the tool names none
+	Level   Level
+	Message string
+	Path    string // relative to the repository's root, slash-separated; "" where the finding has no file
+	Region  Region
+	Columns source.Columns // the unit of the region's columns
+
+	Notes   []Remark
+	Snippet string      // the code the report quotes at Region.Line, "" where it quotes none
+	Code    source.Code // the code at Region.Line as it stands in the repository
+
+	Outside     bool     // Path lies outside the repository, or isn't tracked there; Path is as reported
+	Occurrences int      // how often the reports say exactly this, at least 1
+	Sources     []string // the reports it came from
+}
+
+// Order sorts findings by path, line, column and rule, then by everything else that tells two apart, so that the
+// order never depends on the reports' own.
+func Order(a, b Finding) int {
+	return cmp.Or(
+		cmp.Compare(a.Path, b.Path),
+		cmp.Compare(a.Region.Line, b.Region.Line),
+		cmp.Compare(a.Region.Column, b.Region.Column),
+		cmp.Compare(a.Rule, b.Rule),
+		cmp.Compare(a.Tool, b.Tool),
+		cmp.Compare(a.Message, b.Message),
+		cmp.Compare(a.Level, b.Level),
+	)
+}
+
+// Merge sorts findings and makes those of the same tool, path, line, column, rule and message one, adding up their
+// occurrences and joining their sources. The worst level of the merged ones stays. It takes over the slice.
+func Merge(findings []Finding) []Finding {
+	slices.SortStableFunc(findings, Order)
+	merged := findings[:0]
+	for _, f := range findings {
+		f.Occurrences = max(f.Occurrences, 1)
+		if n := len(merged); n > 0 && same(merged[n-1], f) {
+			last := &merged[n-1]
+			last.Occurrences += f.Occurrences
+			last.Sources = union(last.Sources, f.Sources)
+			if slices.Index(Levels, f.Level) < slices.Index(Levels, last.Level) {
+				last.Level = f.Level
+			}
+			continue
+		}
+		merged = append(merged, f)
+	}
+	return merged
+}
+
+func same(a, b Finding) bool {
+	return a.Tool == b.Tool && a.Path == b.Path && a.Region.Line == b.Region.Line &&
+		a.Region.Column == b.Region.Column && a.Rule == b.Rule && a.Message == b.Message && a.Outside == b.Outside
+}
+
+func union(a, b []string) []string {
+	all := slices.Concat(a, b)
+	slices.Sort(all)
+	return slices.Compact(all)
+}

@@ -1,0 +1,186 @@
+// Package judge knows how a verdict comes about: each finding gets its place, its standing and its rung, each limit of
+// the door counts what it selects, and the door is open, shut, or can't be judged. It is a pure computation over
+// values.
+package judge
+
+import (
+	"zincdoor/internal/core/baseline"
+	"zincdoor/internal/core/change"
+	"zincdoor/internal/core/finding"
+	"zincdoor/internal/core/policy"
+)
+
+// Outcome is what a door answers.
+type Outcome string
+
+// The three outcomes.
+const (
+	Open     Outcome = "open"
+	Shut     Outcome = "shut"
+	Unjudged Outcome = "unjudged"
+)
+
+// Standing is what is known of a finding beside the present reports.
+type Standing string
+
+// The standings.
+const (
+	New       Standing = "new"
+	Inherited Standing = "inherited" // not the change's, never accepted
+	Accepted  Standing = "accepted"  // in the baseline
+	Worsened  Standing = "worsened"  // in the baseline, but its measure has grown
+	Lapsed    Standing = "lapsed"    // its acceptance has run out
+	Waived    Standing = "waived"    // set aside in the code
+)
+
+// Standings lists every standing, in the order in which people are told of them.
+var Standings = []Standing{New, Worsened, Lapsed, Inherited, Accepted, Waived}
+
+// State is what became of one piece of evidence.
+type State string
+
+// The states. Only Read and Empty can open a door.
+const (
+	Read    State = "read"
+	Empty   State = "empty"   // the tool ran and found nothing
+	Missing State = "missing" // there is no report
+	Failed  State = "failed"  // the report is broken, or says that its tool failed
+	Foreign State = "foreign" // the report speaks of another tree
+)
+
+// Evidence is one report a door was judged by.
+type Evidence struct {
+	Name     string
+	Format   string
+	State    State
+	Problem  string // what is wrong and what to do, where the state isn't Read or Empty
+	Findings int
+	Covers   []baseline.Cover // the tools it speaks for and the files they looked at
+}
+
+// Sound reports whether the evidence can open a door.
+func (e Evidence) Sound() bool { return e.State == Read || e.State == Empty }
+
+// Subject is what was judged, as the verdict tells it.
+type Subject struct {
+	Kind  string
+	Ref   string
+	Base  string // a commit, "index", "worktree" or ""
+	Head  string
+	Files int
+}
+
+// Origin is where the policy came from.
+type Origin struct {
+	From   string
+	Digest string // "sha256:" and 64 hexadecimal digits
+}
+
+// Case is everything a verdict depends on.
+type Case struct {
+	Subject  Subject
+	Origin   Origin
+	Change   *change.Change
+	Findings []finding.Finding // merged and sorted by finding.Order
+	Evidence []Evidence
+	Baseline *baseline.Baseline
+	View     baseline.View
+	Policy   *policy.Policy
+	Door     policy.Door
+	Today    string   // YYYY-MM-DD, UTC
+	Notices  []string // told before judging
+}
+
+// Finding is a finding with all that the judgement added.
+type Finding struct {
+	finding.Finding
+	ID       string
+	Place    change.Place
+	Standing Standing
+	Severity string
+	Entry    *baseline.Entry // the entry that recognised it, nil where none did
+}
+
+// LimitResult is one limit with what it counted. Findings are those it counted, as indices of Verdict.Findings.
+type LimitResult struct {
+	policy.Limit
+	Mode     policy.Mode // in force at this door
+	Found    int
+	Held     bool
+	Findings []int
+}
+
+// Totals counts the findings by standing, and what is gone.
+type Totals struct {
+	Findings int
+	By       map[Standing]int
+	Ignored  int
+	Gone     int
+}
+
+// Verdict is the answer of a door, with everything it rests on.
+type Verdict struct {
+	Subject  Subject
+	Origin   Origin
+	Door     string
+	Mode     policy.Mode
+	Outcome  Outcome
+	Enforced Outcome // the outcome if the door enforced
+	Evidence []Evidence
+	Totals   Totals
+	Limits   []LimitResult
+	Findings []Finding // in finding.Order
+	Gone     []baseline.Entry
+	Notices  []string
+}
+
+// Judge gives the verdict of a case. The same case gives the same verdict.
+func Judge(c Case) Verdict {
+	if c.Baseline == nil {
+		c.Baseline = &baseline.Baseline{}
+	}
+	v := Verdict{
+		Subject: c.Subject, Origin: c.Origin, Door: c.Door.Name, Mode: c.Door.Mode,
+		Evidence: c.Evidence, Notices: c.Notices,
+	}
+	var lineRule []string
+	v.Findings, v.Gone, lineRule = stand(c)
+	v.Totals = count(v)
+	v.Limits = measure(c, &v)
+	v.Enforced, v.Outcome = decide(c.Door, v)
+	v.Notices = append(v.Notices, remarks(c, v, lineRule)...)
+	return v
+}
+
+func count(v Verdict) Totals {
+	t := Totals{Findings: len(v.Findings), Gone: len(v.Gone), By: map[Standing]int{}}
+	for _, f := range v.Findings {
+		t.By[f.Standing]++
+	}
+	return t
+}
+
+// decide gives the outcome as if the door enforced, and the outcome itself. A limit broken by what was read shuts the
+// door whatever else is missing; evidence that isn't sound can't open one, advising or not.
+func decide(door policy.Door, v Verdict) (enforced, outcome Outcome) {
+	sound := true
+	for _, e := range v.Evidence {
+		sound = sound && e.Sound()
+	}
+	enforced = Open
+	if !sound {
+		enforced = Unjudged
+	}
+	for _, l := range v.Limits {
+		if !l.Held && l.Limit.Mode == policy.Enforce {
+			enforced = Shut
+		}
+	}
+	switch {
+	case door.Mode == policy.Enforce:
+		return enforced, enforced
+	case !sound:
+		return enforced, Unjudged
+	}
+	return enforced, Open
+}

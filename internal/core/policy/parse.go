@@ -1,0 +1,301 @@
+package policy
+
+import (
+	"fmt"
+	"path"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/bmatcuk/doublestar/v4"
+	"github.com/goccy/go-yaml/ast"
+
+	"zincdoor/internal/core/finding"
+)
+
+// Parse reads a policy file. file is its name in messages. The error is a Problems with everything that is wrong.
+func Parse(file string, data []byte) (*Policy, error) {
+	d, err := newDocument(file, data)
+	if err != nil {
+		return nil, err
+	}
+	r := reader{document: d, policy: defaults()}
+	r.whole()
+	if err := d.result(); err != nil {
+		return nil, err
+	}
+	return r.policy, nil
+}
+
+// reader fills a policy from a document.
+type reader struct {
+	*document
+	policy *Policy
+}
+
+func (r *reader) whole() {
+	var levels, doors ast.Node
+	r.mapping(r.root, keys{
+		what: "the policy",
+		need: []string{"zincdoor", "doors"},
+		read: map[string]func(ast.Node){
+			"zincdoor": r.form,
+			"ladder":   r.ladder,
+			"levels":   func(n ast.Node) { levels = n }, // needs the ladder
+			"baseline": r.baseline,
+			"doors":    func(n ast.Node) { doors = n }, // needs the ladder
+		},
+		later: []string{"inherit", "paths", "groups", "aliases", "same", "severities", "teams", "reports", "recipes", "notes", "place"},
+	})
+	r.levels(levels)
+	if doors != nil {
+		r.doors(doors)
+	}
+}
+
+func (r *reader) form(n ast.Node) {
+	if s := r.text(n, "zincdoor"); s != "" && s != "1" {
+		r.complain(n, "this program reads policies of form 1, not %q", s)
+	}
+}
+
+func (r *reader) ladder(n ast.Node) {
+	rungs := r.texts(n, "ladder")
+	for i, rung := range rungs {
+		if slices.Contains(rungs[:i], rung) {
+			r.complain(n, "the ladder names %q twice", rung)
+		}
+		if rung == "ignored" {
+			r.complain(n, `"ignored" is what a finding is that no rung takes; a rung needs another name`)
+		}
+	}
+	if len(rungs) > 0 {
+		r.policy.Ladder = rungs
+	}
+}
+
+// levels gives every level of SARIF a rung: by the levels key, else the rung of the same name. "none" falls on the
+// mildest rung unless it is given another.
+func (r *reader) levels(n ast.Node) {
+	given := map[finding.Level]string{finding.None: r.policy.Ladder[len(r.policy.Ladder)-1]}
+	if n != nil {
+		read := map[string]func(ast.Node){}
+		for _, level := range finding.Levels {
+			read[string(level)] = func(value ast.Node) { given[level] = r.rung(value, "levels: "+string(level)) }
+		}
+		r.mapping(n, keys{what: "levels", read: read})
+	}
+	for _, level := range finding.Levels {
+		if given[level] != "" {
+			continue
+		}
+		given[level] = string(level)
+		if !slices.Contains(r.policy.Ladder, string(level)) && len(r.problems) == 0 {
+			at := n
+			if at == nil {
+				at = r.root
+			}
+			r.complain(at, "the ladder has no rung %q, so levels must say on which rung that level falls, as in levels: {%s: %s}",
+				level, level, r.policy.Ladder[0])
+		}
+	}
+	r.policy.Levels = given
+}
+
+func (r *reader) rung(n ast.Node, what string) string {
+	s := r.text(n, what)
+	if s == "" || slices.Contains(r.policy.Ladder, s) {
+		return s
+	}
+	hint := "; the ladder is " + strings.Join(r.policy.Ladder, ", ")
+	if nearest := Nearest(s, r.policy.Ladder); nearest != "" {
+		hint = fmt.Sprintf("; did you mean %q?", nearest)
+	}
+	r.complain(n, "%s: no rung %q%s", what, s, hint)
+	return s
+}
+
+func (r *reader) baseline(n ast.Node) {
+	s := r.text(n, "baseline")
+	if s == "" {
+		return
+	}
+	if path.IsAbs(s) || path.Clean(s) != s || s == ".." || strings.HasPrefix(s, "../") || strings.Contains(s, `\`) {
+		r.complain(n, "baseline must be a plain path from the repository's root, not %q", s)
+	}
+	r.policy.Baseline, r.policy.BaselineNamed = s, true
+}
+
+func (r *reader) doors(n ast.Node) {
+	doors := r.fields(n, "doors")
+	if len(doors) == 0 {
+		r.complain(n, "a policy needs at least one door")
+	}
+	for _, f := range doors {
+		r.policy.Doors = append(r.policy.Doors, r.door(f))
+	}
+}
+
+func (r *reader) door(f field) Door {
+	door := Door{Name: f.name, Mode: Enforce}
+	limits := false
+	r.mapping(f.value, keys{
+		what: "door " + f.name,
+		read: map[string]func(ast.Node){
+			"judges":  func(n ast.Node) { door.Judges = oneOf(r, n, "judges", Kinds) },
+			"against": func(n ast.Node) { door.Against = r.text(n, "against") },
+			"mode":    func(n ast.Node) { door.Mode = oneOf(r, n, "mode", []Mode{Enforce, Advise}) },
+			"limits": func(n ast.Node) {
+				limits = true
+				door.Limits = r.limits(n, f.name)
+			},
+		},
+		later: []string{"needs", "acceptances", "waivers", "like", "mend"},
+	})
+	if !limits {
+		r.complain(f.key, "door %s has no limits, so nothing could shut it", f.name)
+	}
+	r.checkRungs(f.key, door)
+	nameLimits(door.Limits)
+	return door
+}
+
+// oneOf reads a word of a fixed list.
+func oneOf[T ~string](r *reader, n ast.Node, what string, list []T) T {
+	s := r.text(n, what)
+	words := make([]string, len(list))
+	for i, word := range list {
+		words[i] = string(word)
+	}
+	if s != "" && !slices.Contains(words, s) {
+		hint := ""
+		if nearest := Nearest(s, words); nearest != "" {
+			hint = fmt.Sprintf("; did you mean %q?", nearest)
+		}
+		r.complain(n, "%s is one of %s, not %q%s", what, strings.Join(words, ", "), s, hint)
+	}
+	return T(s)
+}
+
+func (r *reader) limits(n ast.Node, door string) []Limit {
+	list, ok := r.resolve(n).(*ast.SequenceNode)
+	if !ok || len(list.Values) == 0 {
+		r.complain(n, "limits of door %s must be a list with at least one limit", door)
+		return nil
+	}
+	var limits []Limit
+	for _, item := range list.Values {
+		limits = append(limits, r.limit(item))
+	}
+	return limits
+}
+
+func (r *reader) limit(n ast.Node) Limit {
+	limit := Limit{Mode: Enforce}
+	r.mapping(n, keys{
+		what: "a limit",
+		need: []string{"count", "most"},
+		read: map[string]func(ast.Node){
+			"name":     func(n ast.Node) { limit.Name = r.text(n, "name") },
+			"count":    func(n ast.Node) { limit.Count = oneOf(r, n, "count", counts) },
+			"severity": func(n ast.Node) { limit.Severity = r.rung(n, "severity") },
+			"only":     func(n ast.Node) { limit.Only = r.boolean(n, "only") },
+			"rule":     func(n ast.Node) { limit.Rules = r.globs(n, "rule") },
+			"path":     func(n ast.Node) { limit.Paths = r.globs(n, "path") },
+			"most":     func(n ast.Node) { limit.Most = r.number(n, "most") },
+			"say":      func(n ast.Node) { limit.Say = r.text(n, "say") },
+			"mode":     func(n ast.Node) { limit.Mode = oneOf(r, n, "mode", []Mode{Enforce, Advise}) },
+		},
+		later: []string{"tag", "tool", "team", "place", "standing", "from", "until", "each", "per"},
+	})
+	if limit.Only && limit.Severity == "" {
+		r.complain(n, "only: true needs a severity")
+	}
+	return limit
+}
+
+func (r *reader) number(n ast.Node, what string) int {
+	s := r.text(n, what)
+	if s == "" {
+		return 0
+	}
+	if s == "no-growth" {
+		r.complain(n, "%s: no-growth is not understood by this version of zincdoor; give a number", what)
+		return 0
+	}
+	number, err := strconv.Atoi(s)
+	if err != nil || number < 0 || s[0] == '+' {
+		r.complain(n, "%s must be a whole number from 0, not %q", what, s)
+		return 0
+	}
+	return number
+}
+
+func (r *reader) globs(n ast.Node, what string) []string {
+	globs := r.texts(n, what)
+	for _, glob := range globs {
+		if !doublestar.ValidatePattern(glob) {
+			r.complain(n, "%s: %q is no valid glob", what, glob)
+		}
+		if what == "path" && (strings.HasPrefix(glob, "/") || strings.HasPrefix(glob, "./")) {
+			r.complain(n, "path: %q can't match: globs start at the repository's root, without a slash", glob)
+		}
+	}
+	return globs
+}
+
+// checkRungs complains of a door that lets a rung pass though it holds a milder one to a number: among the limits that
+// enforce by their own mode, every rung above the mildest counted one must be counted too.
+func (r *reader) checkRungs(at ast.Node, door Door) {
+	if len(r.problems) > 0 {
+		return
+	}
+	counted := map[string]bool{}
+	mildest := -1
+	for _, l := range door.Limits {
+		if l.Mode == Advise {
+			continue
+		}
+		for i, rung := range r.policy.Ladder {
+			if l.TakesRung(r.policy.Ladder, rung) {
+				counted[rung] = true
+				mildest = max(mildest, i)
+			}
+		}
+	}
+	for i := range mildest {
+		if rung := r.policy.Ladder[i]; !counted[rung] {
+			r.complain(at, "door %s: no limit counts %q, though one counts the milder %q", door.Name, rung, r.policy.Ladder[mildest])
+			return
+		}
+	}
+}
+
+// nameLimits gives every limit without a name one made of what it counts, and equal names a number.
+func nameLimits(limits []Limit) {
+	seen := map[string]int{}
+	for i := range limits {
+		if limits[i].Name == "" {
+			limits[i].Name = limits[i].describe()
+		}
+		name := limits[i].Name
+		seen[name]++
+		if seen[name] > 1 {
+			limits[i].Name = fmt.Sprintf("%s %d", name, seen[name])
+		}
+	}
+}
+
+func (l Limit) describe() string {
+	words := []string{string(l.Count)}
+	if l.Severity != "" {
+		words = append(words, l.Severity)
+	}
+	if len(l.Rules) > 0 {
+		words = append(words, "of", strings.Join(l.Rules, ", "))
+	}
+	if len(l.Paths) > 0 {
+		words = append(words, "in", strings.Join(l.Paths, ", "))
+	}
+	return strings.Join(words, " ")
+}

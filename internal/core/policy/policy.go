@@ -1,0 +1,155 @@
+// Package policy knows what a team demands: its ladder of severities, its doors, and the limits at each door. It reads
+// the policy file and says what is wrong in it, and where. It doesn't know where the file comes from.
+package policy
+
+import (
+	_ "embed"
+	"slices"
+	"strings"
+
+	"zincdoor/internal/core/baseline"
+	"zincdoor/internal/core/finding"
+)
+
+// Path is where a repository keeps its policy.
+const Path = ".zincdoor/policy.yaml"
+
+// Folder holds everything of the door's in a repository.
+const Folder = ".zincdoor"
+
+// Policy is a whole policy. It is immutable once read.
+type Policy struct {
+	Ladder Ladder
+	Levels map[finding.Level]string // the rung of each level, total
+
+	// Baseline is the path of the baseline from the repository's root; Named says that the policy names it.
+	Baseline      string
+	BaselineNamed bool
+
+	Doors []Door // in the order of the file
+}
+
+// Ladder is the team's ordered list of severities, worst first.
+type Ladder []string
+
+// Worse reports whether rung a is worse than rung b or the same.
+func (l Ladder) Worse(a, b string) bool { return slices.Index(l, a) <= slices.Index(l, b) }
+
+// Kind is what a door judges.
+type Kind string
+
+// The kinds of change.
+const (
+	Staged   Kind = "staged"
+	Worktree Kind = "worktree"
+	Branch   Kind = "branch"
+	Push     Kind = "push"
+	Range    Kind = "range"
+	Tree     Kind = "tree"
+)
+
+// Kinds lists every kind.
+var Kinds = []Kind{Staged, Worktree, Branch, Push, Range, Tree}
+
+// Local reports whether a change of this kind is found from the repository alone, without a name in the call.
+func (k Kind) Local() bool { return k == Staged || k == Worktree || k == Tree }
+
+// Mode says whether a broken limit shuts the door.
+type Mode string
+
+// The two modes.
+const (
+	Enforce Mode = "enforce"
+	Advise  Mode = "advise"
+)
+
+// Door is a named point in the workflow with its own limits.
+type Door struct {
+	Name    string
+	Judges  Kind   // "" judges every kind
+	Against string // what the fitting and the errors suggest to compare with; never what decides
+	Mode    Mode
+	Limits  []Limit
+}
+
+// Count is which findings a limit counts.
+type Count string
+
+// The four counts.
+const (
+	CountNew     Count = "new"     // new, worsened, or lapsed and touched
+	CountTouched Count = "touched" // on touched lines, neither waived nor accepted
+	CountAll     Count = "all"     // everything but waived
+	CountLapsed  Count = "lapsed"  // whose acceptance has run out
+)
+
+var counts = []Count{CountNew, CountTouched, CountAll, CountLapsed}
+
+// Limit is one threshold at a door: which findings it counts and how many it bears.
+type Limit struct {
+	Name     string
+	Count    Count
+	Severity string   // a rung; "" selects every rung
+	Only     bool     // Severity alone, not what is worse
+	Rules    []string // globs in which * takes everything; empty selects every rule
+	Paths    []string // globs from the repository's root; empty selects every path
+	Most     int
+	Say      string // a sentence for people, shown when the limit is broken
+	Mode     Mode
+}
+
+// ModeOf is the mode in force for a limit at the door: a limit's mode can only soften its door's.
+func (d Door) ModeOf(l Limit) Mode {
+	if d.Mode == Advise || l.Mode == Advise {
+		return Advise
+	}
+	return Enforce
+}
+
+// Door returns the door of that name.
+func (p *Policy) Door(name string) (Door, bool) {
+	i := slices.IndexFunc(p.Doors, func(d Door) bool { return d.Name == name })
+	if i < 0 {
+		return Door{}, false
+	}
+	return p.Doors[i], true
+}
+
+// DoorsFor lists the doors that judge changes of a kind.
+func (p *Policy) DoorsFor(kind Kind) []Door {
+	var doors []Door
+	for _, d := range p.Doors {
+		if d.Judges == "" || d.Judges == kind {
+			doors = append(doors, d)
+		}
+	}
+	return doors
+}
+
+// Names joins the doors' names for a message.
+func Names(doors []Door) string {
+	names := make([]string, len(doors))
+	for i, d := range doors {
+		names[i] = d.Name
+	}
+	return strings.Join(names, ", ")
+}
+
+//go:embed builtin.yaml
+var builtinText []byte
+
+// Builtin is the policy of a repository that has none.
+func Builtin() *Policy {
+	p, err := Parse("built-in policy", builtinText)
+	if err != nil {
+		panic(err) // the text is part of the program and tested
+	}
+	return p
+}
+
+// BuiltinText is the built-in policy as it is written.
+func BuiltinText() []byte { return slices.Clone(builtinText) }
+
+func defaults() *Policy {
+	return &Policy{Ladder: Ladder{"error", "warning", "note"}, Baseline: baseline.Path}
+}

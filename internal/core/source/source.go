@@ -1,0 +1,100 @@
+// Package source knows the text of one file as lines: how it is cut into lines, when two lines are alike, and where
+// a column falls in a line. It doesn't know where the text came from.
+package source
+
+import (
+	"strings"
+)
+
+// Text is a file's text as lines. Lines are 1-based. The zero value is an empty file.
+type Text struct {
+	lines []string
+	alike map[string]int // how many lines share a collapsed text; made on first use
+}
+
+// New cuts data at line feeds. A carriage return stays part of its line; a last line without a line feed counts as one.
+func New(data []byte) *Text {
+	if len(data) == 0 {
+		return &Text{}
+	}
+	return &Text{lines: strings.Split(strings.TrimSuffix(string(data), "\n"), "\n")}
+}
+
+// Len is the number of lines.
+func (t *Text) Len() int { return len(t.lines) }
+
+// Line returns line n without its line feed and carriage return, or "" where there is no such line.
+func (t *Text) Line(n int) string {
+	if n < 1 || n > len(t.lines) {
+		return ""
+	}
+	return strings.TrimSuffix(t.lines[n-1], "\r")
+}
+
+// Code is what recognises the place a finding stands on, apart from its line number. All three texts are collapsed.
+type Code struct {
+	Text   string // the line itself
+	Before string // the nearest line above that isn't blank
+	After  string // the nearest line below that isn't blank
+	Sole   bool   // no other line of the file has this text
+}
+
+// CodeAt returns the code at line n; the zero Code where there is no such line.
+func (t *Text) CodeAt(n int) Code {
+	if n < 1 || n > len(t.lines) {
+		return Code{}
+	}
+	text := Collapse(t.lines[n-1])
+	return Code{Text: text, Before: t.neighbour(n, -1), After: t.neighbour(n, 1), Sole: t.count(text) == 1}
+}
+
+func (t *Text) neighbour(n, step int) string {
+	for i := n + step; i >= 1 && i <= len(t.lines); i += step {
+		if text := Collapse(t.lines[i-1]); text != "" {
+			return text
+		}
+	}
+	return ""
+}
+
+func (t *Text) count(collapsed string) int {
+	if t.alike == nil {
+		t.alike = make(map[string]int, len(t.lines))
+		for _, line := range t.lines {
+			t.alike[Collapse(line)]++
+		}
+	}
+	return t.alike[collapsed]
+}
+
+// Collapse removes the blanks at both ends of s and makes each gap inside one space. Two lines that collapse to the
+// same text differ only in white space.
+func Collapse(s string) string {
+	if isCollapsed(s) {
+		return s
+	}
+	return strings.Join(strings.Fields(s), " ")
+}
+
+func isCollapsed(s string) bool {
+	previous := byte(' ')
+	for i := 0; i < len(s); i++ {
+		c := s[i]
+		if c >= 0x80 || c == '\t' || c == '\r' || c == '\n' || c == '\v' || c == '\f' || c == ' ' && previous == ' ' {
+			return false
+		}
+		previous = c
+	}
+	return s == "" || previous != ' '
+}
+
+// Weight counts the letters and digits of s. A line of weight 0 (a brace, a rule) says nothing about where it is.
+func Weight(s string) int {
+	n := 0
+	for _, r := range s {
+		if r >= '0' && r <= '9' || r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= 0x80 {
+			n++
+		}
+	}
+	return n
+}

@@ -1,0 +1,149 @@
+// Package gate knows the way of a finding through the whole program: it asks git for the change, reads the reports,
+// the policy and the baseline from where they count, and hands all of it to the core for judgement. It prints nothing.
+package gate
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"maps"
+	"slices"
+	"strings"
+
+	"zincdoor/internal/core/baseline"
+	"zincdoor/internal/core/change"
+	"zincdoor/internal/core/judge"
+	"zincdoor/internal/core/policy"
+	"zincdoor/internal/core/source"
+)
+
+// ErrCall is the error of a call that makes no sense as it stands, as opposed to one that can't be answered.
+var ErrCall = errors.New("wrong call")
+
+func wrongCall(format string, args ...any) error {
+	return fmt.Errorf("%w: %s", ErrCall, fmt.Sprintf(format, args...))
+}
+
+// Request is what a caller asks.
+type Request struct {
+	Dir    string // where the call is made
+	Change Selection
+	Door   string // "" takes the one door that judges this kind of change
+
+	Reports      []ReportFile
+	ReportCommit string // the revision that reports without a word of their own were made at
+	EmptyIsClean bool   // a report called diagnostics that is empty means a tool that found nothing
+
+	Policy   string // FILE or REV:PATH in place of the policy that counts
+	Baseline string // the same for the baseline
+	Today    string // YYYY-MM-DD, UTC
+
+	Stdin io.Reader
+}
+
+// Selection names one change.
+type Selection struct {
+	Kind    policy.Kind // "" leaves it to the door
+	From    string      // Range: the old side
+	To      string      // Range: the new side; Tree: the revision, "" for the work tree
+	Against string      // Branch: the target
+	Patch   string      // a file with a unified diff, "-" for Stdin; its Kind is Range
+}
+
+// ReportFile is one report of the call.
+type ReportFile struct {
+	Format string // "" to detect it
+	File   string // "-" for Stdin
+}
+
+// Result is a case made ready for judgement, and the texts its findings stand in.
+type Result struct {
+	Case judge.Case
+
+	// BaselinePath is where the policy has the baseline, relative to the repository's root.
+	BaselinePath string
+	// Root is the folder that paths are relative to, on this machine.
+	Root string
+	// Author is the name of the person who makes the call, as git knows it.
+	Author string
+
+	texts map[string]*source.Text
+}
+
+// Text is the text of a file that a finding stands in, nil where it isn't known.
+func (r *Result) Text(path string) *source.Text { return r.texts[path] }
+
+// Gather makes a request a case. An error wraps ErrCall or is a policy.Problems where the call or the policy is wrong;
+// any other means that it can't be judged.
+func Gather(ctx context.Context, q Request) (*Result, error) {
+	s, err := setScene(ctx, q)
+	if err != nil {
+		return nil, err
+	}
+	defer s.close()
+	rules, err := s.rules(q)
+	if err != nil {
+		return nil, err
+	}
+	var result *Result
+	if s.kind == policy.Staged && len(s.files) == 0 {
+		result = &Result{Case: judge.Case{Change: &change.Change{}, Notices: []string{"nothing is staged, so there is nothing to judge"}}}
+	} else if result, err = s.hear(q); err != nil {
+		return nil, err
+	}
+	c := &result.Case
+	c.Subject, c.Today = s.subject, q.Today
+	c.Policy, c.Origin, c.Door, c.Baseline = rules.policy, rules.origin, rules.door, rules.baseline
+	c.Evidence = append(c.Evidence, rules.evidence...)
+	c.Notices = slices.Concat(s.notices, rules.notices, c.Notices)
+	c.View, err = s.view(c.Change, rules.baseline)
+	return result, err
+}
+
+// Survey reads the reports of the work tree without holding them against anything: the case has no door, no baseline
+// and no view.
+func Survey(ctx context.Context, q Request) (*Result, error) {
+	q.Change = Selection{Kind: policy.Tree}
+	s, err := setScene(ctx, q)
+	if err != nil {
+		return nil, err
+	}
+	defer s.close()
+	p, _, err := s.policyOf(q)
+	if err != nil {
+		return nil, err
+	}
+	result, err := s.hear(q)
+	if err != nil {
+		return nil, err
+	}
+	result.Case.Policy = p
+	result.BaselinePath, result.Root, result.Author = p.Baseline, s.root, s.author()
+	return result, nil
+}
+
+// view is what recognition may ask of the tree: where the change took files, and which files of the baseline are no
+// more.
+func (s *scene) view(c *change.Change, accepted *baseline.Baseline) (baseline.View, error) {
+	renamed := map[string]string{}
+	for _, f := range c.Files {
+		if f.Status == change.Renamed {
+			renamed[f.Old] = f.Path
+		}
+	}
+	newPath := func(path string) string {
+		if now, ok := renamed[path]; ok {
+			return now
+		}
+		return path
+	}
+	paths := map[string]bool{}
+	for _, e := range accepted.Entries {
+		if e.Path != "" && !strings.HasPrefix(e.Path, "/") {
+			paths[newPath(e.Path)] = true
+		}
+	}
+	lacking, err := s.head.Lacking(slices.Sorted(maps.Keys(paths)))
+	return baseline.View{NewPath: newPath, Missing: func(path string) bool { return lacking[path] }}, err
+}

@@ -1,0 +1,238 @@
+package gate
+
+import (
+	"bytes"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"strings"
+
+	"zincdoor/internal/core/baseline"
+	"zincdoor/internal/core/judge"
+	"zincdoor/internal/core/policy"
+	"zincdoor/internal/git"
+)
+
+// rules are what a change is judged by.
+type rules struct {
+	policy   *policy.Policy
+	origin   judge.Origin
+	door     policy.Door
+	baseline *baseline.Baseline
+	evidence []judge.Evidence // what is missing of them
+	notices  []string
+}
+
+func (s *scene) rules(q Request) (*rules, error) {
+	p, origin, err := s.policyOf(q)
+	if err != nil {
+		return nil, err
+	}
+	r := &rules{policy: p, origin: origin}
+	if r.door, err = s.doorOf(p, q.Door); err != nil {
+		return nil, err
+	}
+	if origin.From == fallbackName {
+		r.notices = append(r.notices, fmt.Sprintf("%s has no policy, so this change is judged by its own, %s", s.rulesName, origin.From))
+		s.baselineAt = []git.Side{s.fallback}
+	}
+	return r, s.readBaseline(q, r)
+}
+
+// fallbackName is how the verdict calls the policy of the change's own head.
+const fallbackName = "HEAD of the change"
+
+// policyOf finds the policy that counts: the one the call names, else the one of rulesAt, else that of the head where
+// the target has none yet, else the built-in one.
+func (s *scene) policyOf(q Request) (*policy.Policy, judge.Origin, error) {
+	if q.Policy != "" {
+		data, err := s.named(q.Dir, q.Policy)
+		if err != nil {
+			return nil, judge.Origin{}, wrongCall("--policy %s: %v", q.Policy, err)
+		}
+		return parsePolicy(q.Policy, q.Policy, data)
+	}
+	for _, at := range []struct {
+		side git.Side
+		name string
+	}{{s.rulesAt, s.rulesName}, {s.fallback, fallbackName}} {
+		if at.side == "" {
+			continue
+		}
+		data, found, err := s.plainAt(at.side, policy.Path)
+		if errors.Is(err, git.ErrLink) {
+			return nil, judge.Origin{}, wrongCall("%s: %v", at.name, err)
+		}
+		if err != nil {
+			return nil, judge.Origin{}, fmt.Errorf("the policy of %s can't be read: %w", at.name, err)
+		}
+		if found {
+			return parsePolicy(fileName(at.side, at.name, policy.Path), at.name, data)
+		}
+	}
+	return policy.Builtin(), judge.Origin{From: "built-in"}, nil
+}
+
+// fileName is a file of a state as messages name it: plain where it lies on disk, else with the revision before it.
+func fileName(side git.Side, name, path string) string {
+	switch side {
+	case git.Worktree:
+		return path
+	case git.Index:
+		return ":" + path
+	}
+	return name + ":" + path
+}
+
+func parsePolicy(file, from string, data []byte) (*policy.Policy, judge.Origin, error) {
+	p, err := policy.Parse(file, data)
+	sum := sha256.Sum256(data)
+	return p, judge.Origin{From: from, Digest: "sha256:" + hex.EncodeToString(sum[:])}, err
+}
+
+// plainAt reads a file of a state, refusing symbolic links.
+func (s *scene) plainAt(side git.Side, path string) (data []byte, found bool, err error) {
+	if s.patch {
+		return s.head.Plain(path)
+	}
+	tree, err := s.repo.Tree(side)
+	if err != nil {
+		return nil, false, err
+	}
+	defer tree.Close()
+	return tree.Plain(path)
+}
+
+// named reads FILE or REV:PATH as a call names it. A file of that name goes first.
+func (s *scene) named(dir, name string) ([]byte, error) {
+	data, err := os.ReadFile(inDir(dir, name))
+	rev, path, isRev := strings.Cut(name, ":")
+	if err == nil || !errors.Is(err, fs.ErrNotExist) || !isRev {
+		return data, err
+	}
+	if s.repo == nil {
+		return nil, fmt.Errorf("there is no such file, and no repository to look a revision up in")
+	}
+	commit, err := s.repo.Commit(rev)
+	if err != nil {
+		return nil, err
+	}
+	data, found, err := s.plainAt(git.Side(commit), path)
+	if err == nil && !found {
+		err = fmt.Errorf("%s has no file %s", rev, path)
+	}
+	return data, err
+}
+
+// doorOf takes the door that the call names, or the only one that judges this kind of change.
+func (s *scene) doorOf(p *policy.Policy, name string) (policy.Door, error) {
+	if name != "" {
+		door, ok := p.Door(name)
+		if !ok {
+			return door, unknownDoor(p, name)
+		}
+		return door, nil
+	}
+	doors := p.DoorsFor(s.kind)
+	switch len(doors) {
+	case 1:
+		return doors[0], nil
+	case 0:
+		return policy.Door{}, wrongCall("no door of the policy judges a %s; name one of them with --door: %s", s.kind, policy.Names(p.Doors))
+	}
+	return policy.Door{}, wrongCall("several doors judge a %s; name one of them with --door: %s", s.kind, policy.Names(doors))
+}
+
+func unknownDoor(p *policy.Policy, name string) error {
+	var names []string
+	for _, d := range p.Doors {
+		names = append(names, d.Name)
+	}
+	if nearest := policy.Nearest(name, names); nearest != "" {
+		return wrongCall("the policy has no door %q; did you mean %q?", name, nearest)
+	}
+	return wrongCall("the policy has no door %q; it has %s", name, strings.Join(names, ", "))
+}
+
+// readBaseline reads the baseline from where it counts. One that the policy names and that isn't there is evidence that
+// is missing.
+func (s *scene) readBaseline(q Request, r *rules) error {
+	r.baseline = &baseline.Baseline{}
+	if q.Baseline != "" {
+		data, err := s.named(q.Dir, q.Baseline)
+		if err != nil {
+			return wrongCall("--baseline %s: %v", q.Baseline, err)
+		}
+		return r.parseBaseline(q.Baseline, data)
+	}
+	path := r.policy.Baseline
+	for _, side := range s.baselineAt {
+		data, found, err := s.plainAt(side, path)
+		if errors.Is(err, git.ErrLink) {
+			return wrongCall("%v", err)
+		}
+		if err != nil {
+			return fmt.Errorf("the baseline can't be read: %w", err)
+		}
+		if found {
+			if err := r.parseBaseline(fileName(side, shortSide(side), path), data); err != nil {
+				return err
+			}
+			return s.noteAdded(path, r)
+		}
+	}
+	if r.policy.BaselineNamed {
+		r.evidence = append(r.evidence, judge.Evidence{
+			Name: path, Format: "baseline", State: judge.Missing,
+			Problem: "the policy names this baseline and it isn't there; make it with zincdoor baseline take, or take the key out of the policy",
+		})
+	}
+	return nil
+}
+
+func shortSide(side git.Side) string { return string(side[:min(len(side), 12)]) }
+
+func (r *rules) parseBaseline(name string, data []byte) error {
+	b, err := baseline.Read(bytes.NewReader(data))
+	if err != nil {
+		return fmt.Errorf("%s: %w", name, err)
+	}
+	r.baseline = b
+	return nil
+}
+
+// noteAdded tells how many entries a local change's baseline has beyond that of the last commit.
+func (s *scene) noteAdded(path string, r *rules) error {
+	if s.kind != policy.Staged && s.kind != policy.Worktree || s.patch {
+		return nil
+	}
+	commit, ok := s.repo.Head()
+	if !ok {
+		return nil
+	}
+	data, found, err := s.plainAt(git.Side(commit), path)
+	if err != nil || !found {
+		return nil // a first baseline, or one that took the place of something else: nothing to compare with
+	}
+	before, err := baseline.Read(bytes.NewReader(data))
+	if err != nil {
+		return nil
+	}
+	known := map[baseline.Entry]int{}
+	for _, e := range before.Entries {
+		known[e]++
+	}
+	added := 0
+	for _, e := range r.baseline.Entries {
+		if known[e]--; known[e] < 0 {
+			added++
+		}
+	}
+	if added > 0 {
+		r.notices = append(r.notices, fmt.Sprintf("the baseline accepts %d findings more than that of the last commit", added))
+	}
+	return nil
+}

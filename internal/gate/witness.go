@@ -1,0 +1,349 @@
+package gate
+
+import (
+	"cmp"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path"
+	"slices"
+
+	"zincdoor/internal/core/baseline"
+	"zincdoor/internal/core/change"
+	"zincdoor/internal/core/finding"
+	"zincdoor/internal/core/judge"
+	"zincdoor/internal/core/policy"
+	"zincdoor/internal/core/source"
+	"zincdoor/internal/intake"
+)
+
+// witness hears the reports: reads them, finds their paths in the repository, holds them against the tree they speak
+// of, and brings their findings to the head's lines.
+type witness struct {
+	*scene
+	request Request
+
+	change   *change.Change
+	evidence []judge.Evidence
+	findings []finding.Finding
+	notices  []string
+	texts    map[string]*source.Text // of the head; nil for a file whose text isn't known
+	strange  []string                // paths found nowhere
+}
+
+// testimony is one report on its way.
+type testimony struct {
+	file     ReportFile
+	evidence judge.Evidence
+	report   *intake.Report // nil where it couldn't be read
+	placed   []bool         // by finding: its path is in the tree the report speaks of
+	lens     *lens
+}
+
+// hear hears all reports of a request: the case it returns has their findings and evidence, and the change.
+func (s *scene) hear(q Request) (*Result, error) {
+	w := &witness{scene: s, request: q, texts: map[string]*source.Text{}}
+	if err := w.hearAll(); err != nil {
+		return nil, err
+	}
+	c := judge.Case{Change: w.change, Findings: w.findings, Evidence: w.evidence, Notices: w.notices}
+	return &Result{Case: c, texts: w.texts}, nil
+}
+
+func (w *witness) hearAll() error {
+	if len(w.request.Reports) == 0 {
+		w.evidence = append(w.evidence, judge.Evidence{
+			State:   judge.Missing,
+			Problem: "no report was given, and nothing to judge by is no pass; name one with --report FILE",
+		})
+	}
+	var all []*testimony
+	defer func() {
+		for _, t := range all {
+			t.lens.close(w.scene)
+		}
+	}()
+	for _, file := range w.request.Reports {
+		t := w.read(file)
+		all = append(all, t)
+		if t.report == nil {
+			continue
+		}
+		if err := w.focus(t); err != nil {
+			return err
+		}
+		if t.lens != nil {
+			if err := w.place(t); err != nil {
+				return err
+			}
+		}
+	}
+	if err := w.readChange(); err != nil {
+		return err
+	}
+	for _, t := range all {
+		if err := w.admit(t); err != nil {
+			return err
+		}
+		w.evidence = append(w.evidence, t.evidence)
+	}
+	w.noteStrange()
+	w.findings = finding.Merge(w.findings)
+	return w.fillCode()
+}
+
+// read reads the report's file.
+func (w *witness) read(file ReportFile) *testimony {
+	t := &testimony{file: file, evidence: judge.Evidence{Name: nameOf(file.File), Format: file.Format, State: judge.Read}}
+	in := w.request.Stdin
+	if file.File != "-" {
+		f, err := os.Open(inDir(w.request.Dir, file.File))
+		switch {
+		case errors.Is(err, fs.ErrNotExist):
+			return t.fail(judge.Missing, "there is no such file; did the linter run, and write it there?")
+		case err != nil:
+			return t.fail(judge.Missing, fmt.Sprintf("it can't be read: %v", errors.Unwrap(err)))
+		}
+		defer f.Close()
+		in = f
+	}
+	report, err := intake.Read(in, file.Format)
+	switch {
+	case errors.Is(err, intake.ErrMalformed):
+		return t.fail(judge.Failed, fmt.Sprintf("%v; run the linter again and keep all of its output", err))
+	case err != nil:
+		return t.fail(judge.Missing, fmt.Sprintf("it can't be read: %v", err))
+	}
+	t.report = report
+	t.evidence.Format = report.Format
+	t.evidence.Findings = len(report.Findings)
+	switch {
+	case report.Failure != "":
+		t.fail(judge.Failed, report.Failure)
+	case report.Format != intake.Diagnostics || len(report.Findings) > 0:
+	case file.Format == intake.Diagnostics && w.request.EmptyIsClean:
+		t.evidence.State = judge.Empty
+	default:
+		t.fail(judge.Failed, "it holds no finding, which may mean that nothing ran; if the tool ran and found nothing, say so: --report diagnostics=FILE --empty-is-clean")
+	}
+	return t
+}
+
+// fail makes the report no evidence, for the first reason that is found.
+func (t *testimony) fail(state judge.State, problem string) *testimony {
+	if t.evidence.Sound() {
+		t.evidence.State, t.evidence.Problem = state, problem
+	}
+	return t
+}
+
+// place finds the report's paths in the tree it speaks of.
+func (w *witness) place(t *testimony) error {
+	var failed error
+	places := intake.Places{
+		Root:   w.root,
+		Folder: w.folder,
+		Has: func(p string) bool {
+			found, err := t.lens.has(p)
+			if failed == nil {
+				failed = err
+			}
+			return found
+		},
+		OnDisk: func(p string) bool {
+			_, err := os.Lstat(inDir(w.root, p))
+			return err == nil && fs.ValidPath(p)
+		},
+	}
+	known := map[string]intake.Found{}
+	find := func(reported string) intake.Found {
+		at, ok := known[reported]
+		if !ok {
+			at = places.Find(reported, t.report.Relative[reported])
+			known[reported] = at
+		}
+		return at
+	}
+	t.placed = make([]bool, len(t.report.Findings))
+	inside, strange := 0, ""
+	for i := range t.report.Findings {
+		f := &t.report.Findings[i]
+		for n := range f.Notes {
+			if f.Notes[n].Path != "" {
+				f.Notes[n].Path = find(f.Notes[n].Path).Path
+			}
+		}
+		if f.Path == "" {
+			continue
+		}
+		at := find(f.Path)
+		f.Path, f.Outside, t.placed[i] = at.Path, !at.Inside, at.Inside
+		switch {
+		case at.Inside:
+			inside++
+		case at.Strange:
+			strange = cmp.Or(strange, at.Path)
+			w.strange = append(w.strange, at.Path)
+			if changed := w.namesake(at.Path); changed != "" {
+				t.fail(judge.Foreign, fmt.Sprintf(
+					"it speaks of %s, which isn't in the repository but bears the name of the changed %s; run the linter in this checkout", at.Path, changed))
+			}
+		}
+	}
+	if strange != "" && inside == 0 {
+		t.fail(judge.Foreign, fmt.Sprintf("none of the files it names is in the repository (for example %s); run the linter in this checkout", strange))
+	}
+	w.coverOf(t, find)
+	return failed
+}
+
+// namesake is a changed file with the same file name, "" where there is none.
+func (w *witness) namesake(p string) string {
+	for _, f := range w.files {
+		if f.Status != change.Deleted && path.Base(f.Path) == path.Base(p) {
+			return f.Path
+		}
+	}
+	return ""
+}
+
+// coverOf names the evidence's tools, the finding's tool where the report doesn't, and what they looked at.
+func (w *witness) coverOf(t *testimony, find func(string) intake.Found) {
+	for i := range t.report.Findings {
+		f := &t.report.Findings[i]
+		f.Tool = cmp.Or(f.Tool, t.report.Format)
+		f.Sources = []string{t.evidence.Name}
+	}
+	for _, tool := range t.report.Tools {
+		paths := []string{baseline.Everywhere}
+		if len(tool.Targets) > 0 {
+			paths = nil
+			for _, target := range tool.Targets {
+				paths = append(paths, baseline.PathGlob(find(target).Path))
+			}
+			slices.Sort(paths)
+			paths = slices.Compact(paths)
+		}
+		t.evidence.Covers = append(t.evidence.Covers, baseline.Cover{Tool: cmp.Or(tool.Name, t.report.Format), Paths: paths})
+	}
+}
+
+// readChange reads the lines of the change and settles what is touched.
+func (w *witness) readChange() error {
+	if w.kind == policy.Tree {
+		w.change = &change.Change{Everything: true}
+		return nil
+	}
+	if w.diff != nil {
+		if err := w.diff.Fill(w.files, func(string) bool { return true }); err != nil {
+			return err
+		}
+	}
+	w.change = change.New(w.files, change.Rules{})
+	return nil
+}
+
+// admit checks a report against the tree it speaks of and takes its findings over, on the head's lines.
+func (w *witness) admit(t *testimony) error {
+	if t.report == nil || t.lens == nil {
+		return nil
+	}
+	if err := w.verify(t); err != nil {
+		return err
+	}
+	if t.evidence.State == judge.Foreign {
+		return nil
+	}
+	apart := t.lens.apart(w)
+	if apart != "" {
+		t.fail(judge.Foreign, apart)
+		if !t.lens.local {
+			return nil
+		}
+	}
+	lost := 0
+	for i, f := range t.report.Findings {
+		if t.placed[i] {
+			if !t.lens.carry(&f, w.change) {
+				lost++
+				continue
+			}
+		}
+		w.findings = append(w.findings, f)
+	}
+	if lost > 0 {
+		w.notices = append(w.notices, fmt.Sprintf("%s: %d of its findings stand on lines that the judged state doesn't have, and are left out", t.evidence.Name, lost))
+	}
+	return nil
+}
+
+// verify holds the report against the text it was made from: a finding past the end of its file, or quoting code that
+// isn't there, shows that it was made from another one.
+func (w *witness) verify(t *testimony) error {
+	for i, f := range t.report.Findings {
+		if !t.placed[i] || f.Region.Line == 0 {
+			continue
+		}
+		text, err := t.lens.text(f.Path)
+		if err != nil {
+			return err
+		}
+		if text == nil {
+			continue
+		}
+		const again = "the report was made from another text; run the linter on this one"
+		if f.Region.Line > text.Len()+1 {
+			t.fail(judge.Foreign, fmt.Sprintf("a finding stands at %s:%d, but the file has %d lines: %s", f.Path, f.Region.Line, text.Len(), again))
+			return nil
+		}
+		if !quotes(text.Line(f.Region.Line), f.Snippet) {
+			t.fail(judge.Foreign, fmt.Sprintf("it quotes %q at %s:%d, but the line is %q: %s",
+				clip(source.Collapse(f.Snippet)), f.Path, f.Region.Line, clip(source.Collapse(text.Line(f.Region.Line))), again))
+			return nil
+		}
+	}
+	return nil
+}
+
+// noteStrange tells of paths that were found nowhere.
+func (w *witness) noteStrange() {
+	if len(w.strange) == 0 {
+		return
+	}
+	slices.Sort(w.strange)
+	w.notices = append(w.notices, fmt.Sprintf("%d findings stand in files that are not in the repository and count as elsewhere: %s",
+		len(w.strange), clipList(slices.Compact(w.strange))))
+}
+
+// fillCode gives every finding the code it stands on.
+func (w *witness) fillCode() error {
+	for i := range w.findings {
+		f := &w.findings[i]
+		if f.Outside || f.Path == "" {
+			continue
+		}
+		text, known := w.texts[f.Path]
+		if !known {
+			data, found, err := w.head.Read(f.Path)
+			if err != nil {
+				return fmt.Errorf("reading %s: %w", f.Path, err)
+			}
+			if found {
+				text = source.New(data)
+			}
+			w.texts[f.Path] = text
+		}
+		if text != nil {
+			f.Code = text.CodeAt(f.Region.Line)
+		}
+	}
+	return nil
+}
+
+func clip(s string) string {
+	if r := []rune(s); len(r) > 80 {
+		return string(r[:80]) + "…"
+	}
+	return s
+}

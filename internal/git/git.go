@@ -1,0 +1,197 @@
+// Package git knows a repository, through the plumbing of the git program. Whatever the user's or the repository's
+// configuration says, it starts no program that the repository names, takes no lock and changes nothing, and the same
+// two states give the same lines everywhere.
+package git
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+)
+
+// ErrNoRepository is the error of a folder that is in no repository.
+var ErrNoRepository = errors.New("no git repository")
+
+// ErrUnknownRevision is the error of a name that no commit bears.
+var ErrUnknownRevision = errors.New("unknown revision")
+
+// Repo is an open repository.
+type Repo struct {
+	Root    string // the work tree's absolute path; the repository's own where it is bare
+	Prefix  string // the folder of the call, relative to Root, "" or without a slash at the end
+	Bare    bool
+	Shallow bool
+
+	ctx context.Context
+	env []string
+}
+
+// Open finds the repository that dir is in. The environment that git sets for its hooks is respected.
+func Open(ctx context.Context, dir string) (*Repo, error) {
+	r := &Repo{ctx: ctx, Root: dir, env: environment()}
+	out, err := r.git("rev-parse", "--is-shallow-repository", "--is-bare-repository", "--show-prefix", "--show-toplevel")
+	if err != nil {
+		if out, err = r.git("rev-parse", "--is-shallow-repository", "--is-bare-repository", "--show-prefix", "--absolute-git-dir"); err != nil {
+			return nil, openError(dir, err)
+		}
+	}
+	lines := strings.Split(strings.TrimSuffix(string(out), "\n"), "\n")
+	if len(lines) < 4 {
+		return nil, fmt.Errorf("git rev-parse answered %q", out)
+	}
+	r.Shallow = lines[0] == "true"
+	r.Bare = lines[1] == "true"
+	r.Prefix = strings.TrimSuffix(lines[2], "/")
+	r.Root = filepath.FromSlash(strings.Join(lines[3:], "\n"))
+	return r, nil
+}
+
+func openError(dir string, err error) error {
+	if errors.Is(err, exec.ErrNotFound) {
+		return fmt.Errorf("the git program is not installed, or not on the PATH: %w", err)
+	}
+	if strings.Contains(err.Error(), "not a git repository") {
+		return fmt.Errorf("%s is in %w", dir, ErrNoRepository)
+	}
+	return err
+}
+
+// inherited are the variables that would change what git's plumbing prints.
+var inherited = []string{"GIT_DIFF_OPTS", "GIT_EXTERNAL_DIFF", "GIT_LITERAL_PATHSPECS", "GIT_GLOB_PATHSPECS", "GIT_NOGLOB_PATHSPECS", "GIT_ICASE_PATHSPECS", "GIT_TRACE", "LC_ALL", "LANGUAGE"}
+
+// places are the variables that hold paths, which git's hooks give relative to the folder they start in.
+var places = []string{"GIT_DIR", "GIT_WORK_TREE", "GIT_INDEX_FILE", "GIT_OBJECT_DIRECTORY", "GIT_COMMON_DIR", "GIT_QUARANTINE_PATH"}
+
+// environment is the process's own, less what changes git's output, with paths made absolute.
+func environment() []string {
+	var env []string
+	for _, pair := range os.Environ() {
+		name, value, _ := strings.Cut(pair, "=")
+		if slices.Contains(inherited, name) {
+			continue
+		}
+		if slices.Contains(places, name) && value != "" {
+			if abs, err := filepath.Abs(value); err == nil {
+				pair = name + "=" + abs
+			}
+		}
+		env = append(env, pair)
+	}
+	return append(env, "LC_ALL=C", "GIT_OPTIONAL_LOCKS=0", "GIT_TERMINAL_PROMPT=0")
+}
+
+// fixed are the settings that go before every command.
+var fixed = []string{
+	"--no-pager", "--literal-pathspecs",
+	"-c", "core.fsmonitor=false",
+	"-c", "core.quotePath=true",
+	"-c", "diff.orderFile=",
+	"-c", "diff.suppressBlankEmpty=false",
+}
+
+func (r *Repo) command(args ...string) *exec.Cmd {
+	cmd := exec.CommandContext(r.ctx, "git", append(append([]string{"-C", r.Root}, fixed...), args...)...)
+	cmd.Env = r.env
+	return cmd
+}
+
+// git runs a command and returns what it printed.
+func (r *Repo) git(args ...string) ([]byte, error) {
+	cmd := r.command(args...)
+	var out, complaint bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &out, &complaint
+	if err := cmd.Run(); err != nil {
+		return nil, failure(args[0], err, complaint.String())
+	}
+	return out.Bytes(), nil
+}
+
+// stream runs a command and hands what it prints to read as it comes.
+func (r *Repo) stream(read func(io.Reader) error, args ...string) (complaint string, err error) {
+	cmd := r.command(args...)
+	var said bytes.Buffer
+	cmd.Stderr = &said
+	out, err := cmd.StdoutPipe()
+	if err != nil {
+		return "", err
+	}
+	if err := cmd.Start(); err != nil {
+		return "", failure(args[0], err, "")
+	}
+	readErr := read(out)
+	if readErr != nil {
+		cmd.Process.Kill()
+	}
+	waitErr := cmd.Wait()
+	switch {
+	case readErr != nil:
+		return "", fmt.Errorf("reading git %s: %w", args[0], readErr)
+	case waitErr != nil:
+		return "", failure(args[0], waitErr, said.String())
+	}
+	return said.String(), nil
+}
+
+func failure(command string, err error, complaint string) error {
+	complaint = strings.TrimSpace(complaint)
+	if complaint == "" {
+		return fmt.Errorf("git %s: %w", command, err)
+	}
+	return fmt.Errorf("git %s: %s: %w", command, strings.ReplaceAll(complaint, "\n", "; "), err)
+}
+
+// Commit resolves a name to the commit it means.
+func (r *Repo) Commit(name string) (string, error) {
+	out, err := r.git("rev-parse", "--verify", "--quiet", "--end-of-options", name+"^{commit}")
+	if err != nil {
+		return "", fmt.Errorf("%q names no commit here: %w", name, ErrUnknownRevision)
+	}
+	return strings.TrimSpace(string(out)), nil
+}
+
+// Head is the commit checked out; ok is false on a branch without a commit.
+func (r *Repo) Head() (commit string, ok bool) {
+	commit, err := r.Commit("HEAD")
+	return commit, err == nil
+}
+
+// TreeOf is the tree of a commit.
+func (r *Repo) TreeOf(commit string) (string, error) {
+	out, err := r.git("rev-parse", "--verify", "--quiet", "--end-of-options", commit+"^{tree}")
+	if err != nil {
+		return "", fmt.Errorf("%q has no tree here: %w", commit, ErrUnknownRevision)
+	}
+	return strings.TrimSpace(string(out)), nil
+}
+
+// MergeBases lists the best common ancestors of two commits; none where their histories are apart.
+func (r *Repo) MergeBases(a, b string) ([]string, error) {
+	out, err := r.git("merge-base", "--all", a, b)
+	var exit *exec.ExitError
+	if errors.As(err, &exit) && exit.ExitCode() == 1 {
+		return nil, nil
+	}
+	return strings.Fields(string(out)), err
+}
+
+// EmptyTree is the name of the tree without files.
+func (r *Repo) EmptyTree() (string, error) {
+	out, err := r.git("hash-object", "-t", "tree", "--stdin")
+	return strings.TrimSpace(string(out)), err
+}
+
+// UserName is the name git would put on a commit, "" where none is set.
+func (r *Repo) UserName() string {
+	out, err := r.git("config", "user.name")
+	if err != nil {
+		return ""
+	}
+	return strings.TrimSpace(string(out))
+}

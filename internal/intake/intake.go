@@ -1,0 +1,131 @@
+// Package intake reads reports: from the bytes a tool wrote to findings. It knows the formats, and when a report says
+// of itself that it is no evidence. Paths come out as the report has them; Places finds them in a repository.
+package intake
+
+import (
+	"bufio"
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+	"strings"
+
+	"zincdoor/internal/core/finding"
+)
+
+// The formats.
+const (
+	SARIF       = "sarif"
+	Diagnostics = "diagnostics"
+)
+
+// Formats lists the names of all formats.
+var Formats = []string{SARIF, Diagnostics}
+
+// ErrMalformed is the error of a report that can't be read; what and where is wrapped around it.
+var ErrMalformed = errors.New("malformed report")
+
+// Report is what one report says.
+type Report struct {
+	Format   string
+	Findings []finding.Finding // in the report's order; Path as Location has it
+
+	// Tools are those the report speaks for, by name.
+	Tools []Tool
+
+	// Relative gives, for a path made absolute by a base that the report names, the path relative to that base.
+	Relative map[string]string
+
+	// Commit is the revision the report says it was made at, "" where it doesn't say.
+	Commit string
+
+	// Failure says why the tool didn't see everything: it stopped, or failed by its own word. "" where it didn't.
+	Failure string
+}
+
+// Tool is a tool that a report speaks for.
+type Tool struct {
+	Name    string // "" where the report doesn't name it
+	Version string
+	Targets []string // paths the tool says it looked at; empty where it doesn't say
+}
+
+// Read reads a report. format is one of Formats, or "" to find out by its content. An error wraps ErrMalformed, or is
+// the reader's own.
+func Read(r io.Reader, format string) (*Report, error) {
+	in := bufio.NewReaderSize(r, 1<<16)
+	if err := skipMark(in); err != nil {
+		return nil, err
+	}
+	if format == "" {
+		var err error
+		if format, err = detect(in); err != nil {
+			return nil, err
+		}
+	}
+	switch format {
+	case SARIF:
+		return readSARIF(in)
+	case Diagnostics:
+		return readDiagnostics(in)
+	}
+	return nil, fmt.Errorf("no format is called %q; there are %s", format, strings.Join(Formats, ", "))
+}
+
+// skipMark passes a UTF-8 byte-order mark and refuses what is no UTF-8 text.
+func skipMark(in *bufio.Reader) error {
+	head, err := in.Peek(4)
+	if err != nil && err != io.EOF {
+		return err
+	}
+	switch {
+	case bytes.HasPrefix(head, []byte{0xEF, 0xBB, 0xBF}):
+		_, err := in.Discard(3)
+		return err
+	case bytes.HasPrefix(head, []byte{0xFF, 0xFE}), bytes.HasPrefix(head, []byte{0xFE, 0xFF}):
+		return fmt.Errorf("byte 0: the text is UTF-16; convert it to UTF-8: %w", ErrMalformed)
+	case bytes.HasPrefix(head, []byte{0x1F, 0x8B}):
+		return fmt.Errorf("byte 0: the report is compressed; unpack it first (gzip -d): %w", ErrMalformed)
+	}
+	return nil
+}
+
+// detect tells the format by the first 64 KiB: a JSON object with SARIF's marks, alone or on a line between other
+// lines as compilers print it, or lines of text.
+func detect(in *bufio.Reader) (string, error) {
+	head, err := in.Peek(in.Size())
+	if err != nil && err != io.EOF && err != bufio.ErrBufferFull {
+		return "", err
+	}
+	if i := bytes.IndexByte(head, 0); i >= 0 {
+		return "", fmt.Errorf("byte %d: the report isn't text: %w", i, ErrMalformed)
+	}
+	for at := 0; at < len(head); {
+		rest := head[at:]
+		if rest[0] == '{' && isSARIF(rest) {
+			return SARIF, nil
+		}
+		end := bytes.IndexByte(rest, '\n')
+		if rest[0] == '{' || end < 0 {
+			break
+		}
+		at += end + 1
+	}
+	if start := bytes.TrimSpace(head); len(start) > 0 && (start[0] == '{' || start[0] == '[') {
+		return "", fmt.Errorf(`byte 0: JSON, but not a SARIF 2.1.0 log (no "runs"); only %s can be read: %w`, strings.Join(Formats, " and "), ErrMalformed)
+	}
+	return Diagnostics, nil
+}
+
+func isSARIF(head []byte) bool {
+	return bytes.Contains(head, []byte(`"runs"`)) || bytes.Contains(head, []byte("sarif"))
+}
+
+// cleanLocation makes a path as a tool wrote it one with slashes: backslashes are separators where a drive letter or the
+// lack of any slash says so.
+func cleanLocation(p string) string {
+	if strings.IndexByte(p, '\\') >= 0 && (len(p) > 1 && p[1] == ':' || strings.IndexByte(p, '/') < 0) {
+		p = strings.ReplaceAll(p, `\`, "/")
+	}
+	return p
+}

@@ -1,0 +1,150 @@
+package render
+
+import (
+	"encoding/json"
+	"io"
+
+	"zincdoor/internal/core/baseline"
+	"zincdoor/internal/core/judge"
+)
+
+// The verdict/1 document. Its keys are a promise to scripts: some may be added within the version, none taken away or
+// changed in meaning.
+type (
+	verdictJSON struct {
+		Version     string         `json:"zincdoor"`
+		Door        string         `json:"door"`
+		Outcome     judge.Outcome  `json:"outcome"`
+		Enforced    judge.Outcome  `json:"enforced"`
+		Mode        string         `json:"mode"`
+		Change      changeJSON     `json:"change"`
+		Policy      policyJSON     `json:"policy"`
+		Evidence    []evidenceJSON `json:"evidence"`
+		Totals      totalsJSON     `json:"totals"`
+		Limits      []limitJSON    `json:"limits"`
+		Findings    []findingJSON  `json:"findings"`
+		Gone        []goneJSON     `json:"gone"`
+		Acceptances []struct{}     `json:"acceptances"`
+		Notices     []string       `json:"notices"`
+	}
+	changeJSON struct {
+		Kind  string `json:"kind"`
+		Ref   string `json:"ref"`
+		Base  string `json:"base"`
+		Head  string `json:"head"`
+		Files int    `json:"files"`
+	}
+	policyJSON struct {
+		From   string `json:"from"`
+		Digest string `json:"digest"`
+	}
+	evidenceJSON struct {
+		Name     string      `json:"name"`
+		Format   string      `json:"format"`
+		Findings int         `json:"findings"`
+		State    judge.State `json:"state"`
+		Problem  string      `json:"problem"`
+	}
+	totalsJSON struct {
+		Findings  int `json:"findings"`
+		New       int `json:"new"`
+		Inherited int `json:"inherited"`
+		Accepted  int `json:"accepted"`
+		Worsened  int `json:"worsened"`
+		Lapsed    int `json:"lapsed"`
+		Waived    int `json:"waived"`
+		Ignored   int `json:"ignored"`
+		Gone      int `json:"gone"`
+	}
+	limitJSON struct {
+		Name     string   `json:"name"`
+		Count    string   `json:"count"`
+		Severity string   `json:"severity"`
+		Only     bool     `json:"only"`
+		Most     int      `json:"most"`
+		Kind     string   `json:"kind"`
+		Found    int      `json:"found"`
+		Held     bool     `json:"held"`
+		Mode     string   `json:"mode"`
+		Say      string   `json:"say"`
+		Findings []string `json:"findings"`
+	}
+	findingJSON struct {
+		ID          string         `json:"id"`
+		Tool        string         `json:"tool"`
+		Rule        string         `json:"rule"`
+		Level       string         `json:"level"`
+		Severity    string         `json:"severity"`
+		Path        string         `json:"path"`
+		Line        int            `json:"line"`
+		Column      int            `json:"column"`
+		EndLine     int            `json:"end_line"`
+		Message     string         `json:"message"`
+		Place       string         `json:"place"`
+		Standing    judge.Standing `json:"standing"`
+		Team        string         `json:"team"`
+		Occurrences int            `json:"occurrences"`
+		Sources     []string       `json:"sources"`
+	}
+	goneJSON struct {
+		Tool    string `json:"tool"`
+		Rule    string `json:"rule"`
+		Path    string `json:"path"`
+		Message string `json:"message"`
+	}
+)
+
+// writeJSON writes the verdict as one line.
+func writeJSON(w io.Writer, v judge.Verdict) error {
+	out := json.NewEncoder(w)
+	out.SetEscapeHTML(false)
+	return out.Encode(verdictJSON{
+		Version: "verdict/1", Door: v.Door, Outcome: v.Outcome, Enforced: v.Enforced, Mode: string(v.Mode),
+		Change: changeJSON(v.Subject),
+		Policy: policyJSON(v.Origin),
+		Evidence: list(v.Evidence, func(e judge.Evidence) evidenceJSON {
+			return evidenceJSON{e.Name, e.Format, e.Findings, e.State, e.Problem}
+		}),
+		Totals: totalsJSON{
+			Findings: v.Totals.Findings, Ignored: v.Totals.Ignored, Gone: v.Totals.Gone,
+			New: v.Totals.By[judge.New], Inherited: v.Totals.By[judge.Inherited], Accepted: v.Totals.By[judge.Accepted],
+			Worsened: v.Totals.By[judge.Worsened], Lapsed: v.Totals.By[judge.Lapsed], Waived: v.Totals.By[judge.Waived],
+		},
+		Limits:   list(v.Limits, func(l judge.LimitResult) limitJSON { return limitOf(l, v.Findings) }),
+		Findings: list(v.Findings, findingOf),
+		Gone: list(v.Gone, func(e baseline.Entry) goneJSON {
+			return goneJSON{e.Tool, e.Rule, e.Path, e.Message}
+		}),
+		Acceptances: []struct{}{},
+		Notices:     list(v.Notices, func(s string) string { return s }),
+	})
+}
+
+// list maps a slice, giving an empty array rather than null.
+func list[A, B any](from []A, to func(A) B) []B {
+	all := make([]B, len(from))
+	for i, item := range from {
+		all[i] = to(item)
+	}
+	return all
+}
+
+func limitOf(l judge.LimitResult, findings []judge.Finding) limitJSON {
+	broke := []string{}
+	if !l.Held {
+		broke = list(l.Findings, func(i int) string { return findings[i].ID })
+	}
+	return limitJSON{
+		Name: l.Name, Count: string(l.Count), Severity: l.Severity, Only: l.Only, Most: l.Most, Kind: "number",
+		Found: l.Found, Held: l.Held, Mode: string(l.Mode), Say: l.Say, Findings: broke,
+	}
+}
+
+func findingOf(f judge.Finding) findingJSON {
+	return findingJSON{
+		ID: f.ID, Tool: f.Tool, Rule: f.Rule, Level: string(f.Level), Severity: f.Severity,
+		Path: f.Path, Line: f.Region.Line, Column: f.Region.Column, EndLine: f.Region.Last(),
+		Message: f.Message, Place: string(f.Place), Standing: f.Standing,
+		Occurrences: f.Occurrences, Sources: list(f.Sources, func(s string) string { return s }),
+	}
+}

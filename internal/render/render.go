@@ -1,0 +1,32 @@
+// Package render knows how a verdict is shown: to a person at a terminal and to a program. It decides nothing about
+// the verdict.
+package render
+
+import (
+	"fmt"
+	"io"
+
+	"zincdoor/internal/core/judge"
+	"zincdoor/internal/core/source"
+)
+
+// The formats.
+const (
+	Terminal = "terminal"
+	JSON     = "json"
+)
+
+// Formats lists the names of all formats.
+var Formats = []string{Terminal, JSON}
+
+// Verdict writes a verdict in a format. text gives the text of a file that a finding stands in, nil where it isn't
+// known.
+func Verdict(w io.Writer, format string, v judge.Verdict, text func(path string) *source.Text) error {
+	switch format {
+	case Terminal:
+		return writeTerminal(w, v, text)
+	case JSON:
+		return writeJSON(w, v)
+	}
+	return fmt.Errorf("no output format is called %q", format)
+}

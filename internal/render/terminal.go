@@ -1,0 +1,347 @@
+package render
+
+import (
+	"fmt"
+	"io"
+	"os"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/charmbracelet/lipgloss"
+	"github.com/charmbracelet/x/ansi"
+	"golang.org/x/term"
+
+	"zincdoor/internal/core/judge"
+	"zincdoor/internal/core/policy"
+	"zincdoor/internal/core/source"
+)
+
+// look is how a terminal shows things: greys of zinc, and one colour that says what shuts the door.
+type look struct {
+	plain, bold, faint, zinc, signal lipgloss.Style
+
+	touched, untouched string // the gutter beside a line of code
+	shut, open         string // the door
+	cut                string // where something was left out
+	columns            int
+}
+
+const (
+	defaultColumns = 100 // where output isn't a terminal
+	leastColumns   = 40
+	mostColumns    = 140 // beyond it lines get hard to read
+)
+
+func lookFor(w io.Writer) look {
+	r := lipgloss.NewRenderer(w)
+	l := look{
+		plain: r.NewStyle(), bold: r.NewStyle().Bold(true), faint: r.NewStyle().Foreground(lipgloss.Color("243")),
+		zinc: r.NewStyle().Foreground(lipgloss.Color("109")), signal: r.NewStyle().Bold(true).Foreground(lipgloss.Color("208")),
+		touched: "┃", untouched: "┆", shut: "▐█▌", open: "▐ ▌", cut: "…", columns: defaultColumns,
+	}
+	if !unicodeLocale() {
+		l.touched, l.untouched, l.shut, l.open, l.cut = "#", "|", "[#]", "[ ]", "..."
+	}
+	if f, ok := w.(*os.File); ok {
+		if columns, _, err := term.GetSize(int(f.Fd())); err == nil {
+			l.columns = columns
+		}
+	}
+	l.columns = min(max(l.columns, leastColumns), mostColumns)
+	return l
+}
+
+// unicodeLocale reports whether the environment says that characters beyond ASCII can be shown.
+func unicodeLocale() bool {
+	for _, name := range []string{"LC_ALL", "LC_CTYPE", "LANG"} {
+		if value := strings.ToUpper(os.Getenv(name)); value != "" {
+			return strings.Contains(value, "UTF-8") || strings.Contains(value, "UTF8")
+		}
+	}
+	return false
+}
+
+func width(s string) int { return ansi.StringWidth(s) }
+
+// screen writes a verdict for people. Errors of writing are kept and told once.
+type screen struct {
+	look
+	w    io.Writer
+	text func(path string) *source.Text
+	err  error
+}
+
+func (s *screen) line(format string, args ...any) {
+	if s.err == nil {
+		_, s.err = fmt.Fprintln(s.w, strings.TrimRight(fmt.Sprintf(format, args...), " "))
+	}
+}
+
+func writeTerminal(w io.Writer, v judge.Verdict, text func(path string) *source.Text) error {
+	s := &screen{look: lookFor(w), w: w, text: text}
+	s.findings(v)
+	s.notices(v)
+	s.evidence(v)
+	s.limits(v)
+	s.outcome(v)
+	return s.err
+}
+
+// findings shows those that broke a limit, by file.
+func (s *screen) findings(v judge.Verdict) {
+	file := "\x00"
+	for _, i := range broken(v) {
+		f := v.Findings[i]
+		if f.Path != file {
+			file = f.Path
+			name := Safe(file)
+			if file == "" {
+				name = "(no file)"
+			}
+			s.line("%s", s.bold.Render(name))
+		}
+		s.finding(f)
+	}
+}
+
+// broken lists the findings of all broken limits, in order.
+func broken(v judge.Verdict) []int {
+	var all []int
+	for _, l := range v.Limits {
+		if !l.Held {
+			all = append(all, l.Findings...)
+		}
+	}
+	slices.Sort(all)
+	return slices.Compact(all)
+}
+
+// indent is the width of the line numbers and the gutter.
+const indent = 9
+
+func (s *screen) finding(f judge.Finding) {
+	gutter := s.faint.Render(s.untouched)
+	if f.Place == "touched" {
+		gutter = s.signal.Render(s.touched)
+	}
+	blank := strings.Repeat(" ", indent-2)
+	if text := s.text(f.Path); text != nil && f.Region.Line > 0 {
+		code, marks := s.excerpt(text.Line(f.Region.Line), f)
+		s.line("%s %s %s", s.zinc.Render(fmt.Sprintf("%*d", indent-3, f.Region.Line)+" "), gutter, code)
+		if marks != "" {
+			s.line("%s %s %s", blank+"", gutter, s.signal.Render(marks))
+		}
+	} else if f.Region.Line > 0 {
+		s.line("%s %s", s.zinc.Render(fmt.Sprintf("%*d", indent-3, f.Region.Line)+" "), gutter)
+	}
+	about := []string{string(f.Standing), where(f), Safe(f.Tool)}
+	if f.Occurrences > 1 {
+		about = append(about, fmt.Sprintf("%d times", f.Occurrences))
+	}
+	rule := ""
+	if f.Rule != "" {
+		rule = " " + s.bold.Render(Safe(f.Rule))
+	}
+	s.line("%s %s %s%s  %s", blank, gutter, s.signal.Render(Safe(f.Severity)), rule, s.faint.Render(strings.Join(about, ", ")+"  "+f.ID))
+	s.wrapped(blank+" "+gutter+" ", Safe(f.Message), s.plain)
+	for _, n := range f.Notes {
+		at := ""
+		if n.Path != "" && n.Path != f.Path {
+			at = Safe(n.Path) + ":"
+		}
+		if n.Region.Line > 0 {
+			at += strconv.Itoa(n.Region.Line) + ": "
+		}
+		s.wrapped(blank+" "+gutter+"   ", at+Safe(n.Message), s.faint)
+	}
+	s.line("")
+}
+
+func where(f judge.Finding) string {
+	switch {
+	case f.Path == "":
+		return "no file"
+	case f.Place == "touched":
+		return "touched line"
+	case f.Place == "file":
+		return "untouched line"
+	}
+	return "file not in the change"
+}
+
+// wrapped prints text within the columns, each line after the lead.
+func (s *screen) wrapped(lead, text string, style lipgloss.Style) {
+	room := max(s.columns-width(lead), 20)
+	for part := range strings.SplitSeq(ansi.Wrap(text, room, " /"), "\n") {
+		s.line("%s%s", lead, style.Render(part))
+	}
+}
+
+// excerpt gives a line of code and the marks under a finding's columns, cut to the room around the marks.
+func (s *screen) excerpt(line string, f judge.Finding) (code, marks string) {
+	code = strings.TrimRight(untab(line), " ")
+	if f.Region.Column == 0 {
+		return s.fit(code, 0), ""
+	}
+	from := width(untab(line[:source.Offset(line, f.Region.Column, f.Columns)]))
+	to := from + 1
+	switch {
+	case f.Region.EndLine > f.Region.Line:
+		to = width(code)
+	case f.Region.EndColumn > f.Region.Column:
+		to = width(untab(line[:source.Offset(line, f.Region.EndColumn, f.Columns)]))
+	}
+	to = max(min(to, width(code)), from+1)
+	start := 0
+	if room := s.columns - indent - 1; width(code) > room && to > room {
+		start = max(0, min(from-room/3, width(code)-room))
+	}
+	code = s.fit(code, start)
+	if start > 0 {
+		code = s.cut + ansi.Cut(code, width(s.cut), width(code))
+	}
+	marks = strings.Repeat(" ", from-start) + "^" + strings.Repeat("~", to-from-1)
+	return code, ansi.Truncate(marks, s.columns-indent-1, "")
+}
+
+// fit is the part of a line from a cell on that the screen has room for.
+func (s *screen) fit(code string, start int) string {
+	room := s.columns - indent - 1
+	if width(code)-start <= room {
+		return ansi.Cut(code, start, width(code))
+	}
+	return ansi.Cut(code, start, start+room-width(s.cut)) + s.cut
+}
+
+func (s *screen) notices(v judge.Verdict) {
+	for _, n := range v.Notices {
+		s.bullet("note", Safe(n))
+	}
+	if len(v.Notices) > 0 {
+		s.line("")
+	}
+}
+
+func (s *screen) bullet(word, text string) {
+	room := max(s.columns-indent, 20)
+	for i, part := range strings.Split(ansi.Wrap(text, room, " /"), "\n") {
+		lead := strings.Repeat(" ", indent)
+		if i == 0 {
+			lead = fmt.Sprintf("%-*s", indent, "  "+word)
+		}
+		s.line("%s%s", s.zinc.Render(lead), part)
+	}
+}
+
+func (s *screen) evidence(v judge.Verdict) {
+	for _, e := range v.Evidence {
+		name := Safe(e.Name)
+		if name == "" {
+			name = "no report"
+		}
+		if e.Sound() {
+			s.bullet(string(e.State), fmt.Sprintf("%s %s", name, s.faint.Render(fmt.Sprintf("%s, %s", e.Format, count(e.Findings, "finding")))))
+			continue
+		}
+		s.line("%s%s", s.signal.Render(fmt.Sprintf("%-*s", indent, "  "+string(e.State))), s.bold.Render(name))
+		s.wrapped(strings.Repeat(" ", indent), Safe(e.Problem), s.plain)
+	}
+	about := []string{}
+	for _, standing := range judge.Standings {
+		if n := v.Totals.By[standing]; n > 0 {
+			about = append(about, fmt.Sprintf("%d %s", n, standing))
+		}
+	}
+	if v.Totals.Gone > 0 {
+		about = append(about, fmt.Sprintf("%d gone", v.Totals.Gone))
+	}
+	if len(about) > 0 {
+		s.bullet("total", strings.Join(about, ", "))
+	}
+}
+
+func count(n int, what string) string {
+	if n == 1 {
+		return "1 " + what
+	}
+	return fmt.Sprintf("%d %ss", n, what)
+}
+
+// limits shows each limit with its count.
+func (s *screen) limits(v judge.Verdict) {
+	s.line("")
+	widest := 0
+	for _, l := range v.Limits {
+		widest = max(widest, width(Safe(l.Name)))
+	}
+	for _, l := range v.Limits {
+		word, style := "held", s.zinc
+		if !l.Held {
+			word, style = "broken", s.signal
+		}
+		advising := ""
+		if l.Mode == policy.Advise {
+			advising = "  only advises"
+			if !l.Held {
+				style = s.bold
+			}
+		}
+		name := Safe(l.Name) + strings.Repeat(" ", widest-width(Safe(l.Name)))
+		s.line("%s%s  %s%s", style.Render(fmt.Sprintf("  %-*s", indent-2, word)), name,
+			style.Render(fmt.Sprintf("%d, at most %d", l.Found, l.Most)), s.faint.Render(advising))
+		if !l.Held && l.Say != "" {
+			s.wrapped(strings.Repeat(" ", indent), Safe(l.Say), s.bold)
+		}
+	}
+	s.line("")
+}
+
+// outcome is the last line: the answer and its reason.
+func (s *screen) outcome(v judge.Verdict) {
+	where := fmt.Sprintf("%s: %s, policy of %s", Safe(v.Door), describe(v.Subject), Safe(v.Origin.From))
+	if v.Origin.From == "built-in" {
+		where = fmt.Sprintf("%s: %s, built-in policy", Safe(v.Door), describe(v.Subject))
+	}
+	s.line("%s", s.faint.Render("  door "+where))
+	door, word, style := s.shut, "SHUT", s.signal
+	switch v.Outcome {
+	case judge.Open:
+		door, word, style = s.open, "OPEN", s.zinc.Bold(true)
+	case judge.Unjudged:
+		word = "CANNOT JUDGE"
+	}
+	s.line("%s %s", style.Render(door+" "+word), s.plain.Render(reason(v)))
+}
+
+func describe(c judge.Subject) string {
+	files := count(c.Files, "file")
+	switch {
+	case c.Kind == string(policy.Tree):
+		return "the whole tree"
+	case c.Kind == "branch":
+		return fmt.Sprintf("%s since %s", files, Safe(c.Ref))
+	case c.Ref != "":
+		return fmt.Sprintf("%s in %s", files, Safe(c.Ref))
+	}
+	return fmt.Sprintf("%s, %s", c.Kind, files)
+}
+
+// reason says in a few words what decided.
+func reason(v judge.Verdict) string {
+	var causes []string
+	for _, l := range v.Limits {
+		if !l.Held && l.Limit.Mode == policy.Enforce {
+			causes = append(causes, fmt.Sprintf("%d %s (at most %d)", l.Found, Safe(l.Name), l.Most))
+		}
+	}
+	switch {
+	case v.Outcome == judge.Unjudged:
+		return "because there is no sound evidence; see above what to do"
+	case v.Outcome == judge.Shut:
+		return strings.Join(causes, ", ")
+	case v.Enforced == judge.Shut:
+		return "but it only advises; enforced, it would be shut: " + strings.Join(causes, ", ")
+	}
+	return "nothing stands in the way"
+}
