@@ -15,6 +15,7 @@ require (
 	github.com/spf13/cobra v1.10.2
 	github.com/spf13/pflag v1.1.0
 	golang.org/x/term v0.47.0
+	golang.org/x/tools v0.52.0
 )
 
 require (

@@ -1,5 +1,146 @@
 package cli
 
-import "github.com/spf13/cobra"
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
 
-func (p *program) demo() *cobra.Command { return &cobra.Command{Use: "demo"} }
+	"github.com/spf13/cobra"
+
+	"zincdoor/internal/demo"
+	"zincdoor/internal/render"
+)
+
+func (p *program) demo() *cobra.Command {
+	var keep string
+	cmd := &cobra.Command{
+		Use:   "demo",
+		Short: "Show the whole job on made-up data in a temporary folder",
+		Long: `Make the repository of a made-up ferry operator, with real commits and the reports of its linters, and run the
+real commands on it: take the baseline of old code, let a clean change pass, shut the door on a change with new
+findings, and open it again once they are mended.
+
+With --keep the repository stays, so that you can go on by hand.`,
+		Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			dir, done, err := demoFolder(keep)
+			if err != nil {
+				return err
+			}
+			defer done()
+			if err := p.play(cmd.Context(), dir); err != nil {
+				return unjudged{fmt.Errorf("the demo stopped: %w", err)}
+			}
+			if keep != "" {
+				fmt.Fprintf(p.out, "The repository is in %s. Go on there, for example with:\n\n  cd %s\n  %s\n",
+					render.Safe(dir), render.Safe(keep), strings.Join(gateMerge, " "))
+			}
+			return nil
+		},
+	}
+	cmd.Flags().StringVar(&keep, "keep", "", "make the repository in `DIR` and leave it there")
+	return cmd
+}
+
+// demoFolder is the folder to make the repository in, and what to do with it afterwards.
+func demoFolder(keep string) (dir string, done func(), err error) {
+	if keep == "" {
+		dir, err = os.MkdirTemp("", "tideboard-")
+		return dir, func() { os.RemoveAll(dir) }, err
+	}
+	if dir, err = filepath.Abs(keep); err != nil {
+		return "", nil, err
+	}
+	if left, err := os.ReadDir(dir); err == nil && len(left) > 0 {
+		return "", nil, fmt.Errorf("%s isn't empty; name a new folder with --keep", keep)
+	}
+	return dir, func() {}, os.MkdirAll(dir, 0o755)
+}
+
+// step is one moment of the demo: what happens to the repository, and the command that answers.
+type step struct {
+	story   string
+	prepare func(*demo.Repository) error
+	command []string
+	code    int
+}
+
+var (
+	takeAllReports = withReports("zincdoor", "baseline", "take")
+	gateMerge      = withReports("zincdoor", "gate", "--against", "main")
+)
+
+func withReports(command ...string) []string {
+	for _, report := range demo.Reports {
+		command = append(command, "--report", report)
+	}
+	return command
+}
+
+var steps = []step{
+	{
+		story: "tideboard is an old code base: its compilers and linters have a lot to say. Take all of it as accepted.",
+		prepare: func(r *demo.Repository) error {
+			return errors.Join(r.Enter("old"), r.Commit("Tides, fares and boards"), r.Fit())
+		},
+		command: takeAllReports,
+	},
+	{
+		story: "A change adds low water to the tide table, and renames a file. All old findings are still known, though their lines moved.",
+		prepare: func(r *demo.Repository) error {
+			return errors.Join(r.Commit("Fit the door"), r.Git("switch", "--quiet", "--create", "low-water"), r.Enter("clean"),
+				r.Commit("Find low water; call the clock what it is"))
+		},
+		command: gateMerge,
+	},
+	{
+		story: "The next change prints receipts, finds the longest slack and the last ferry, and moves a function. Three things in it are not as they should be.",
+		prepare: func(r *demo.Repository) error {
+			return errors.Join(r.Git("switch", "--quiet", "main"), r.Git("merge", "--quiet", "--ff-only", "low-water"),
+				r.Git("switch", "--quiet", "--create", "receipts"), r.Enter("loud"), r.Commit("Receipts, the longest slack, the last ferry"))
+		},
+		command: gateMerge,
+		code:    exitShut,
+	},
+	{
+		story: "Its author mends the three and asks again.",
+		prepare: func(r *demo.Repository) error {
+			return errors.Join(r.Enter("mended"), r.Commit("Look at the error; count in size_t; ask for the day"))
+		},
+		command: gateMerge,
+	},
+}
+
+// play runs the steps with this very program, and stops where one answers otherwise than it should.
+func (p *program) play(ctx context.Context, dir string) error {
+	self, err := os.Executable()
+	if err != nil {
+		return err
+	}
+	repo, err := demo.New(dir)
+	if err != nil {
+		return err
+	}
+	for i, s := range steps {
+		if err := s.prepare(repo); err != nil {
+			return err
+		}
+		fmt.Fprintf(p.out, "%d. %s\n\n$ %s\n", i+1, s.story, strings.Join(s.command, " "))
+		cmd := exec.CommandContext(ctx, self, s.command[1:]...)
+		cmd.Dir, cmd.Stdout, cmd.Stderr = dir, p.out, p.err
+		err := cmd.Run()
+		var exit *exec.ExitError
+		if err != nil && !errors.As(err, &exit) {
+			return err
+		}
+		if code := cmd.ProcessState.ExitCode(); code != s.code {
+			return fmt.Errorf("%s answered with exit code %d instead of %d", strings.Join(s.command, " "), code, s.code)
+		}
+		fmt.Fprintf(p.out, "(exit code %d)\n\n", s.code)
+	}
+	return nil
+}

@@ -54,7 +54,7 @@ func (r *Repo) Compare(old, new Side) Comparison {
 var diffFlags = []string{
 	"--no-ext-diff", "--no-textconv", "--no-color", "--no-relative", "--full-index", "--no-abbrev",
 	"--src-prefix=a/", "--dst-prefix=b/", "--diff-algorithm=myers", "--indent-heuristic",
-	"--ignore-submodules=dirty", "--submodule=short", "--find-renames=50%",
+	"-O/dev/null", "--ignore-submodules=dirty", "--submodule=short", "--find-renames=50%",
 	fmt.Sprintf("-l%d", renameLimit),
 }
 

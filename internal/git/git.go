@@ -92,7 +92,6 @@ var fixed = []string{
 	"--no-pager", "--literal-pathspecs",
 	"-c", "core.fsmonitor=false",
 	"-c", "core.quotePath=true",
-	"-c", "diff.orderFile=",
 	"-c", "diff.suppressBlankEmpty=false",
 }
 

@@ -87,17 +87,25 @@ func plain(raw []byte) string {
 var plainQuotes = strings.NewReplacer("‘", "'", "’", "'", "“", `"`, "”", `"`)
 
 // quoted takes a line of source ("   41 | code") or of marks under it ("      |  ^~~"). The code is kept as the
-// snippet of the finding it follows.
+// snippet of the finding it follows, the length of the mark as its last column.
 func (d *diagnostics) quoted(text string) bool {
 	gutter, code, found := strings.Cut(text, "|")
 	number := strings.TrimSpace(gutter)
 	if !found || gutter == number || strings.Trim(number, "0123456789+") != "" {
 		return false
 	}
-	if n := len(d.report.Findings); d.quoting && n > 0 {
-		last := &d.report.Findings[n-1]
-		if line, err := strconv.Atoi(number); err == nil && line == last.Region.Line && last.Snippet == "" {
-			last.Snippet = strings.TrimPrefix(code, " ")
+	n := len(d.report.Findings)
+	if !d.quoting || n == 0 {
+		return true
+	}
+	last := &d.report.Findings[n-1]
+	line, err := strconv.Atoi(number)
+	switch {
+	case err == nil && line == last.Region.Line && last.Snippet == "":
+		last.Snippet = strings.TrimPrefix(code, " ")
+	case number == "" && last.Snippet != "" && last.Region.EndColumn == 0 && last.Region.Column > 0:
+		if _, tail, marked := strings.Cut(code, "^"); marked {
+			last.Region.EndColumn = last.Region.Column + 1 + len(tail) - len(strings.TrimLeft(tail, "~"))
 		}
 	}
 	return true

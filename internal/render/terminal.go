@@ -105,12 +105,17 @@ func (s *screen) findings(v judge.Verdict) {
 	}
 }
 
-// broken lists the findings of all broken limits, in order.
+// broken lists, in order, the findings of broken limits: all of those that shut the door, and of a limit that only
+// advises those that are the change's own doing.
 func broken(v judge.Verdict) []int {
 	var all []int
 	for _, l := range v.Limits {
-		if !l.Held {
-			all = append(all, l.Findings...)
+		for _, i := range l.Findings {
+			f := v.Findings[i]
+			own := f.Standing != judge.Accepted && f.Standing != judge.Inherited
+			if !l.Held && (l.Limit.Mode == policy.Enforce || own) {
+				all = append(all, i)
+			}
 		}
 	}
 	slices.Sort(all)
@@ -332,16 +337,16 @@ func reason(v judge.Verdict) string {
 	var causes []string
 	for _, l := range v.Limits {
 		if !l.Held && l.Limit.Mode == policy.Enforce {
-			causes = append(causes, fmt.Sprintf("%d %s (at most %d)", l.Found, Safe(l.Name), l.Most))
+			causes = append(causes, fmt.Sprintf("%s: %d, at most %d", Safe(l.Name), l.Found, l.Most))
 		}
 	}
 	switch {
 	case v.Outcome == judge.Unjudged:
 		return "because there is no sound evidence; see above what to do"
 	case v.Outcome == judge.Shut:
-		return strings.Join(causes, ", ")
+		return strings.Join(causes, "; ")
 	case v.Enforced == judge.Shut:
-		return "but it only advises; enforced, it would be shut: " + strings.Join(causes, ", ")
+		return "but it only advises; enforced, it would be shut: " + strings.Join(causes, "; ")
 	}
 	return "nothing stands in the way"
 }

@@ -1,0 +1,110 @@
+// Package demo knows the made-up repository of Brackwater Ferries: its files at four moments, and what linters said of
+// each. It writes them down; it judges nothing.
+package demo
+
+import (
+	"embed"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+
+	"golang.org/x/tools/txtar"
+)
+
+//go:embed scenes
+var scenes embed.FS
+
+// Reports are where every scene has its linters' reports, relative to the repository.
+var Reports = []string{"build/core.txt", "build/fares.sarif", "build/boards.sarif"}
+
+// removed marks a file of a scene that the scene before had and this one doesn't.
+const removed = " (removed)"
+
+// Repository is the demo's repository on disk.
+type Repository struct {
+	Dir string
+	day int // of the next commit
+}
+
+// New makes the repository in an empty folder, without a commit.
+func New(dir string) (*Repository, error) {
+	r := &Repository{Dir: dir}
+	if err := r.Git("init", "--quiet", "--initial-branch=main"); err != nil {
+		return nil, err
+	}
+	for key, value := range map[string]string{
+		"user.name": "Tide Desk", "user.email": "desk@brackwater.example", "core.autocrlf": "false", "commit.gpgsign": "false",
+	} {
+		if err := r.Git("config", key, value); err != nil {
+			return nil, err
+		}
+	}
+	return r, nil
+}
+
+// Enter lays a scene's files and reports over those that are there: old, clean, loud or mended.
+func (r *Repository) Enter(scene string) error {
+	data, err := scenes.ReadFile("scenes/" + scene + ".txtar")
+	if err != nil {
+		return err
+	}
+	for _, file := range txtar.Parse(data).Files {
+		if name, gone := strings.CutSuffix(file.Name, removed); gone {
+			if err := os.Remove(filepath.Join(r.Dir, filepath.FromSlash(name))); err != nil {
+				return err
+			}
+			continue
+		}
+		if err := r.write(file.Name, file.Data); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Fit writes the demo's policy.
+func (r *Repository) Fit() error {
+	data, err := scenes.ReadFile("scenes/policy.yaml")
+	if err != nil {
+		return err
+	}
+	return r.write(".zincdoor/policy.yaml", data)
+}
+
+func (r *Repository) write(name string, data []byte) error {
+	path := filepath.Join(r.Dir, filepath.FromSlash(name))
+	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+		return err
+	}
+	return os.WriteFile(path, data, 0o644)
+}
+
+// Commit commits all files. Each commit is a day after the one before.
+func (r *Repository) Commit(message string) error {
+	if err := r.Git("add", "--all"); err != nil {
+		return err
+	}
+	r.day++
+	date := fmt.Sprintf("2026-10-%02dT09:00:00Z", r.day)
+	return r.git([]string{"GIT_AUTHOR_DATE=" + date, "GIT_COMMITTER_DATE=" + date}, "commit", "--quiet", "--message", message)
+}
+
+// Git runs git in the repository, without the user's own configuration and hooks.
+func (r *Repository) Git(args ...string) error { return r.git(nil, args...) }
+
+func (r *Repository) git(env []string, args ...string) error {
+	cmd := exec.Command("git", append([]string{"-C", r.Dir, "-c", "core.hooksPath=/dev/null"}, args...)...)
+	for _, pair := range os.Environ() {
+		if !strings.HasPrefix(pair, "GIT_") {
+			cmd.Env = append(cmd.Env, pair)
+		}
+	}
+	cmd.Env = append(cmd.Env, "GIT_CONFIG_NOSYSTEM=1", "GIT_CONFIG_GLOBAL="+os.DevNull)
+	cmd.Env = append(cmd.Env, env...)
+	if out, err := cmd.CombinedOutput(); err != nil {
+		return fmt.Errorf("git %s: %w: %s", args[0], err, out)
+	}
+	return nil
+}
