@@ -180,8 +180,8 @@ func parseMessage(text string) (message, bool) {
 	case m.word == "note":
 		m.remark = true
 	case m.word != "":
-	case !placed || m.text == "":
-		return message{}, false
+	case !placed || m.text == "" || !strings.ContainsAny(path, "./"):
+		return message{}, false // a log's line, as far as anyone can tell
 	default:
 		for _, trace := range traces {
 			m.ahead = m.ahead || strings.HasPrefix(m.text, trace)
@@ -209,7 +209,7 @@ func cutPosition(text string) (path string, region finding.Region, rest string, 
 		}
 		path = text[:i]
 		line, after := cutNumber(text[i+1:])
-		if line == 0 || !strings.HasPrefix(after, ":") || strings.Contains(path, "://") || strings.Trim(path, "0123456789 ") == "" {
+		if line == 0 || !strings.HasPrefix(after, ":") || !isPath(path) {
 			continue
 		}
 		region = finding.Region{Line: line}
@@ -230,6 +230,12 @@ func cutPosition(text string) (path string, region finding.Region, rest string, 
 		return path, region, rest, true
 	}
 	return "", region, "", false
+}
+
+// isPath reports whether what stands before a line number can be a path: not a time, not an address, not a program's
+// name with its words.
+func isPath(s string) bool {
+	return !strings.Contains(s, "://") && !strings.Contains(s, ": ") && strings.Trim(s, "0123456789: ") != ""
 }
 
 // cutNumber reads a decimal number at the start of s; 0 where there is none or it is over 9 digits.

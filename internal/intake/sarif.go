@@ -17,7 +17,7 @@ import (
 func readSARIF(in *bufio.Reader) (*Report, error) {
 	s := &sarif{report: &Report{Format: SARIF, Relative: map[string]string{}}}
 	var offset int64
-	for number := 1; ; {
+	for {
 		head, err := in.Peek(1)
 		if err == io.EOF {
 			break
@@ -29,9 +29,8 @@ func readSARIF(in *bufio.Reader) (*Report, error) {
 			if err != nil && err != io.EOF {
 				return nil, err
 			}
+			s.around(offset, line)
 			offset += int64(len(line)) + 1
-			s.around(number, line)
-			number++
 			continue
 		}
 		read, rest, err := s.log(in)
@@ -54,14 +53,14 @@ type sarif struct {
 }
 
 // around looks at a line outside the logs: a tool that tells there of its failure has failed.
-func (s *sarif) around(number int, raw []byte) {
+func (s *sarif) around(offset int64, raw []byte) {
 	text := plain(raw)
 	if text == "" || s.report.Failure != "" {
 		return
 	}
 	m, ok := parseMessage(text)
 	if why := stopsLooking(text, m, ok); why != "" {
-		s.report.Failure = fmt.Sprintf("line %d: %s: %q", number, why, clip(text))
+		s.report.Failure = fmt.Sprintf("byte %d: %s: %q", offset, why, clip(text))
 	}
 }
 

@@ -16,7 +16,7 @@ func LinesOf(lines []int) Lines {
 	var set Lines
 	for _, n := range lines {
 		if last := len(set) - 1; last >= 0 && set[last].Last >= n-1 {
-			set[last].Last = n
+			set[last].Last = max(set[last].Last, n)
 		} else {
 			set = append(set, Span{n, n})
 		}

@@ -91,7 +91,7 @@ func unquote(s string) (string, error) {
 		if i+3 > end || !octal(s[i:i+3]) {
 			return "", fmt.Errorf("the quoted name %s has an unknown escape", short(s))
 		}
-		name = append(name, (s[i]-'0')<<6|(s[i+1]-'0')<<3|s[i+2]-'0')
+		name = append(name, (s[i]-'0')<<6|(s[i+1]-'0')<<3|(s[i+2]-'0'))
 		i += 2
 	}
 	return string(name), nil

@@ -30,10 +30,30 @@ func ReadUnified(r io.Reader) ([]File, error) {
 		return nil, p.err
 	}
 	p.finish()
-	if len(p.files) == 0 && p.number > 0 && p.text {
+	if len(p.files) == 0 && p.text {
 		return nil, fmt.Errorf("no file header (--- and +++, or diff --git) in %d lines: %w", p.number, ErrPatch)
 	}
-	return p.files, nil
+	return eachOnce(p.files)
+}
+
+// eachOnce makes the removal and the addition of one path, which is how git writes a change of type, one file. A path
+// that comes twice otherwise means several changes one upon another, whose lines don't fit together.
+func eachOnce(files []File) ([]File, error) {
+	at := make(map[string]int, len(files))
+	once := files[:0]
+	for _, f := range files {
+		i, twice := at[f.Path]
+		switch {
+		case !twice:
+			at[f.Path] = len(once)
+			once = append(once, f)
+		case once[i].Status == Deleted && f.Status == Added:
+			once[i] = File{Path: f.Path, Old: f.Path, Status: Retyped, Opaque: "of another type than before"}
+		default:
+			return nil, fmt.Errorf("%s comes twice: the diffs of several changes can't be judged together, make one of them: %w", f.Path, ErrPatch)
+		}
+	}
+	return once, nil
 }
 
 // patchReader holds one line of a diff and the file it belongs to.
@@ -220,6 +240,11 @@ func (p *patchReader) hunk() error {
 	if newCount == 0 {
 		newAt++
 	}
+	if n := len(p.file.Hunks); n > 0 {
+		if last := p.file.Hunks[n-1]; oldAt < last.OldStart+last.OldCount || newAt < last.NewStart+last.NewCount {
+			return p.wrong("%q begins before the end of the hunk above it", short(p.line))
+		}
+	}
 	start := p.number
 	p.next()
 	cut := cutter{file: p.file, old: oldAt, new: newAt}
@@ -289,7 +314,8 @@ func hunkHeader(line string) (oldAt, oldCount, newAt, newCount int, ok bool) {
 	news, _, closed := strings.Cut(rest, " @@")
 	oldAt, oldCount, good := startAndCount(olds)
 	newAt, newCount, fine := startAndCount(news)
-	return oldAt, oldCount, newAt, newCount, found && closed && good && fine
+	plausible := (oldAt > 0 || oldCount == 0) && (newAt > 0 || newCount == 0) // only an empty side begins at line 0
+	return oldAt, oldCount, newAt, newCount, found && closed && good && fine && plausible
 }
 
 // maxLine bounds the line numbers believed of a diff, far above any real file and far below overflow.

@@ -1,0 +1,140 @@
+package baseline
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"testing"
+
+	"zincdoor/internal/core/finding"
+	"zincdoor/internal/core/source"
+)
+
+// found places a finding on each line of text that ends in a mark: "!" for the rule shadow, "?" for format. The marks
+// aren't part of the code.
+func found(path, text string) []finding.Finding {
+	marked := strings.Split(text, "\n")
+	plain := make([]string, len(marked))
+	for i, line := range marked {
+		plain[i] = strings.TrimRight(line, "!?")
+	}
+	code := source.New([]byte(strings.Join(plain, "\n")))
+	var all []finding.Finding
+	for i, line := range marked {
+		for _, mark := range line[len(plain[i]):] {
+			rule := map[rune]string{'!': "shadow", '?': "format"}[mark]
+			all = append(all, finding.Finding{
+				Tool: "gcc", Rule: rule, Path: path, Message: rule + " at 'x'", Region: finding.Region{Line: i + 1}, Code: code.CodeAt(i + 1),
+			})
+		}
+	}
+	slices.SortStableFunc(all, finding.Order)
+	return all
+}
+
+func taken(findings []finding.Finding) []Entry {
+	var entries []Entry
+	for _, f := range findings {
+		entries = append(entries, EntryFor(f, "warning"))
+	}
+	return entries
+}
+
+// lines tells which entry, by the line it was taken on, recognises each finding: "4<2" for line 4 from line 2, "4<-"
+// for a finding that no entry knows.
+func lines(findings []finding.Finding, entries []Entry, matches []int) string {
+	var out []string
+	for i, m := range matches {
+		from := "-"
+		if m != None {
+			from = fmt.Sprint(entries[m].Line)
+		}
+		out = append(out, fmt.Sprintf("%d<%s", findings[i].Region.Line, from))
+	}
+	return strings.Join(out, " ")
+}
+
+func TestRecognise(t *testing.T) {
+	for _, c := range []struct{ name, then, now, want string }{
+		{"nothing changed", "a;\nint x;!\nb;", "a;\nint x;!\nb;", "2<2"},
+		{"lines inserted above", "a;\nint x;!\nb;", "new;\nnewer;\na;\nint x;!\nb;", "4<2"},
+		{"re-indented", "a;\nint x;!\nb;", "if {\n  a;\n\n\tint  x;!\n  b;\n}", "4<2"},
+		{"one neighbour edited", "a;\nint x;!\nb;", "a;\nint x;!\nc;", "2<2"},
+		{"both edited, the line stands alone", "a;\nint x;!\nb;", "d;\nint x;!\nc;", "2<2"},
+		{"both edited, the line has a twin", "a;\nint x;!\nb;\nint x;\n", "d;\nint x;!\nc;\nint x;\n", "2<-"},
+		{"a brace with other neighbours", "a;\n}!\nb;", "d;\n}!\nb;", "2<-"},
+		{"a brace with its neighbours", "a;\n}!\nb;", "z;\na;\n}!\nb;", "3<2"},
+		{"another rule on the line", "int x;!", "int x;?", "1<-"},
+		{"three against two leave one", "a;\nx;!\nb;\nx;!\nc;", "a;\nx;!\nb;\nx;!\nc;\nx;!", "2<2 4<4 6<-"},
+		{"the surest pair goes first", "p;\nx;!\nq;", "a;\nx;!\nb;\np;\nx;!\nq;", "2<- 5<2"},
+		{"two on one line", "x;!!", "y;\nx;!!", "2<1 2<1"},
+		{"fixed, and another of the kind elsewhere", "a;\none;!\nb;\ntwo;\nc;", "a;\none;\nb;\ntwo;!\nc;", "4<-"},
+		{"swapped lines", "a;\none;!\ntwo;!\nb;", "a;\ntwo;!\none;!\nb;", "2<3 3<2"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			now, entries := found("core/tide.c", c.now), taken(found("core/tide.c", c.then))
+			if got := lines(now, entries, Recognise(now, entries, View{})); got != c.want {
+				t.Errorf("got %s, want %s", got, c.want)
+			}
+			slices.Reverse(entries)
+			if got := lines(now, entries, Recognise(now, entries, View{})); got != c.want {
+				t.Errorf("with the entries reversed: %s, want %s", got, c.want)
+			}
+		})
+	}
+}
+
+func TestRecogniseAcrossFiles(t *testing.T) {
+	entries := taken(found("core/old.c", "a;\nint x;!\nb;"))
+	now := found("core/new.c", "c;\na;\nint x;!\nb;")
+	renamed := View{NewPath: func(string) string { return "core/new.c" }}
+	gone := View{Missing: func(path string) bool { return path == "core/old.c" }}
+	for name, c := range map[string]struct {
+		view View
+		want string
+	}{
+		"renamed in the change":    {renamed, "3<2"},
+		"the old file is no more":  {gone, "3<2"},
+		"the old file still there": {View{}, "3<-"},
+	} {
+		if got := lines(now, entries, Recognise(now, entries, c.view)); got != c.want {
+			t.Errorf("%s: got %s, want %s", name, got, c.want)
+		}
+	}
+}
+
+func TestRecogniseWithoutCode(t *testing.T) {
+	f := finding.Finding{Tool: "t", Rule: "r", Path: "p", Message: "12 files, at most 10"}
+	e := EntryFor(f, "note")
+	f.Message = "13 files, at most 10"
+	if got := Recognise([]finding.Finding{f, f}, []Entry{e}, View{}); !slices.Equal(got, []int{0, None}) {
+		t.Errorf("got %v, want the first only", got)
+	}
+}
+
+func TestSkeleton(t *testing.T) {
+	for _, c := range []struct{ in, want string }{
+		{"unused variable 'depth2'", "unused variable ''"},
+		{"declared on line 100 as \"x\" and `y`", "declared on line 0 as '' and ''"},
+		{"`old' style", "'' style"},
+		{"at 0x7ffe01, 12.5 m", "at 0, 0.0 m"},
+		{"doesn't fit, isn't 'x'", "doesn't fit, isn't ''"},
+		{"a lone ' quote", "a lone ' quote"},
+	} {
+		if got := Skeleton(c.in); got != c.want {
+			t.Errorf("Skeleton(%q) = %q, want %q", c.in, got, c.want)
+		}
+	}
+}
+
+func BenchmarkRecognise(b *testing.B) {
+	var text strings.Builder
+	for i := range 20000 {
+		fmt.Fprintf(&text, "line %d;!\nsame;!\n", i)
+	}
+	now := found("core/tide.c", text.String())
+	entries := taken(now)
+	for b.Loop() {
+		Recognise(now, entries, View{})
+	}
+}

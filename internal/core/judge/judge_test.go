@@ -1,0 +1,155 @@
+package judge
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+
+	"zincdoor/internal/core/baseline"
+	"zincdoor/internal/core/change"
+	"zincdoor/internal/core/finding"
+	"zincdoor/internal/core/policy"
+	"zincdoor/internal/core/source"
+)
+
+// tide is a modified file whose lines 3 and 4 are touched.
+var tide = change.File{Path: "core/tide.c", Old: "core/tide.c", Status: change.Modified,
+	Hunks: []change.Hunk{{OldStart: 2, NewStart: 3, NewCount: 2, Added: []string{"x", "y"}}}}
+
+func at(line int, level finding.Level) finding.Finding {
+	return finding.Finding{Tool: "gcc", Rule: "-Wshadow", Level: level, Path: tide.Path, Region: finding.Region{Line: line},
+		Message: fmt.Sprint("line ", line), Code: source.Code{Text: fmt.Sprint("code ", line), Sole: true}}
+}
+
+// doorOf reads a door's limits from YAML, one limit a line.
+func doorOf(t *testing.T, mode string, limits ...string) (*policy.Policy, policy.Door) {
+	t.Helper()
+	text := "zincdoor: 1\ndoors:\n  d:\n    mode: " + mode + "\n    limits:\n"
+	for _, l := range limits {
+		text += "      - {" + l + "}\n"
+	}
+	p, err := policy.Parse("p", []byte(text))
+	if err != nil {
+		t.Fatal(err)
+	}
+	return p, p.Doors[0]
+}
+
+const (
+	noError   = "count: new, severity: error, most: 0"
+	noWarning = "count: new, severity: warning, only: true, most: 0"
+)
+
+var readIt = Evidence{Name: "r", State: Read, Covers: []baseline.Cover{{Tool: "gcc", Paths: []string{baseline.Everywhere}}}}
+
+func TestStanding(t *testing.T) {
+	covered := []baseline.Cover{{Tool: "gcc", Paths: []string{baseline.Everywhere}}}
+	accepted := baseline.EntryFor(at(9, finding.Warning), "warning")
+	lapsed := accepted
+	lapsed.Until = "2026-11-22"
+	lastDay := accepted
+	lastDay.Until = "2026-11-23"
+	ownFolder := &change.Change{Files: []change.File{{Path: ".zincdoor/policy.yaml", Old: ".zincdoor/policy.yaml", Status: change.Modified}}}
+	noFile := finding.Finding{Tool: "gcc", Level: finding.Warning, Message: "no file"}
+	outside := finding.Finding{Tool: "gcc", Level: finding.Warning, Path: "/usr/include/math.h", Region: finding.Region{Line: 3}, Outside: true}
+
+	for _, c := range []struct {
+		name     string
+		change   *change.Change
+		baseline *baseline.Baseline
+		finding  finding.Finding
+		want     string
+	}{
+		{"line rule, touched", nil, nil, at(3, finding.Warning), "touched new"},
+		{"line rule, untouched", nil, nil, at(9, finding.Warning), "file inherited"},
+		{"line rule, no file", nil, nil, noFile, "elsewhere new"},
+		{"line rule, outside", nil, nil, outside, "elsewhere inherited"},
+		{"covered, untouched", nil, &baseline.Baseline{Covers: covered}, at(9, finding.Warning), "file new"},
+		{"covered, outside", nil, &baseline.Baseline{Covers: covered}, outside, "elsewhere new"},
+		{"another tool covered", nil, &baseline.Baseline{Covers: []baseline.Cover{{Tool: "clang", Paths: []string{"**"}}}}, at(9, finding.Warning), "file inherited"},
+		{"one entry alone covers nothing", nil, &baseline.Baseline{Entries: []baseline.Entry{accepted}}, at(8, finding.Warning), "file inherited"},
+		{"accepted", nil, &baseline.Baseline{Covers: covered, Entries: []baseline.Entry{accepted}}, at(9, finding.Warning), "file accepted"},
+		{"lapsed", nil, &baseline.Baseline{Covers: covered, Entries: []baseline.Entry{lapsed}}, at(9, finding.Warning), "file lapsed"},
+		{"accepted on its last day", nil, &baseline.Baseline{Entries: []baseline.Entry{lastDay}}, at(9, finding.Warning), "file accepted"},
+		{"a change of the door's own folder", ownFolder, &baseline.Baseline{Covers: covered}, at(9, finding.Warning), "elsewhere inherited"},
+		{"everything, no comparison", &change.Change{Everything: true}, nil, at(9, finding.Warning), "touched new"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			p, door := doorOf(t, "enforce", noError)
+			if c.change == nil {
+				c.change = change.New([]change.File{tide}, change.Rules{})
+			}
+			v := Judge(Case{Change: c.change, Findings: []finding.Finding{c.finding}, Baseline: c.baseline, Evidence: []Evidence{readIt}, Policy: p, Door: door, Today: "2026-11-23"})
+			if got := fmt.Sprint(v.Findings[0].Place, " ", v.Findings[0].Standing); got != c.want {
+				t.Errorf("got %s, want %s", got, c.want)
+			}
+		})
+	}
+}
+
+func TestOutcome(t *testing.T) {
+	missing := Evidence{Name: "m", State: Missing}
+	for _, c := range []struct {
+		name     string
+		mode     string
+		limits   []string
+		findings []finding.Finding
+		evidence []Evidence
+		want     string // outcome, enforced, then each limit's count
+	}{
+		{"nothing found", "enforce", []string{noError}, nil, []Evidence{readIt}, "open open 0"},
+		{"a new error", "enforce", []string{noError, noWarning}, []finding.Finding{at(3, finding.Error)}, []Evidence{readIt}, "shut shut 1 0"},
+		{"a milder one", "enforce", []string{noError}, []finding.Finding{at(3, finding.Warning)}, []Evidence{readIt}, "open open 0"},
+		{"evidence missing", "enforce", []string{noError}, nil, []Evidence{readIt, missing}, "unjudged unjudged 0"},
+		{"shut whatever is missing", "enforce", []string{noError}, []finding.Finding{at(3, finding.Error)}, []Evidence{readIt, missing}, "shut shut 1"},
+		{"an advising door", "advise", []string{noError}, []finding.Finding{at(3, finding.Error)}, []Evidence{readIt}, "open shut 1"},
+		{"an advising door without evidence", "advise", []string{noError}, []finding.Finding{at(3, finding.Error)}, []Evidence{missing}, "unjudged shut 1"},
+		{"an advising limit", "enforce", []string{noError + ", mode: advise"}, []finding.Finding{at(3, finding.Error)}, []Evidence{readIt}, "open open 1"},
+		{"touched only", "enforce", []string{"count: touched, most: 0"}, []finding.Finding{at(3, finding.Note), at(9, finding.Error)}, []Evidence{readIt}, "shut shut 1"},
+		{"all", "enforce", []string{"count: all, most: 2"}, []finding.Finding{at(3, finding.Note), at(9, finding.Error)}, []Evidence{readIt}, "open open 2"},
+		{"by rule and path", "enforce", []string{"count: all, rule: -Wsha*, path: core/**, most: 0", "count: all, path: fares/**, most: 0"}, []finding.Finding{at(3, finding.Note)}, []Evidence{readIt}, "shut shut 1 0"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			p, door := doorOf(t, c.mode, c.limits...)
+			v := Judge(Case{Change: change.New([]change.File{tide}, change.Rules{}), Findings: c.findings, Evidence: c.evidence, Policy: p, Door: door})
+			got := fmt.Sprint(v.Outcome, " ", v.Enforced)
+			for _, l := range v.Limits {
+				got += fmt.Sprint(" ", l.Found)
+			}
+			if got != c.want {
+				t.Errorf("got %s, want %s", got, c.want)
+			}
+		})
+	}
+}
+
+// What one change was allowed must not shut the door for the next: a limit that bears some new findings counts touched
+// ones only, as long as there are no base findings.
+func TestLimitThatBearsSome(t *testing.T) {
+	p, door := doorOf(t, "enforce", "count: new, most: 1")
+	covered := &baseline.Baseline{Covers: readIt.Covers}
+	v := Judge(Case{Change: change.New([]change.File{tide}, change.Rules{}), Baseline: covered, Evidence: []Evidence{readIt}, Policy: p, Door: door,
+		Findings: []finding.Finding{at(3, finding.Error), at(8, finding.Error), at(9, finding.Error)}})
+	if v.Outcome != Open || v.Limits[0].Found != 1 || len(v.Notices) != 1 || !strings.Contains(v.Notices[0], "2 new findings are left aside") {
+		t.Errorf("%s, %d found, notices %q", v.Outcome, v.Limits[0].Found, v.Notices)
+	}
+}
+
+func TestGone(t *testing.T) {
+	entry := func(path string) baseline.Entry {
+		return baseline.Entry{Tool: "gcc", Rule: "x", Path: path, Message: path}
+	}
+	accepted := &baseline.Baseline{Entries: []baseline.Entry{entry("core/tide.c"), entry("fares/a.go"), entry("lost.c")}}
+	partly := Evidence{State: Read, Covers: []baseline.Cover{{Tool: "gcc", Paths: []string{"core/**"}}}}
+	failed := Evidence{State: Failed, Covers: readIt.Covers}
+	p, door := doorOf(t, "enforce", noError)
+	v := Judge(Case{Change: &change.Change{}, Baseline: accepted, Evidence: []Evidence{partly, failed}, Policy: p, Door: door,
+		View: baseline.View{Missing: func(path string) bool { return path == "lost.c" }}})
+	var got []string
+	for _, e := range v.Gone {
+		got = append(got, e.Path)
+	}
+	if fmt.Sprint(got) != "[core/tide.c lost.c]" {
+		t.Errorf("gone: %v, want what sound evidence covers, and the lost file", got)
+	}
+}

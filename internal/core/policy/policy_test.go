@@ -1,0 +1,157 @@
+package policy
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+	"testing"
+
+	"zincdoor/internal/core/finding"
+)
+
+const whole = `zincdoor: 1
+ladder: [grave, "no", slight]   # "no" is a rung like any other
+levels: {error: grave, warning: no, note: slight}
+baseline: lint/accepted.jsonl
+doors:
+  commit:
+    judges: staged
+    limits: &strict
+      - {count: new, severity: grave, most: 0}
+      - {count: new, severity: grave, most: 0}
+  merge:
+    judges: branch
+    against: main
+    mode: advise
+    limits:
+      - {count: touched, rule: "-Wunused*", path: [core/**, fares/*.go], most: 3, say: "Tidy up."}
+      - {name: debt, count: all, severity: no, only: false, most: 40, mode: advise}
+  nightly: {judges: tree, limits: *strict}
+`
+
+func TestParse(t *testing.T) {
+	p, err := Parse("policy.yaml", []byte(whole))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if fmt.Sprint(p.Ladder, p.Levels[finding.Warning], p.Levels[finding.None], p.Baseline) != "[grave no slight]noslightlint/accepted.jsonl" {
+		t.Errorf("ladder and levels: %v %v", p.Ladder, p.Levels)
+	}
+	merge, _ := p.Door("merge")
+	if merge.Judges != Branch || merge.Against != "main" || merge.ModeOf(merge.Limits[0]) != Advise || merge.Limits[0].Most != 3 {
+		t.Errorf("merge is %+v", merge)
+	}
+	var names []string
+	for _, d := range p.Doors {
+		for _, l := range d.Limits {
+			names = append(names, l.Name)
+		}
+	}
+	want := "new grave|new grave 2|touched of -Wunused* in core/**, fares/*.go|debt|new grave|new grave 2"
+	if got := strings.Join(names, "|"); got != want {
+		t.Errorf("limits are called %s, want %s", got, want)
+	}
+	if got := Names(p.DoorsFor(Tree)); got != "nightly" {
+		t.Errorf("doors for the tree: %s", got)
+	}
+	if b := Builtin(); len(b.Doors) != 1 || b.Doors[0].Name != "default" || len(b.DoorsFor(Push)) != 1 {
+		t.Errorf("the built-in policy has the doors %s", Names(b.Doors))
+	}
+}
+
+func TestSelectors(t *testing.T) {
+	ladder := Ladder{"error", "warning", "note"}
+	for _, c := range []struct {
+		limit            Limit
+		rung, rule, path string
+		want             bool
+	}{
+		{Limit{}, "note", "x", "", true},
+		{Limit{Severity: "warning"}, "error", "x", "a", true},
+		{Limit{Severity: "warning"}, "note", "x", "a", false},
+		{Limit{Severity: "warning", Only: true}, "error", "x", "a", false},
+		{Limit{Rules: []string{"-Wunused*"}}, "error", "-Wunused-variable", "a", true},
+		{Limit{Rules: []string{"fares/*"}}, "error", "fares/deep/rule", "a", true},
+		{Limit{Rules: []string{"x"}}, "error", "", "a", false},
+		{Limit{Paths: []string{"core/*.c"}}, "error", "x", "core/tide.c", true},
+		{Limit{Paths: []string{"core/*.c"}}, "error", "x", "core/sub/tide.c", false},
+		{Limit{Paths: []string{"core/**"}}, "error", "x", "core/sub/tide.c", true},
+		{Limit{Paths: []string{"**"}}, "error", "x", "", true},
+		{Limit{Paths: []string{"**/*_test.*"}}, "error", "x", "a_test.go", true},
+	} {
+		got := c.limit.TakesRung(ladder, c.rung) && c.limit.TakesRule(c.rule) && c.limit.TakesPath(c.path)
+		if got != c.want {
+			t.Errorf("%+v takes %s %s %q: %v, want %v", c.limit, c.rung, c.rule, c.path, got, c.want)
+		}
+	}
+}
+
+// door wraps the lines of a door's limits in a policy; they begin at line 5.
+func door(limits string) string {
+	return "zincdoor: 1\ndoors:\n  commit:\n    limits:\n" + limits
+}
+
+func TestParseErrors(t *testing.T) {
+	for _, c := range []struct{ name, text, say string }{
+		{"empty", "# nothing\n", "p.yaml: the policy is empty"},
+		{"syntax", "zincdoor: 1\ndoors: [\n", "p.yaml:"},
+		{"two documents", "zincdoor: 1\n---\nzincdoor: 1\n", "p.yaml:3:1: a policy is one YAML document"},
+		{"not a mapping", "- a\n", "p.yaml:1:1: the policy must be a mapping"},
+		{"another form", strings.Replace(whole, "1", "2", 1), `p.yaml:1:11: this program reads policies of form 1, not "2"`},
+		{"no doors", "zincdoor: 1\n", `the policy needs the key "doors"`},
+		{"unknown key", "zincdoor: 1\nlader: [a]\n", `p.yaml:2:1: unknown key "lader" in the policy; did you mean "ladder"?`},
+		{"a key twice", "zincdoor: 1\nzincdoor: 1\n", "p.yaml:2:1: "},
+		{"a key of a later version", "zincdoor: 1\ndoors:\n  d:\n    limits: [{count: new, most: 0, team: fares}]\n", `p.yaml:4:36: "team" is not understood`},
+		{"unknown rung", door("    - {count: new, severity: eror, most: 0}\n"), `p.yaml:5:30: severity: no rung "eror"; did you mean "error"?`},
+		{"no number", door("    - {count: new, most: few}\n"), `p.yaml:5:26: most must be a whole number from 0, not "few"`},
+		{"no growth", door("    - {count: all, most: no-growth}\n"), "no-growth is not understood"},
+		{"negative", door("    - {count: new, most: -1}\n"), "whole number from 0"},
+		{"no most", door("    - {count: new}\n"), `a limit needs the key "most"`},
+		{"unknown count", door("    - {count: newer, most: 0}\n"), `did you mean "new"?`},
+		{"empty selector", door("    - {count: new, path: [], most: 0}\n"), "path is an empty list"},
+		{"rooted glob", door("    - {count: new, path: /core/*, most: 0}\n"), "globs start at the repository's root"},
+		{"broken glob", door("    - {count: new, rule: 'a[', most: 0}\n"), "no valid glob"},
+		{"only without severity", door("    - {count: new, only: true, most: 0}\n"), "needs a severity"},
+		{"a worse rung slips through", door("    - {count: new, severity: warning, only: true, most: 0}\n"), `no limit counts "error", though one counts the milder "warning"`},
+		{"advice doesn't hold the rung", door("    - {count: new, severity: error, most: 0, mode: advise}\n    - {count: new, severity: warning, only: true, most: 0}\n"), `no limit counts "error"`},
+		{"a door without limits", "zincdoor: 1\ndoors:\n  open: {judges: tree}\n", "p.yaml:3:3: door open has no limits"},
+		{"no limits in it", "zincdoor: 1\ndoors:\n  open: {limits: []}\n", "at least one limit"},
+		{"levels missing", "zincdoor: 1\nladder: [bad]\ndoors: {d: {limits: [{count: new, most: 0}]}}\n", `the ladder has no rung "error"`},
+		{"a rung twice", "zincdoor: 1\nladder: [error, warning, note, error]\n", `names "error" twice`},
+		{"baseline outside", "zincdoor: 1\nbaseline: ../b\n", "p.yaml:2:11: baseline must be a plain path"},
+		{"merge key", "zincdoor: 1\ndoors: {d: {<<: {}, limits: [{count: new, most: 0}]}}\n", "merge keys"},
+		{"unknown alias", "zincdoor: 1\ndoors: *none\n", "p.yaml:2:8"},
+		{"an alias of itself", "zincdoor: 1\ndoors: &d {d: *d}\n", "p.yaml:2:"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			_, err := Parse("p.yaml", []byte(c.text))
+			var problems Problems
+			if !errors.As(err, &problems) || !strings.Contains(err.Error(), c.say) {
+				t.Errorf("error %q, want %q", err, c.say)
+			}
+		})
+	}
+	_, err := Parse("p.yaml", []byte("zincdoor: 2\nlader: [a]\ndoors: {d: {limit: 1}}\n"))
+	if problems, _ := err.(Problems); len(problems) < 3 {
+		t.Errorf("not all problems at once: %v", err)
+	}
+}
+
+func FuzzParse(f *testing.F) {
+	f.Add(whole)
+	f.Add(door("    - {count: new, most: 0}\n"))
+	f.Add("zincdoor: 1\na: &a [*a]\n? b\n: !!x c\n")
+	f.Fuzz(func(t *testing.T, text string) {
+		p, err := Parse("p.yaml", []byte(text))
+		if (p == nil) == (err == nil) {
+			t.Fatal("either a policy or an error")
+		}
+		if p != nil {
+			for _, level := range finding.Levels {
+				if p.Levels[level] == "" {
+					t.Fatalf("level %s falls on no rung", level)
+				}
+			}
+		}
+	})
+}

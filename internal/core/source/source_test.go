@@ -1,0 +1,63 @@
+package source
+
+import "testing"
+
+func TestCollapse(t *testing.T) {
+	for _, c := range []struct{ in, want string }{
+		{"", ""},
+		{"  a  b\t c \r", "a b c"},
+		{"plain text", "plain text"},
+		{"a\u00a0b", "a b"},
+		{"é  ü", "é ü"},
+		{"ab", "ab"},
+	} {
+		if got := Collapse(c.in); got != c.want {
+			t.Errorf("Collapse(%q) = %q, want %q", c.in, got, c.want)
+		}
+	}
+}
+
+func TestCodeAt(t *testing.T) {
+	text := New([]byte("one\r\n\n\ttwo  x\n}\nthree\n}"))
+	if text.Len() != 6 {
+		t.Fatalf("Len() = %d, want 6", text.Len())
+	}
+	for _, c := range []struct {
+		line int
+		want Code
+	}{
+		{0, Code{}},
+		{7, Code{}},
+		{1, Code{Text: "one", After: "two x", Sole: true}},
+		{3, Code{Text: "two x", Before: "one", After: "}", Sole: true}},
+		{4, Code{Text: "}", Before: "two x", After: "three"}},
+		{6, Code{Text: "}", Before: "three"}},
+	} {
+		if got := text.CodeAt(c.line); got != c.want {
+			t.Errorf("CodeAt(%d) = %+v, want %+v", c.line, got, c.want)
+		}
+	}
+}
+
+func TestOffset(t *testing.T) {
+	for _, c := range []struct {
+		line   string
+		column int
+		unit   Columns
+		want   int
+	}{
+		{"abc", 1, Bytes, 0},
+		{"abc", 9, Bytes, 3},
+		{"é=1", 2, CodePoints, 2},
+		{"é=1", 3, Bytes, 2},
+		{"😀=1", 3, UTF16, 4},
+		{"😀=1", 2, CodePoints, 4},
+		{"\tx", 9, Display, 1},
+		{"ab\tx", 9, Display, 3},
+		{"水x", 3, Display, 3},
+	} {
+		if got := Offset(c.line, c.column, c.unit); got != c.want {
+			t.Errorf("Offset(%q, %d, %d) = %d, want %d", c.line, c.column, c.unit, got, c.want)
+		}
+	}
+}

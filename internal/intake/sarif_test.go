@@ -1,0 +1,125 @@
+package intake
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+	"testing"
+)
+
+// log wraps one run's members in a log.
+func log(run string) string { return `{"version":"2.1.0","runs":[{` + run + `}]}` }
+
+// gauge is a tool with two rules, one of them an error by default.
+const gauge = `"tool":{"driver":{"name":"gauge","version":"1.4","rules":[
+  {"id":"tide/late","defaultConfiguration":{"level":"error"},"messageStrings":{"m":{"text":"{0} is late by {1}"}}},
+  {"id":"tide/early"}]}},`
+
+func one(result string) string { return log(gauge + `"results":[{` + result + `}]`) }
+
+func TestSARIF(t *testing.T) {
+	const where = `"locations":[{"physicalLocation":{"artifactLocation":{"uri":"core/tide.c"},"region":{"startLine":4,"startColumn":2,"endColumn":7}}}]`
+	for _, c := range []struct{ name, text, want string }{
+		{"no results", log(gauge + `"results":[]`), ""},
+		{"the result's own level", one(`"ruleId":"tide/late","level":"note","message":{"text":"m"},` + where), "core/tide.c:4:2-7 note tide/late| m"},
+		{"the rule's default", one(`"ruleId":"tide/late","message":{"text":"m"}`), ":0:0-0 error tide/late| m"},
+		{"the rule by index", one(`"ruleIndex":0,"message":{"text":"m"}`), ":0:0-0 error tide/late| m"},
+		{"the rule by reference", one(`"rule":{"id":"tide/late"},"message":{"text":"m"}`), ":0:0-0 error tide/late| m"},
+		{"the rule by the beginning of its id", one(`"ruleId":"tide/late/spring","message":{"text":"m"}`), ":0:0-0 error tide/late/spring| m"},
+		{"warning where nothing says", one(`"ruleId":"tide/early","message":{"text":"m"}`), ":0:0-0 warning tide/early| m"},
+		{"an unknown level", one(`"level":"dire","message":{"text":"m"}`), ":0:0-0 error | m"},
+		{"an override", log(gauge + `"invocations":[{"executionSuccessful":true,"ruleConfigurationOverrides":[{"descriptor":{"index":0},"configuration":{"level":"note"}}]}],
+			"results":[{"ruleIndex":0,"message":{"text":"m"},"provenance":{"invocationIndex":0}}]`), ":0:0-0 note tide/late| m"},
+		{"kinds that are no fault", log(gauge + `"results":[{"kind":"pass","message":{"text":"a"}},{"kind":"notApplicable","message":{"text":"b"}},
+			{"kind":"informational","message":{"text":"c"}},{"kind":"review","message":{"text":"d"}},{"kind":"fail","message":{"text":"e"}}]`),
+			":0:0-0 none | d\n:0:0-0 warning | e"},
+		{"absent since the last run", one(`"baselineState":"absent","message":{"text":"m"}`), ""},
+		{"message by id", one(`"ruleId":"tide/late","message":{"id":"m","arguments":["Ferry","5 min"]}`), ":0:0-0 error tide/late| Ferry is late by 5 min"},
+		{"related locations", one(`"message":{"text":"m"},"relatedLocations":[{"message":{"text":"see"},"physicalLocation":{"artifactLocation":{"uri":"b.c"},"region":{"startLine":9}}}],` + where),
+			"core/tide.c:4:2-7 warning | m + b.c:9 see"},
+		{"percent-encoding", one(`"message":{"text":"m"},"locations":[{"physicalLocation":{"artifactLocation":{"uri":"file:///srv/tide%20board/s%C3%B6.c"}}}]`), "/srv/tide board/sö.c:0:0-0 warning | m"},
+		{"a base that comes later", log(gauge + `"results":[{"message":{"text":"m"},"locations":[{"physicalLocation":{"artifactLocation":{"uri":"a.c","uriBaseId":"CORE"}}}]}],
+			"originalUriBaseIds":{"ROOT":{"uri":"file:///srv/"},"CORE":{"uri":"core/","uriBaseId":"ROOT"}}`), "/srv/core/a.c:0:0-0 warning | m"},
+		{"an artifact by index", log(gauge + `"results":[{"message":{"text":"m"},"locations":[{"physicalLocation":{"artifactLocation":{"index":1}}}]}],
+			"artifacts":[{"location":{"uri":"x.c"}},{"location":{"uri":"y.c"}}]`), "y.c:0:0-0 warning | m"},
+		{"a drive letter", one(`"message":{"text":"m"},"locations":[{"physicalLocation":{"artifactLocation":{"uri":"file:///C:/tide/a.c"}}}]`), "C:/tide/a.c:0:0-0 warning | m"},
+		{"clang: the last location, notes to the finding before", log(`"tool":{"driver":{"name":"clang","rules":[{"id":"7"},{"id":"7"}]}},"results":[
+			{"ruleId":"7","ruleIndex":1,"rank":-1,"level":"warning","message":{"text":"m"},"locations":[
+			 {"physicalLocation":{"artifactLocation":{"uri":"file:///a.c"},"region":{"startLine":4,"startColumn":1,"endColumn":9}}},
+			 {"physicalLocation":{"artifactLocation":{"uri":"file:///a.c"},"region":{"startLine":5,"startColumn":8,"endColumn":8}}}]},
+			{"ruleId":"7","level":"note","message":{"text":"here"},"locations":[{"physicalLocation":{"artifactLocation":{"uri":"file:///a.c"},"region":{"startLine":2}}}]}]`),
+			"/a.c:5:8-0 warning 7| m + /a.c:2 here"},
+		{"several logs between lines", "clang: warning: unstable\n\n" + one(`"message":{"text":"m"}`) + "\n1 warning generated.\n" + one(`"message":{"text":"n"}`) + "\n",
+			":0:0-0 warning | m\n:0:0-0 warning | n"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			r, err := Read(strings.NewReader(c.text), SARIF)
+			if err != nil {
+				t.Fatal(err)
+			}
+			if got := show(r); got != c.want || r.Failure != "" {
+				t.Errorf("got\n%s\nwant\n%s\nfailure %q", got, c.want, r.Failure)
+			}
+		})
+	}
+}
+
+func TestSARIFRun(t *testing.T) {
+	r, err := Read(strings.NewReader(log(gauge+`"results":[],"versionControlProvenance":[{"revisionId":"abc"}],
+		"artifacts":[{"location":{"uri":"a.c"},"roles":["analysisTarget"]},{"location":{"uri":"b.h"}}]`)), SARIF)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if got := fmt.Sprint(r.Tools, r.Commit); got != "[{gauge 1.4 [a.c]}]abc" {
+		t.Errorf("tools and commit: %s", got)
+	}
+}
+
+func TestSARIFNoEvidence(t *testing.T) {
+	for _, c := range []struct{ name, text, failure, err string }{
+		{"no run", `{"version":"2.1.0","runs":[]}`, "no run", ""},
+		{"no results", log(gauge + `"invocations":[]`), "has no results", ""},
+		{"null results", log(gauge + `"results":null`), "has no results", ""},
+		{"it failed", log(gauge + `"invocations":[{"executionSuccessful":false,"toolExecutionNotifications":[{"level":"error","message":{"text":"no licence"}}]}],"results":[]`), "executionSuccessful is false): no licence", ""},
+		{"a signal", log(gauge + `"invocations":[{"executionSuccessful":true,"exitSignalName":"SIGSEGV"}],"results":[]`), "SIGSEGV", ""},
+		{"incomplete", log(gauge + `"invocations":[{"executionSuccessful":true,"toolConfigurationNotifications":[{"level":"error","message":{"text":"bad rule"}}]}],"results":[]`), "not complete: bad rule", ""},
+		{"two revisions", log(gauge + `"results":[],"versionControlProvenance":[{"revisionId":"a"},{"revisionId":"b"}]`), "two revisions", ""},
+		{"a crash beside it", log(gauge+`"results":[]`) + "\nclang: error: unable to execute command\n", "an error without a flag", ""},
+		{"nothing", "", "", "no SARIF log in it"},
+		{"text only", "clang: error: diagnostic formatting in SARIF mode is currently unstable\n", "", "no SARIF log in it"},
+		{"cut off", log(gauge + `"results":[{}]`)[:90], "", "cut off"},
+		{"wrong kind", log(gauge + `"results":{}`), "", `at "/runs/0/results": an array is wanted`},
+		{"wrong value", one(`"level":7`), "", `at "/runs/0/results/0/level"`},
+		{"another version", `{"version":"2.0.0","runs":[]}`, "", "SARIF 2.0.0 can't be read"},
+		{"no version", `{"runs":[]}`, "", `without "version"`},
+		{"a member twice", `{"version":"2.1.0","version":"2.1.0","runs":[]}`, "", "duplicate"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			r, err := Read(strings.NewReader(c.text), SARIF)
+			switch {
+			case c.err != "" && (!errors.Is(err, ErrMalformed) || !strings.Contains(err.Error(), c.err)):
+				t.Errorf("error %v, want %q", err, c.err)
+			case c.err == "" && (err != nil || !strings.Contains(r.Failure, c.failure)):
+				t.Errorf("failure %+v, error %v, want %q", r, err, c.failure)
+			}
+		})
+	}
+}
+
+func FuzzSARIF(f *testing.F) {
+	f.Add(one(`"ruleId":"tide/late","message":{"id":"m","arguments":["a"]}`))
+	f.Add("x\n" + log(gauge+`"results":[{"ruleIndex":-1,"rule":{"index":9}}],"artifacts":[{"location":{"index":0}}]`))
+	f.Fuzz(func(t *testing.T, text string) {
+		r, err := Read(strings.NewReader(text), SARIF)
+		if (r == nil) == (err == nil) {
+			t.Fatal("either a report or an error")
+		}
+		if r != nil {
+			for _, f := range r.Findings {
+				if f.Region.Line < 0 || f.Level == "" {
+					t.Fatalf("impossible finding %+v", f)
+				}
+			}
+		}
+	})
+}
