@@ -15,6 +15,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"zincdoor/internal/core/baseline"
+	"zincdoor/internal/core/finding"
 	"zincdoor/internal/gate"
 )
 
@@ -99,7 +100,7 @@ func (p *program) keep(result *gate.Result, model baseline.Entry, replace bool) 
 	for i, c := range list.Covers {
 		tools[i] = c.Tool
 	}
-	fmt.Fprintf(p.out, "%d findings accepted, covering %s; written to %s\n", len(list.Entries), strings.Join(tools, ", "), result.BaselinePath)
+	fmt.Fprintf(p.out, "%s accepted, covering %s; written to %s\n", finding.Count(len(list.Entries)), strings.Join(tools, ", "), result.BaselinePath)
 	return nil
 }
 

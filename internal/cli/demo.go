@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"strings"
 
+	"github.com/charmbracelet/x/ansi"
 	"github.com/spf13/cobra"
 
 	"zincdoor/internal/demo"
@@ -115,6 +116,9 @@ var steps = []step{
 	},
 }
 
+// storyColumns is the width of the demo's own sentences.
+const storyColumns = 100
+
 // play runs the steps with this very program, and stops where one answers otherwise than it should.
 func (p *program) play(ctx context.Context, dir string) error {
 	self, err := os.Executable()
@@ -129,7 +133,8 @@ func (p *program) play(ctx context.Context, dir string) error {
 		if err := s.prepare(repo); err != nil {
 			return err
 		}
-		fmt.Fprintf(p.out, "%d. %s\n\n$ %s\n", i+1, s.story, strings.Join(s.command, " "))
+		story := ansi.Wordwrap(fmt.Sprintf("%d. %s", i+1, s.story), storyColumns, "")
+		fmt.Fprintf(p.out, "%s\n\n$ %s\n", story, strings.Join(s.command, " "))
 		cmd := exec.CommandContext(ctx, self, s.command[1:]...)
 		cmd.Dir, cmd.Stdout, cmd.Stderr = dir, p.out, p.err
 		err := cmd.Run()

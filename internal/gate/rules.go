@@ -11,6 +11,7 @@ import (
 	"strings"
 
 	"zincdoor/internal/core/baseline"
+	"zincdoor/internal/core/finding"
 	"zincdoor/internal/core/judge"
 	"zincdoor/internal/core/policy"
 	"zincdoor/internal/git"
@@ -232,7 +233,7 @@ func (s *scene) noteAdded(path string, r *rules) error {
 		}
 	}
 	if added > 0 {
-		r.notices = append(r.notices, fmt.Sprintf("the baseline accepts %d findings more than that of the last commit", added))
+		r.notices = append(r.notices, fmt.Sprintf("the baseline accepts %s more than that of the last commit", finding.Count(added)))
 	}
 	return nil
 }

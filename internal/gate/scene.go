@@ -49,6 +49,9 @@ func (s *scene) close() {
 	if s.head != nil {
 		s.head.Close()
 	}
+	if s.repo != nil {
+		s.repo.Close()
+	}
 }
 
 func (s *scene) author() string {
@@ -71,13 +74,22 @@ func setScene(ctx context.Context, q Request) (*scene, error) {
 		return nil, err
 	}
 	s := &scene{repo: repo, root: repo.Root, folder: repo.Prefix, kind: q.Change.Kind}
+	if err := s.set(q); err != nil {
+		s.close()
+		return nil, err
+	}
+	return s, nil
+}
+
+// set settles the kind of change, its two sides and its files.
+func (s *scene) set(q Request) (err error) {
 	if s.kind == "" {
 		if s.kind, err = s.kindOfDoor(q); err != nil {
-			return nil, err
+			return err
 		}
 	}
-	if repo.Bare && (s.kind == policy.Staged || s.kind == policy.Worktree || s.kind == policy.Tree && q.Change.To == "") {
-		return nil, fmt.Errorf("this is a bare repository, which has no work tree and no index to judge; name a --range or --against")
+	if s.repo.Bare && (s.kind == policy.Staged || s.kind == policy.Worktree || s.kind == policy.Tree && q.Change.To == "") {
+		return fmt.Errorf("this is a bare repository, which has no work tree and no index to judge; name a --range or --against")
 	}
 	switch s.kind {
 	case policy.Staged:
@@ -94,15 +106,12 @@ func setScene(ctx context.Context, q Request) (*scene, error) {
 		err = wrongCall("a change of the kind %q can't be judged by this version of zincdoor", s.kind)
 	}
 	if err != nil {
-		return nil, err
+		return err
 	}
 	s.subject.Kind = string(s.kind)
-	if err := s.compare(); err != nil {
-		s.close()
-		return nil, err
-	}
+	err = s.compare()
 	s.subject.Files = len(s.files)
-	return s, nil
+	return err
 }
 
 // kindOfDoor lets the door decide what is judged where the call doesn't say. The door is looked up in the work tree's
@@ -215,6 +224,9 @@ func (s *scene) everything(rev string) error {
 	s.rulesAt, s.rulesName, s.baselineAt = git.Worktree, "the work tree", []git.Side{git.Worktree}
 	if rev == "" {
 		s.subject.Head = string(git.Worktree)
+		if err := s.repo.IncludeUntracked(); err != nil {
+			return err
+		}
 		return s.sides("", git.Worktree)
 	}
 	commit, err := s.repo.Commit(rev)
@@ -259,13 +271,6 @@ func (s *scene) compare() error {
 		return err
 	}
 	s.files, s.notices = files, append(s.notices, notices...)
-	if tree, ok := s.head.(*git.Tree); ok && s.side == git.Worktree {
-		for _, f := range files {
-			if f.Status == change.Added {
-				tree.Include(f.Path)
-			}
-		}
-	}
 	return nil
 }
 

@@ -273,7 +273,7 @@ func (w *witness) admit(t *testimony) error {
 		w.findings = append(w.findings, f)
 	}
 	if lost > 0 {
-		w.notices = append(w.notices, fmt.Sprintf("%s: %d of its findings stand on lines that the judged state doesn't have, and are left out", t.evidence.Name, lost))
+		w.notices = append(w.notices, fmt.Sprintf("%s: left out, since the judged state doesn't have their lines: %s", t.evidence.Name, finding.Count(lost)))
 	}
 	return nil
 }
@@ -312,8 +312,8 @@ func (w *witness) noteStrange() {
 		return
 	}
 	slices.Sort(w.strange)
-	w.notices = append(w.notices, fmt.Sprintf("%d findings stand in files that are not in the repository and count as elsewhere: %s",
-		len(w.strange), clipList(slices.Compact(w.strange))))
+	w.notices = append(w.notices, fmt.Sprintf("in files that are not in the repository, so taken as elsewhere: %s (%s)",
+		finding.Count(len(w.strange)), clipList(slices.Compact(w.strange))))
 }
 
 // fillCode gives every finding the code it stands on.

@@ -2,8 +2,11 @@ package git
 
 import (
 	"bytes"
+	"errors"
 	"fmt"
 	"io"
+	"io/fs"
+	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -65,6 +68,11 @@ func (c Comparison) command(flags []string, paths []string) []string {
 
 // Files lists the files that differ, without their lines. The notices say what couldn't be looked at in full.
 func (c Comparison) Files() (files []change.File, notices []string, err error) {
+	if c.untracked {
+		if err := c.repo.IncludeUntracked(); err != nil {
+			return nil, nil, err
+		}
+	}
 	complaint, err := c.repo.stream(func(out io.Reader) error {
 		data, err := io.ReadAll(out)
 		if err != nil {
@@ -79,13 +87,6 @@ func (c Comparison) Files() (files []change.File, notices []string, err error) {
 	if strings.Contains(complaint, "rename detection was skipped") {
 		notices = append(notices, fmt.Sprintf(
 			"too many files were added and removed to look for edited renames (over %d by %d): a renamed and edited file counts as added", renameLimit, renameLimit))
-	}
-	if c.untracked {
-		added, err := c.repo.untracked()
-		if err != nil {
-			return nil, nil, err
-		}
-		files = append(files, added...)
 	}
 	return files, notices, nil
 }
@@ -125,19 +126,47 @@ func parseRaw(data []byte) ([]change.File, error) {
 
 const submodule = "160000"
 
-// untracked lists the work tree's files that git neither tracks nor ignores, as added.
-func (r *Repo) untracked() ([]change.File, error) {
+// IncludeUntracked makes git see the work tree's files that it neither tracks nor ignores, so that they are compared,
+// and found to be renamed, like all others: it notes them in a copy of the index.
+func (r *Repo) IncludeUntracked() error {
+	if r.scratch != "" {
+		return nil
+	}
 	out, err := r.git("ls-files", "--others", "--exclude-standard", "--full-name", "-z")
 	if err != nil {
-		return nil, err
+		return err
 	}
-	var files []change.File
-	for path := range strings.SplitSeq(strings.TrimSuffix(string(out), "\x00"), "\x00") {
-		if path != "" {
-			files = append(files, change.File{Status: change.Added, Path: path})
+	var list []byte
+	for name := range bytes.SplitAfterSeq(out, []byte{0}) {
+		if !bytes.HasSuffix(name, []byte("/\x00")) { // another repository's folder
+			list = append(list, name...)
 		}
 	}
-	return files, nil
+	if len(list) == 0 {
+		return nil
+	}
+	if r.scratch, err = os.MkdirTemp("", "zincdoor-"); err != nil {
+		return err
+	}
+	copied := filepath.Join(r.scratch, "index")
+	where, err := r.git("rev-parse", "--path-format=absolute", "--git-path", "index")
+	if err != nil {
+		return err
+	}
+	data, err := os.ReadFile(strings.TrimSuffix(string(where), "\n"))
+	if err == nil {
+		err = os.WriteFile(copied, data, 0o600)
+	}
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	r.env = append(r.env, "GIT_INDEX_FILE="+copied)
+	add := r.command("add", "--intent-to-add", "--pathspec-from-file=-", "--pathspec-file-nul")
+	add.Stdin = bytes.NewReader(list)
+	if out, err := add.CombinedOutput(); err != nil {
+		return failure("add", err, string(out))
+	}
+	return nil
 }
 
 // maxPathBytes bounds the paths given to one git command; a longer list means all files.
@@ -201,7 +230,7 @@ func (c Comparison) hunks(byPath map[string]*change.File, flags, paths []string)
 	if _, err := c.repo.stream(read, c.command(append(flags, "--patch", "--unified=0", "--inter-hunk-context=0"), paths)...); err != nil {
 		return nil, err
 	}
-	return binary, c.wholeFiles(byPath)
+	return binary, nil
 }
 
 func hasNUL(hunks []change.Hunk) bool {
@@ -214,37 +243,3 @@ func hasNUL(hunks []change.Hunk) bool {
 	}
 	return false
 }
-
-// wholeFiles gives untracked files, which no diff shows, one hunk with all their lines.
-func (c Comparison) wholeFiles(byPath map[string]*change.File) error {
-	if !c.untracked {
-		return nil
-	}
-	tree, err := c.repo.Tree(Worktree)
-	if err != nil {
-		return err
-	}
-	defer tree.Close()
-	for path, f := range byPath {
-		if f.Status != change.Added || f.Hunks != nil {
-			continue
-		}
-		data, found, err := tree.onDisk(path)
-		if err != nil {
-			return err
-		}
-		if !found || len(data) == 0 {
-			continue
-		}
-		if bytes.IndexByte(data, 0) >= 0 {
-			f.Opaque = "binary"
-			continue
-		}
-		lines := strings.Split(strings.TrimSuffix(string(data), "\n"), "\n")
-		f.Hunks = []change.Hunk{{NewStart: 1, NewCount: len(lines), Added: lines}}
-	}
-	return nil
-}
-
-// Abs is the path on disk of a path of the repository.
-func (r *Repo) Abs(path string) string { return filepath.Join(r.Root, filepath.FromSlash(path)) }

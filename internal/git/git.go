@@ -29,8 +29,17 @@ type Repo struct {
 	Bare    bool
 	Shallow bool
 
-	ctx context.Context
-	env []string
+	ctx     context.Context
+	env     []string
+	scratch string // a folder of our own, "" until it is needed
+}
+
+// Close removes what was put aside for the repository's sake.
+func (r *Repo) Close() error {
+	if r.scratch == "" {
+		return nil
+	}
+	return os.RemoveAll(r.scratch)
 }
 
 // Open finds the repository that dir is in. The environment that git sets for its hooks is respected.

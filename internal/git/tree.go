@@ -23,8 +23,6 @@ type Tree struct {
 	side Side
 	disk *os.Root // the work tree, for that side
 
-	included map[string]bool // untracked files that count
-
 	batch *exec.Cmd
 	ask   io.WriteCloser
 	reply *bufio.Reader
@@ -55,8 +53,8 @@ func (t *Tree) Close() error {
 	return t.batch.Wait()
 }
 
-// Read returns a file's content; found is false where the side has no file at path. In the work tree only tracked
-// and included files are found.
+// Read returns a file's content; found is false where the side has no file at path. In the work tree only files
+// that the index holds are found.
 func (t *Tree) Read(path string) (data []byte, found bool, err error) {
 	if !fs.ValidPath(path) || path == "." {
 		return nil, false, nil
@@ -64,10 +62,8 @@ func (t *Tree) Read(path string) (data []byte, found bool, err error) {
 	if t.side != Worktree {
 		return t.object(t.nameOf(path))
 	}
-	if !t.included[path] {
-		if tracked, err := t.tracked(path); err != nil || !tracked {
-			return nil, false, err
-		}
+	if tracked, err := t.tracked(path); err != nil || !tracked {
+		return nil, false, err
 	}
 	return t.onDisk(path)
 }
@@ -165,16 +161,6 @@ func (t *Tree) single(name string) (data []byte, found bool, err error) {
 	return data, err == nil, nil
 }
 
-// Include makes the work tree's files at paths found although git doesn't track them yet.
-func (t *Tree) Include(paths ...string) {
-	if t.included == nil {
-		t.included = map[string]bool{}
-	}
-	for _, p := range paths {
-		t.included[p] = true
-	}
-}
-
 // Lacking tells which of the paths the side has no file at.
 func (t *Tree) Lacking(paths []string) (map[string]bool, error) {
 	lacking := map[string]bool{}
@@ -195,7 +181,7 @@ func (t *Tree) Lacking(paths []string) (map[string]bool, error) {
 	}
 	for _, p := range paths {
 		switch {
-		case !present[p] && !t.included[p]:
+		case !present[p]:
 			lacking[p] = true
 		case t.side == Worktree:
 			if _, err := t.disk.Lstat(filepath.FromSlash(p)); err != nil && ignoreAbsent(err) == nil {

@@ -12,6 +12,7 @@ import (
 	"github.com/charmbracelet/x/ansi"
 	"golang.org/x/term"
 
+	"zincdoor/internal/core/finding"
 	"zincdoor/internal/core/judge"
 	"zincdoor/internal/core/policy"
 	"zincdoor/internal/core/source"
@@ -241,12 +242,9 @@ func (s *screen) bullet(word, text string) {
 
 func (s *screen) evidence(v judge.Verdict) {
 	for _, e := range v.Evidence {
-		name := Safe(e.Name)
-		if name == "" {
-			name = "no report"
-		}
+		name := evidenceName(e)
 		if e.Sound() {
-			s.bullet(string(e.State), fmt.Sprintf("%s %s", name, s.faint.Render(fmt.Sprintf("%s, %s", e.Format, count(e.Findings, "finding")))))
+			s.bullet(string(e.State), fmt.Sprintf("%s %s", name, s.faint.Render(fmt.Sprintf("%s, %s", e.Format, finding.Count(e.Findings)))))
 			continue
 		}
 		s.line("%s%s", s.signal.Render(fmt.Sprintf("%-*s", indent, "  "+string(e.State))), s.bold.Render(name))
@@ -266,11 +264,11 @@ func (s *screen) evidence(v judge.Verdict) {
 	}
 }
 
-func count(n int, what string) string {
-	if n == 1 {
-		return "1 " + what
+func evidenceName(e judge.Evidence) string {
+	if e.Name == "" {
+		return "no report"
 	}
-	return fmt.Sprintf("%d %ss", n, what)
+	return Safe(e.Name)
 }
 
 // limits shows each limit with its count.
@@ -320,7 +318,10 @@ func (s *screen) outcome(v judge.Verdict) {
 }
 
 func describe(c judge.Subject) string {
-	files := count(c.Files, "file")
+	files := fmt.Sprintf("%d files", c.Files)
+	if c.Files == 1 {
+		files = "1 file"
+	}
 	switch {
 	case c.Kind == string(policy.Tree):
 		return "the whole tree"
@@ -342,7 +343,13 @@ func reason(v judge.Verdict) string {
 	}
 	switch {
 	case v.Outcome == judge.Unjudged:
-		return "because there is no sound evidence; see above what to do"
+		var names []string
+		for _, e := range v.Evidence {
+			if !e.Sound() {
+				names = append(names, evidenceName(e))
+			}
+		}
+		return "no evidence: " + strings.Join(names, ", ") + "; what to do stands above"
 	case v.Outcome == judge.Shut:
 		return strings.Join(causes, "; ")
 	case v.Enforced == judge.Shut:

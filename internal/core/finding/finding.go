@@ -5,6 +5,7 @@ package finding
 import (
 	"cmp"
 	"slices"
+	"strconv"
 
 	"zincdoor/internal/core/source"
 )
@@ -56,6 +57,14 @@ type Finding struct {
 	Outside     bool     // Path lies outside the repository, or isn't tracked there; Path is as reported
 	Occurrences int      // how often the reports say exactly this, at least 1
 	Sources     []string // the reports it came from
+}
+
+// Count names a number of findings: "1 finding", "3 findings".
+func Count(n int) string {
+	if n == 1 {
+		return "1 finding"
+	}
+	return strconv.Itoa(n) + " findings"
 }
 
 // Order sorts findings by path, line, column and rule, then by everything else that tells two apart, so that the

@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"zincdoor/internal/core/change"
+	"zincdoor/internal/core/finding"
 	"zincdoor/internal/core/policy"
 )
 
@@ -27,8 +28,8 @@ func measure(c Case, v *Verdict) []LimitResult {
 		}
 		if aside > 0 {
 			v.Notices = append(v.Notices, fmt.Sprintf(
-				"limit %q bears more than none and there are no base findings to compare with, so it counts touched findings only: %s aside",
-				limit.Name, plural(aside, "new finding is left", "new findings are left")))
+				"limit %q bears more than none and there are no base findings to compare with, so it counts touched findings only and leaves %s aside",
+				limit.Name, finding.Count(aside)))
 		}
 		r.Found = len(r.Findings)
 		r.Held = r.Found <= limit.Most
@@ -66,8 +67,8 @@ func remarks(c Case, v Verdict, lineRule []string) []string {
 	}
 	if n := v.untouchedNew(); n > 0 && v.Enforced == Shut && !c.Change.Everything {
 		notices = append(notices, fmt.Sprintf(
-			"%s on lines this change doesn't touch. If the change didn't cause them, accept them in a change of their own that alters only %s/",
-			plural(n, "new finding that shut the door stands", "new findings that shut the door stand"), policy.Folder))
+			"on lines this change doesn't touch: %s of those that shut the door. What the change didn't cause can be accepted in a change of its own that alters only %s/",
+			finding.Count(n), policy.Folder))
 	}
 	return notices
 }
@@ -86,11 +87,4 @@ func (v Verdict) untouchedNew() int {
 		}
 	}
 	return len(seen)
-}
-
-func plural(n int, one, many string) string {
-	if n == 1 {
-		return "1 " + one
-	}
-	return fmt.Sprintf("%d %s", n, many)
 }

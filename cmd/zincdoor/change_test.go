@@ -1,0 +1,169 @@
+package main
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+)
+
+// altered is lines(10) with one line added after the fourth and the eighth changed.
+var altered = strings.Replace(strings.Replace(lines(10), "line 5;", "fresh;\nline 5;", 1), "line 8;", "LINE 8;", 1)
+
+// A report of an added, a changed and an untouched line, and of a file outside the change.
+var aboutAltered = warn("core/tide.c", 5) + warn("core/tide.c", 9) + warn("core/tide.c", 2) + warn("core/gauge.c", 1)
+
+const standAltered = `core/gauge.c:1 elsewhere inherited
+core/tide.c:2 file inherited
+core/tide.c:5 touched new
+core/tide.c:9 touched new`
+
+// TestSourcesOfChange judges one and the same change, named in every way.
+func TestSourcesOfChange(t *testing.T) {
+	s := repository(t)
+	s.write("core/tide.c", lines(10))
+	s.write("core/gauge.c", lines(3))
+	base := s.commit("one")
+	s.write("report.txt", aboutAltered)
+	s.write(".gitignore", "report.txt\nthe.diff\n")
+	s.git("add", ".gitignore")
+	s.git("commit", "-q", "-m", "two")
+	main := s.git("rev-parse", "HEAD")
+	s.write("core/tide.c", altered)
+
+	check := func(name, kind, from, to string, args ...string) {
+		t.Helper()
+		v := s.judge(append(args, "--report", "report.txt")...)
+		if v.Change.Kind != kind || v.Change.Base != from || v.Change.Head != to || v.Change.Files != 1 {
+			t.Errorf("%s: the change is %+v", name, v.Change)
+		}
+		if v.standings() != standAltered || v.Code != 1 {
+			t.Errorf("%s: exit code %d, findings\n%s", name, v.Code, v.standings())
+		}
+	}
+	check("work tree", "worktree", main, "worktree", "--worktree")
+	s.git("add", "-A")
+	check("staged", "staged", main, "index", "--staged")
+	s.stdin = s.git("diff", "--cached", "--no-color") + "\n"
+	check("patch from standard input", "patch", "", "", "--patch", "-")
+	s.git("switch", "-q", "-c", "low-water")
+	head := s.commit("three")
+	check("range", "range", main, head, "--range", "main..HEAD")
+	s.git("switch", "-q", "main")
+	s.write("docs.md", "later\n")
+	s.commit("main goes on")
+	s.git("switch", "-q", "low-water")
+	check("branch", "branch", main, head, "--against", "main")
+	s.git("checkout", "-q", "--detach")
+	check("detached head", "branch", main, head, "--against", "main")
+
+	v := s.judge("--tree", "--report", "report.txt")
+	if v.Change.Kind != "tree" || v.Totals["new"] != 4 {
+		t.Errorf("tree: %+v, %v", v.Change, v.Totals)
+	}
+	if v = s.judge("--tree", base, "--report", "report.txt"); v.Change.Head != base || v.Totals["new"] != 4 {
+		t.Errorf("tree of a commit: %+v, %v", v.Change, v.Totals)
+	}
+}
+
+func TestPatchWithoutRepository(t *testing.T) {
+	s := &sandbox{T: t, dir: t.TempDir(), env: []string{"GIT_CEILING_DIRECTORIES=/"}}
+	s.write("core/tide.c", altered)
+	s.write("report.txt", warn("core/tide.c", 5)+warn("core/tide.c", 2))
+	s.write("the.diff", "--- core/tide.c\t2026-10-01\n+++ core/tide.c\t2026-10-02\n@@ -4,2 +4,3 @@\n line 4;\n+fresh;\n line 5;\n")
+	want := "core/tide.c:2 file inherited\ncore/tide.c:5 touched new"
+	if v := s.judge("--patch", "the.diff", "--report", "report.txt"); v.standings() != want {
+		t.Errorf("findings\n%s", v.standings())
+	}
+	if err := os.Remove(filepath.Join(s.dir, "core/tide.c")); err != nil {
+		t.Fatal(err)
+	}
+	v := s.judge("--patch", "the.diff", "--report", "report.txt")
+	if v.standings() != want || !strings.Contains(v.about(), "recognised by rule, path and message only") {
+		t.Errorf("without the file: %s\n%s", v.standings(), v.about())
+	}
+	s.write("the.diff", "--- a/.zincdoor/policy.yaml\n+++ b/.zincdoor/policy.yaml\n@@ -1 +1 @@\n-a\n+b\n")
+	if _, errs, code := s.run("gate", "--patch", "the.diff", "--report", "report.txt"); code != 2 || !strings.Contains(errs, "--policy") {
+		t.Errorf("a patch of the policy: exit code %d, %s", code, errs)
+	}
+}
+
+// TestKindsOfFiles judges additions, deletions, renames, binaries, hostile names and the first commit of a repository.
+func TestKindsOfFiles(t *testing.T) {
+	names := []string{"with blank.c", `"quoted".c`, "søl.c", "-dash.c", "tab\there.c", "line\nfeed.c", "core/a b/*.c"}
+	s := repository(t)
+	s.write(".gitignore", "r.sarif\n")
+	s.write("moved.c", lines(20))
+	s.write("gone.c", "x\n")
+	s.write("map.bin", "a\x00b\n")
+	s.write("nofeed.c", "a\nb")
+	results := ""
+	for _, name := range names {
+		s.write(name, lines(3))
+		results += sarifResult(name, 2)
+	}
+	s.write("r.sarif", sarifLog(strings.TrimPrefix(results, ",")))
+	s.git("add", "-A")
+	v := s.judge("--staged", "--report", "r.sarif")
+	if v.Totals["new"] != len(names) || v.Change.Base != "" {
+		t.Errorf("first commit: %v of %d new, base %q\n%s", v.Totals, len(names), v.Change.Base, v.about())
+	}
+	s.commit("one")
+
+	for _, name := range names {
+		s.write(name, "fresh;\n"+lines(3))
+	}
+	s.git("mv", "moved.c", "core/renamed.c")
+	s.write("core/renamed.c", strings.Replace(lines(20), "line 9;", "LINE 9;", 1))
+	s.git("rm", "-q", "gone.c")
+	s.write("map.bin", "a\x00c\n")
+	s.write("nofeed.c", "a\nb\nc")
+	s.write("new.c", "new\n")
+	results = ""
+	for _, name := range names {
+		results += sarifResult(name, 1) + sarifResult(name, 2)
+	}
+	for _, at := range []struct {
+		name string
+		line int
+	}{{"core/renamed.c", 9}, {"core/renamed.c", 10}, {"map.bin", 1}, {"nofeed.c", 1}, {"nofeed.c", 3}, {"new.c", 1}} {
+		results += sarifResult(at.name, at.line)
+	}
+	s.write("r.sarif", sarifLog(strings.TrimPrefix(results, ",")))
+	want := []string{"core/renamed.c:9 touched new", "core/renamed.c:10 file inherited", "map.bin:1 touched new",
+		"nofeed.c:1 file inherited", "nofeed.c:3 touched new", "new.c:1 touched new"}
+	for _, name := range names {
+		want = append(want, name+":1 touched new", name+":2 file inherited")
+	}
+	for _, change := range []string{"--worktree", "--staged"} {
+		got := s.judge(change, "--report", "r.sarif").standings()
+		for _, line := range want {
+			if !strings.Contains("\n"+got+"\n", "\n"+line+"\n") {
+				t.Errorf("%s: no %q in\n%s", change, line, got)
+			}
+		}
+		s.git("add", "-A")
+	}
+}
+
+// A user's settings don't change which lines are touched.
+func TestSettingsChangeNothing(t *testing.T) {
+	s := repository(t)
+	s.write("core/tide.c", lines(10))
+	s.write("core/gauge.c", lines(3))
+	s.commit("one")
+	s.write(".git/info/attributes", "*.c diff=odd\n")
+	s.write("core/tide.c", altered)
+	s.write("report.txt", aboutAltered)
+	for key, value := range map[string]string{
+		"diff.noprefix": "true", "diff.mnemonicPrefix": "true", "diff.external": "false", "diff.odd.command": "false", "diff.odd.textconv": "false",
+		"diff.algorithm": "patience", "diff.context": "9", "diff.interHunkContext": "9", "diff.renames": "false", "core.quotePath": "false",
+		"color.ui": "always", "core.pager": "false", "core.fsmonitor": "false", "diff.orderFile": "nowhere", "diff.relative": "true",
+	} {
+		s.git("config", key, value)
+	}
+	s.env = []string{"GIT_EXTERNAL_DIFF=false", "GIT_DIFF_OPTS=-u9", "GIT_PAGER=false", "GIT_GLOB_PATHSPECS=1"}
+	if got := s.judge("--worktree", "--report", "report.txt").standings(); got != standAltered {
+		t.Errorf("findings\n%s", got)
+	}
+}

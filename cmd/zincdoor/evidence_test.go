@@ -1,0 +1,144 @@
+package main
+
+import (
+	"encoding/json"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+)
+
+// sarifResult is a result at a place, with the comma that goes before it in a list.
+func sarifResult(path string, line int) string {
+	uri, _ := json.Marshal(strings.NewReplacer(" ", "%20", "\n", "%0A", "\t", "%09").Replace(path))
+	return fmt.Sprintf(`,{"ruleId":"late","message":{"text":"m"},"locations":[{"physicalLocation":{"artifactLocation":{"uri":%s},"region":{"startLine":%d}}}]}`, uri, line)
+}
+
+func sarifLog(results string, more ...string) string {
+	return `{"version":"2.1.0","runs":[{"tool":{"driver":{"name":"farecheck"}},` + strings.Join(more, "") + `"results":[` + results + `]}]}`
+}
+
+// TestNoEvidence: whatever is wrong with a report, the door doesn't open, and the verdict says what to do.
+func TestNoEvidence(t *testing.T) {
+	s := repository(t)
+	s.write("core/tide.c", lines(10))
+	s.write("core/gauge.c", lines(3))
+	s.commit("one")
+	s.write("core/tide.c", altered)
+	s.commit("two")
+	for _, c := range []struct{ name, report, state, say string }{
+		{"no such file", "", "missing", "there is no such file"},
+		{"empty", " \n", "failed", "--empty-is-clean"},
+		{"cut-off JSON", sarifLog("{")[:70], "failed", "cut off"},
+		{"JSON that isn't SARIF", `{"a":1}`, "failed", "not a SARIF 2.1.0 log"},
+		{"a failed run", sarifLog("", `"invocations":[{"executionSuccessful":false}],`), "failed", "executionSuccessful is false"},
+		{"a fatal error", "core/gauge.c:1:1: fatal error: tide.h: No such file\ncompilation terminated.\n", "failed", "the compiler stopped"},
+		{"another tree's paths", warn("/builds/9/other/x.c", 1), "foreign", "none of the files it names is in the repository"},
+		{"a changed file's name elsewhere", warn("core/gauge.c", 1) + warn("/builds/9/tide.c", 1), "foreign", "bears the name of the changed core/tide.c"},
+		{"past the end", warn("core/gauge.c", 5), "foreign", "core/gauge.c:5, but the file has 3 lines"},
+		{"code that isn't there", warn("core/gauge.c", 1) + "    1 | other code;\n", "foreign", "it quotes"},
+		{"a commit nobody knows", sarifLog("", `"versionControlProvenance":[{"revisionId":"0123456789012345678901234567890123456789"}],`), "foreign", "no commit of this repository"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			s.T = t
+			path := filepath.Join(t.TempDir(), "report")
+			if c.report != "" {
+				if err := os.WriteFile(path, []byte(c.report), 0o644); err != nil {
+					t.Fatal(err)
+				}
+			}
+			v := s.judge("--range", "HEAD~..HEAD", "--report", path)
+			if v.Code != 2 || v.Evidence[0].State != c.state || !strings.Contains(v.Evidence[0].Problem, c.say) {
+				t.Errorf("%s", v.about())
+			}
+		})
+	}
+	s.T = t
+	if v := s.judge("--range", "HEAD~..HEAD"); v.Code != 2 || !strings.Contains(v.about(), "no report was given") {
+		t.Errorf("no report at all: %s", v.about())
+	}
+	if v := s.judge("--range", "HEAD..HEAD"); v.Code != 2 {
+		t.Errorf("an empty range asks for no evidence: %s", v.about())
+	}
+	s.stdin = sarifResultless
+	if v := s.judge("--range", "HEAD~..HEAD", "--report", "-"); v.Code != 0 {
+		t.Errorf("a clean report: %s", v.about())
+	}
+	s.stdin = ""
+	if v := s.judge("--range", "HEAD~..HEAD", "--report", "diagnostics=-", "--empty-is-clean"); v.Code != 0 || v.Evidence[0].State != "empty" {
+		t.Errorf("a clean compiler: %s", v.about())
+	}
+	if v := s.judge("--range", "HEAD~..HEAD", "--report", "-", "--empty-is-clean"); v.Code != 2 {
+		t.Errorf("an empty report of no known format: %s", v.about())
+	}
+	s.stdin = "core/tide.c:5:1: fatal error: tide.h: No such file\n"
+	if v := s.judge("--range", "HEAD~..HEAD", "--report", "-"); v.Code != 1 {
+		t.Errorf("findings of a failed run don't shut the door: %s", v.about())
+	}
+	s.stdin = warn("core/tide.c", 2) + warn("/usr/include/math.h", 9) + warn("/builds/9/other.c", 9)
+	if v := s.judge("--range", "HEAD~..HEAD", "--report", "-"); v.Code != 0 || !strings.Contains(v.about(), "elsewhere: 1 finding (/builds/9/other.c)") {
+		t.Errorf("findings outside: %s", v.about())
+	}
+}
+
+var sarifResultless = sarifLog("")
+
+// TestTreeOfReport: a report made at another commit is carried to the head where the change's lines are the same.
+func TestTreeOfReport(t *testing.T) {
+	s := repository(t)
+	s.write("core/tide.c", lines(10))
+	s.write("core/gauge.c", lines(5))
+	base := s.commit("one")
+	s.write("core/tide.c", altered)
+	s.commit("two")
+	s.write("core/gauge.c", "more;\n"+strings.Replace(lines(5), "line 5;\n", "", 1))
+	s.commit("three")
+	report := func(commit string, path string, line int) {
+		s.stdin = sarifLog(sarifResult(path, line)[1:], `"versionControlProvenance":[{"revisionId":"`+commit+`"}],`)
+	}
+	two := s.git("rev-parse", "HEAD~")
+
+	report(two, "core/gauge.c", 2)
+	if v := s.judge("--range", base+"..HEAD", "--report", "-"); v.Code != 2 || !strings.Contains(v.about(), "core/gauge.c differs from the judged state in lines that this change touches") {
+		t.Errorf("the change's own lines differ: %s", v.about())
+	}
+	s.git("switch", "-q", "-c", "build", "HEAD~")
+	s.write("core/gauge.c", "more;\n"+strings.Replace(lines(5), "line 5;\n", "", 1))
+	s.commit("as a build would merge it")
+	merged := s.git("rev-parse", "HEAD")
+	s.git("switch", "-q", "--detach", two)
+	report(merged, "core/gauge.c", 3)
+	if v := s.judge("--range", base+"..HEAD", "--report", "-"); v.standings() != "core/gauge.c:2 elsewhere inherited" {
+		t.Errorf("carried to %s: %s", v.standings(), v.about())
+	}
+	s.stdin = sarifLog(sarifResult("core/gauge.c", 1)[1:])
+	if v := s.judge("--range", base+"..HEAD", "--report", "-", "--report-commit", merged); v.Totals["findings"] != 0 || !strings.Contains(v.about(), "left out") {
+		t.Errorf("a lost line: %s", v.about())
+	}
+}
+
+// TestHalfStaged: a report of the work tree says nothing of a file staged in part, but all of the others.
+func TestHalfStaged(t *testing.T) {
+	s := repository(t)
+	s.write("core/tide.c", lines(10))
+	s.write("core/gauge.c", lines(5))
+	s.commit("one")
+	s.write("core/tide.c", altered)
+	s.git("add", "-A")
+	s.write("core/gauge.c", "unstaged;\n"+lines(5))
+	s.stdin = warn("core/tide.c", 5) + warn("core/gauge.c", 3) + warn("core/gauge.c", 1)
+	v := s.judge("--staged", "--report", "-")
+	if v.standings() != "core/gauge.c:2 elsewhere inherited\ncore/tide.c:5 touched new" || !strings.Contains(v.about(), "doesn't have their lines: 1 finding") {
+		t.Errorf("findings carried to the index:\n%s\n%s", v.standings(), v.about())
+	}
+	s.write("core/tide.c", altered+"more;\n")
+	s.stdin = warn("core/tide.c", 2) + warn("core/gauge.c", 3)
+	if v := s.judge("--staged", "--report", "-"); v.Code != 2 || v.Totals["findings"] != 1 || !strings.Contains(v.about(), "core/tide.c is staged in part") {
+		t.Errorf("staged in part: %s", v.about())
+	}
+	s.git("reset", "-q", "--hard")
+	if v := s.judge("--staged"); v.Code != 0 || !strings.Contains(v.about(), "nothing is staged") {
+		t.Errorf("nothing staged: %s", v.about())
+	}
+}

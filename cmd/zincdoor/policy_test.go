@@ -1,0 +1,266 @@
+package main
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+)
+
+const strict = `zincdoor: 1
+doors:
+  commit: {judges: staged, limits: [{count: new, severity: warning, most: 0}]}
+  merge: {judges: branch, against: main, limits: [{count: new, severity: warning, most: 0}]}
+  nightly: {judges: tree, limits: [{count: all, severity: warning, most: 0}]}
+`
+
+// lax has no limit that a warning could break.
+var lax = strings.ReplaceAll(strict, "severity: warning", "severity: error")
+
+// branch makes a repository whose branch adds a line with a finding, under the policy of main.
+func branch(t *testing.T, policy string) *sandbox {
+	s := repository(t)
+	s.write("core/tide.c", lines(10))
+	if policy != "" {
+		s.write(".zincdoor/policy.yaml", policy)
+	}
+	s.commit("one")
+	s.git("switch", "-q", "-c", "low-water")
+	s.write("core/tide.c", altered)
+	s.stdin = warn("core/tide.c", 5)
+	return s
+}
+
+func TestWhosePolicy(t *testing.T) {
+	against := []string{"--against", "main", "--report", "-"}
+
+	s := branch(t, strict)
+	s.write(".zincdoor/policy.yaml", lax)
+	s.commit("a change that loosens its own policy")
+	if v := s.judge(against...); v.Code != 1 || v.Policy.From != "main" {
+		t.Errorf("judged by its own policy: %s %s", v.Policy.From, v.about())
+	}
+	if v := s.judge(append(against, "--policy", "HEAD:.zincdoor/policy.yaml")...); v.Code != 0 {
+		t.Errorf("--policy REV:PATH doesn't count: %s", v.about())
+	}
+
+	s = branch(t, lax)
+	s.commit("two")
+	s.git("switch", "-q", "main")
+	s.write(".zincdoor/policy.yaml", strict)
+	s.commit("main grows stricter")
+	s.git("switch", "-q", "low-water")
+	if v := s.judge(against...); v.Code != 1 {
+		t.Errorf("an old branch brings an old policy back: %s", v.about())
+	}
+
+	s = branch(t, "")
+	s.write(".zincdoor/policy.yaml", lax)
+	s.commit("the first policy")
+	if v := s.judge(against...); v.Code != 0 || !strings.Contains(v.about(), "main has no policy") {
+		t.Errorf("a first policy: %s", v.about())
+	}
+
+	s = branch(t, "")
+	s.commit("no policy anywhere")
+	if v := s.judge(against...); v.Code != 1 || v.Policy.From != "built-in" {
+		t.Errorf("built-in: %s %s", v.Policy.From, v.about())
+	}
+
+	s = branch(t, strict)
+	s.write(".zincdoor/policy.yaml", lax)
+	s.git("add", "-A")
+	if v := s.judge("--staged", "--report", "-"); v.Code != 0 || v.Policy.From != "the index" {
+		t.Errorf("staged: %s %s", v.Policy.From, v.about())
+	}
+}
+
+// TestBaselineOfTheBranch: what a branch itself accepts isn't accepted, and what slipped in earlier can be accepted by
+// a change of its own.
+func TestBaselineOfTheBranch(t *testing.T) {
+	s := branch(t, strict)
+	s.stdin = ""
+	s.write("r.txt", warn("core/tide.c", 2))
+	s.git("stash", "-q", "-u")
+	s.git("switch", "-q", "main")
+	s.write("r.txt", warn("core/tide.c", 2))
+	s.take("r.txt")
+	s.write(".gitignore", "r*.txt\n")
+	s.commit("baseline")
+	s.git("switch", "-q", "-C", "low-water")
+	s.write("core/tide.c", altered)
+	s.write("r.txt", warn("core/tide.c", 2)+warn("core/tide.c", 5))
+	s.take("r.txt", "--replace")
+	s.commit("accepts its own finding")
+	v := s.judge("--against", "main", "--report", "r.txt")
+	if v.Code != 1 || v.standings() != "core/tide.c:2 file accepted\ncore/tide.c:5 touched new" {
+		t.Errorf("the branch's own acceptance counts: %s\n%s", v.standings(), v.about())
+	}
+	s.git("switch", "-q", "main")
+	s.git("merge", "-q", "--no-edit", "low-water")
+	s.git("checkout", "-q", "HEAD~", "--", ".zincdoor")
+	s.commit("the finding slipped in")
+	s.write("docs.md", "x\n")
+	s.git("add", "-A")
+	if v := s.judge("--staged", "--report", "r.txt"); v.Code != 1 || !strings.Contains(v.about(), "in a change of its own") {
+		t.Errorf("an untouched new finding: %s", v.about())
+	}
+	s.git("reset", "-q", "--hard")
+	s.git("switch", "-q", "-C", "accept")
+	s.take("r.txt", "--replace")
+	s.commit("accept what slipped in")
+	if v := s.judge("--against", "main", "--report", "r.txt"); v.Code != 0 {
+		t.Errorf("a change that only accepts: %s", v.about())
+	}
+}
+
+func (s *sandbox) take(report string, more ...string) {
+	s.Helper()
+	args := append([]string{"baseline", "take", "--report", report, "--today", "2026-11-23"}, more...)
+	if out, errs, code := s.run(args...); code != 0 {
+		s.Fatalf("take: exit code %d\n%s%s", code, out, errs)
+	}
+}
+
+// TestRecognised: accepted findings stay accepted when lines are inserted above, re-indented, and the file is renamed.
+func TestRecognised(t *testing.T) {
+	s := repository(t)
+	s.write(".gitignore", "r.txt\n")
+	s.write("core/tide.c", lines(10)+"same;\nother;\nsame;\n")
+	s.write("r.txt", warn("core/tide.c", 4)+warn("core/tide.c", 11)+warn("core/tide.c", 13))
+	s.take("r.txt")
+	first := s.read(".zincdoor/baseline.jsonl")
+	s.write("r.txt", warn("core/tide.c", 13)+warn("core/tide.c", 4)+warn("core/tide.c", 11)+warn("core/tide.c", 4))
+	s.take("r.txt", "--replace")
+	if again := s.read(".zincdoor/baseline.jsonl"); again != first {
+		t.Errorf("the same findings in another order gave other bytes:\n%s\n%s", first, again)
+	}
+	if _, errs, code := s.run("baseline", "take", "--report", "r.txt"); code != 3 || !strings.Contains(errs, "--replace") {
+		t.Errorf("overwrote a list: exit code %d, %s", code, errs)
+	}
+	s.commit("one")
+	s.git("mv", "core/tide.c", "core/tides.c")
+	s.write("core/tides.c", "new one;\n"+strings.Replace(lines(10), "line 4;", "\t\tline  4;", 1)+"same;\nother;\nsame;\nsame;\n")
+	s.git("add", "-A")
+	s.write("r.txt", warn("core/tides.c", 5)+warn("core/tides.c", 12)+warn("core/tides.c", 14)+warn("core/tides.c", 15))
+	v := s.judge("--staged", "--report", "r.txt")
+	if v.Totals["accepted"] != 3 || v.Totals["new"] != 1 || v.Totals["gone"] != 0 {
+		t.Errorf("%v\n%s", v.Totals, v.standings())
+	}
+	if v.Findings[0].Standing != "accepted" || v.Findings[0].Place != "file" {
+		t.Errorf("the re-indented line: %s", v.standings())
+	}
+	s.commit("two")
+	if v := s.judge("--tree", "--report", "r.txt"); v.Totals["accepted"] != 3 || v.Totals["new"] != 1 {
+		t.Errorf("without a change: %v\n%s", v.Totals, v.standings())
+	}
+	if v := s.judge("--tree", "--report", "r.txt", "--baseline", "HEAD~:.zincdoor/baseline.jsonl"); v.Totals["accepted"] != 3 {
+		t.Errorf("--baseline REV:PATH: %v", v.Totals)
+	}
+}
+
+// TestCalls: wrong calls, policies and repositories each have their exit code and their advice.
+func TestCalls(t *testing.T) {
+	s := repository(t)
+	s.write("core/tide.c", lines(3))
+	s.write("r.txt", warn("core/tide.c", 1))
+	s.write(".zincdoor/policy.yaml", strict)
+	s.commit("one")
+	for _, c := range []struct {
+		call string
+		code int
+		say  string
+	}{
+		{"gate --staged --tree", 3, "name one change"},
+		{"gate", 3, "name the change to judge"},
+		{"gate main", 3, "A change is named by a flag"},
+		{"gate --door merge --report r.txt", 3, "--against main"},
+		{"gate --door night --tree --report r.txt", 3, `did you mean "nightly"?`},
+		{"gate --worktree --report r.txt", 3, "no door of the policy judges a worktree; name one of them with --door: commit, merge, nightly"},
+		{"gate --range main --report r.txt", 3, "A..B"},
+		{"gate --range main...x --report r.txt", 3, "A..B"},
+		{"gate --tree --report sarf=r.txt", 3, "no format is called"},
+		{"gate --tree --format yaml", 3, "no output format"},
+		{"gate --tree --write r.json", 3, "FORMAT=FILE"},
+		{"gate --tree --today soon", 3, "--today takes a date"},
+		{"gate --patch - --report -", 3, "only once"},
+		{"gate --nonsense", 3, "--help"},
+		{"baseline take --report r.txt --why so", 3, "debt, mistaken, meant"},
+		{"gate --against nowhere --report r.txt", 2, `"nowhere" names no commit`},
+		{"gate --range HEAD..--all --report r.txt", 2, "names no commit"},
+		{"gate --patch nowhere.diff --report r.txt", 2, "nowhere.diff"},
+		{"gate --patch r.txt --report r.txt", 2, "not a unified diff"},
+		{"baseline take", 2, "no report was given"},
+		{"gate --door nightly --report r.txt", 1, ""},
+	} {
+		out, errs, code := s.run(strings.Fields(c.call)...)
+		if code != c.code || !strings.Contains(errs, c.say) || c.code > 1 && out != "" {
+			t.Errorf("%s: exit code %d, want %d; said %q, want %q", c.call, code, c.code, errs, c.say)
+		}
+	}
+	s.write(".zincdoor/policy.yaml", strings.Replace(strict, "most: 0", "mots: 0", 1))
+	if _, errs, code := s.run("gate", "--tree", "--report", "r.txt"); code != 3 || !strings.Contains(errs, `.zincdoor/policy.yaml:3:69: unknown key "mots"`) {
+		t.Errorf("a broken policy: exit code %d, %s", code, errs)
+	}
+	s.write(".zincdoor/policy.yaml", strict+"baseline: lint/list.jsonl\n")
+	if v := s.judge("--tree", "--report", "r.txt"); !strings.Contains(v.about(), "lint/list.jsonl missing the policy names this baseline") {
+		t.Errorf("a baseline that isn't there: %s", v.about())
+	}
+	if err := os.Rename(filepath.Join(s.dir, ".zincdoor"), filepath.Join(s.dir, "elsewhere")); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.Symlink("elsewhere", filepath.Join(s.dir, ".zincdoor")); err != nil {
+		t.Fatal(err)
+	}
+	if _, errs, code := s.run("gate", "--tree", "--report", "r.txt"); code != 3 || !strings.Contains(errs, "a symbolic link") {
+		t.Errorf("a link in the policy's place: exit code %d, %s", code, errs)
+	}
+	bare := &sandbox{T: t, dir: t.TempDir(), env: []string{"GIT_CEILING_DIRECTORIES=/"}}
+	if _, errs, code := bare.run("gate", "--staged", "--report", "r.txt"); code != 2 || !strings.Contains(errs, "no git repository") {
+		t.Errorf("no repository: exit code %d, %s", code, errs)
+	}
+}
+
+func TestOutput(t *testing.T) {
+	s := branch(t, strict)
+	s.write("core/tide.c", strings.Replace(altered, "fresh;", "fresh(\"\x1b[31m\u202e\");", 1))
+	s.commit("two")
+	s.stdin = "core/tide.c:5:2: warning: unused \x1b]0;title\x07 thing [-Wunused]\n    5 | fresh\n      |  ^~~~\n"
+	out, _, code := s.run("gate", "--against", "main", "--report", "-", "--write", "json=v.json", "--output", "v.txt")
+	if code != 1 || out != "" || !strings.HasPrefix(s.read("v.json"), `{"zincdoor":"verdict/1"`) {
+		t.Fatalf("exit code %d, %q", code, out)
+	}
+	want := `core/tide.c
+     5  ┃ fresh("<1B>[31m<202E>");
+        ┃  ^~~~
+        ┃ warning -Wunused  new, touched line, diagnostics`
+	text := s.read("v.txt")
+	if !strings.HasPrefix(text, want) || !strings.HasSuffix(text, "SHUT new warning: 1, at most 0\n") || strings.Contains(text, "\x1b") {
+		t.Errorf("the verdict reads\n%s", text)
+	}
+	if _, errs, code := s.run("gate", "--against", "main", "--report", "-", "--output", "nowhere/v.txt"); code != 2 || !strings.Contains(errs, "nowhere/v.txt") {
+		t.Errorf("an output that can't be written: exit code %d, %s", code, errs)
+	}
+}
+
+func TestDemo(t *testing.T) {
+	s := &sandbox{T: t, dir: t.TempDir()}
+	out, errs, code := s.run("demo", "--keep", "tideboard")
+	if code != 0 || errs != "" {
+		t.Fatalf("exit code %d\n%s%s", code, out, errs)
+	}
+	for _, want := range []string{"36 findings accepted", "total  36 accepted", "total  3 new, 36 accepted", "SHUT new error: 1, at most 0; new warning: 2, at most 0"} {
+		if !strings.Contains(out, want) {
+			t.Errorf("no %q in\n%s", want, out)
+		}
+	}
+	if strings.Count(out, "OPEN") != 2 {
+		t.Errorf("the door opened %d times", strings.Count(out, "OPEN"))
+	}
+	if _, errs, code := s.run("demo", "--keep", "tideboard"); code != 3 || !strings.Contains(errs, "isn't empty") {
+		t.Errorf("over an old folder: exit code %d, %s", code, errs)
+	}
+	if out, _, code := s.run("version"); code != 0 || !strings.Contains(out, "go1.") {
+		t.Errorf("version: %q, exit code %d", out, code)
+	}
+}

@@ -1,0 +1,178 @@
+package main
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+)
+
+// program is the built program, made once for all tests.
+var program string
+
+func TestMain(m *testing.M) {
+	dir, err := os.MkdirTemp("", "zincdoor-test-")
+	if err != nil {
+		panic(err)
+	}
+	program = filepath.Join(dir, "zincdoor")
+	build := exec.Command("go", "build", "-o", program, ".")
+	build.Env = append(os.Environ(), "CGO_ENABLED=0")
+	if out, err := build.CombinedOutput(); err != nil {
+		panic(fmt.Sprintf("%v\n%s", err, out))
+	}
+	code := m.Run()
+	os.RemoveAll(dir)
+	os.Exit(code)
+}
+
+// sandbox is a temporary folder, as a rule a repository, in which git knows nothing of the machine's own settings.
+type sandbox struct {
+	*testing.T
+	dir   string
+	stdin string
+	env   []string
+}
+
+// repository makes a sandbox with an empty repository in it.
+func repository(t *testing.T) *sandbox {
+	s := &sandbox{T: t, dir: t.TempDir()}
+	s.git("init", "-q", "-b", "main", ".")
+	return s
+}
+
+func (s *sandbox) environment() []string {
+	var env []string
+	for _, pair := range os.Environ() {
+		if !strings.HasPrefix(pair, "GIT_") && !strings.HasPrefix(pair, "LC_") && !strings.HasPrefix(pair, "LANG") {
+			env = append(env, pair)
+		}
+	}
+	return append(append(env, "GIT_CONFIG_NOSYSTEM=1", "GIT_CONFIG_GLOBAL="+os.DevNull, "LC_ALL=C.UTF-8",
+		"GIT_AUTHOR_NAME=Tide Desk", "GIT_AUTHOR_EMAIL=desk@brackwater.example", "GIT_AUTHOR_DATE=2026-10-01T09:00:00Z",
+		"GIT_COMMITTER_NAME=Tide Desk", "GIT_COMMITTER_EMAIL=desk@brackwater.example", "GIT_COMMITTER_DATE=2026-10-01T09:00:00Z"), s.env...)
+}
+
+func (s *sandbox) git(args ...string) string {
+	s.Helper()
+	cmd := exec.Command("git", append([]string{"-C", s.dir}, args...)...)
+	cmd.Env = s.environment()
+	out, err := cmd.CombinedOutput()
+	if err != nil {
+		s.Fatalf("git %s: %v\n%s", strings.Join(args, " "), err, out)
+	}
+	return strings.TrimSpace(string(out))
+}
+
+func (s *sandbox) write(name, text string) {
+	s.Helper()
+	path := filepath.Join(s.dir, name)
+	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+		s.Fatal(err)
+	}
+	if err := os.WriteFile(path, []byte(text), 0o644); err != nil {
+		s.Fatal(err)
+	}
+}
+
+func (s *sandbox) read(name string) string {
+	s.Helper()
+	data, err := os.ReadFile(filepath.Join(s.dir, name))
+	if err != nil {
+		s.Fatal(err)
+	}
+	return string(data)
+}
+
+func (s *sandbox) commit(message string) string {
+	s.Helper()
+	s.git("add", "-A")
+	s.git("commit", "-q", "-m", message)
+	return s.git("rev-parse", "HEAD")
+}
+
+// run runs the program and returns what it wrote, and its exit code.
+func (s *sandbox) run(args ...string) (out, errs string, code int) {
+	s.Helper()
+	cmd := exec.Command(program, args...)
+	cmd.Dir, cmd.Env, cmd.Stdin = s.dir, s.environment(), strings.NewReader(s.stdin)
+	var stdout, stderr bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &stdout, &stderr
+	err := cmd.Run()
+	var exit *exec.ExitError
+	if err != nil && !errors.As(err, &exit) {
+		s.Fatal(err)
+	}
+	return stdout.String(), stderr.String(), cmd.ProcessState.ExitCode()
+}
+
+// verdict is what the tests look at of a verdict/1 document.
+type verdict struct {
+	Version  string `json:"zincdoor"`
+	Outcome  string
+	Enforced string
+	Change   struct {
+		Kind, Ref, Base, Head string
+		Files                 int
+	}
+	Policy   struct{ From string }
+	Evidence []struct{ Name, State, Problem string }
+	Totals   map[string]int
+	Findings []struct {
+		ID, Path, Rule, Place, Standing string
+		Line, Occurrences               int
+	}
+	Notices []string
+	Code    int `json:"-"`
+}
+
+// judge runs gate and returns its verdict.
+func (s *sandbox) judge(args ...string) verdict {
+	s.Helper()
+	out, errs, code := s.run(append([]string{"gate", "--format", "json"}, args...)...)
+	v := verdict{Code: code}
+	if err := json.Unmarshal([]byte(out), &v); err != nil {
+		s.Fatalf("gate %s: no verdict (%v), exit code %d\n%s%s", strings.Join(args, " "), err, code, out, errs)
+	}
+	want := map[string]int{"open": 0, "shut": 1, "unjudged": 2}[v.Outcome]
+	if code != want || v.Version != "verdict/1" {
+		s.Fatalf("outcome %s with exit code %d", v.Outcome, code)
+	}
+	return v
+}
+
+// standings tells each finding in a word: path:line place standing.
+func (v verdict) standings() string {
+	var all []string
+	for _, f := range v.Findings {
+		all = append(all, fmt.Sprintf("%s:%d %s %s", f.Path, f.Line, f.Place, f.Standing))
+	}
+	return strings.Join(all, "\n")
+}
+
+func (v verdict) about() string {
+	text := v.Outcome
+	for _, e := range v.Evidence {
+		text += fmt.Sprintf("\n%s %s %s", e.Name, e.State, e.Problem)
+	}
+	return text + "\n" + strings.Join(v.Notices, "\n")
+}
+
+// warn is a compiler's line about a place.
+func warn(path string, line int) string {
+	return fmt.Sprintf("%s:%d:1: warning: unused [-Wunused]\n", path, line)
+}
+
+// lines gives the numbers from 1 to n, a line each.
+func lines(n int) string {
+	var text strings.Builder
+	for i := range n {
+		fmt.Fprintf(&text, "line %d;\n", i+1)
+	}
+	return text.String()
+}
