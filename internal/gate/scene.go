@@ -209,7 +209,7 @@ func (s *scene) against(ref string) error {
 	if len(bases) == 0 {
 		hint := ""
 		if s.repo.Shallow {
-			hint = "; the clone is shallow: deepen it with git fetch --unshallow"
+			hint = "; the clone is shallow, deepen it: " + deepen
 		}
 		return fmt.Errorf("%s and HEAD have no common ancestor, so what this branch changed can't be told%s", ref, hint)
 	}
@@ -240,9 +240,12 @@ func (s *scene) everything(rev string) error {
 	return s.sides("", git.Side(commit))
 }
 
+// deepen is the command that brings a shallow clone all there is.
+const deepen = "git fetch --unshallow origin '+refs/heads/*:refs/remotes/origin/*'"
+
 func (s *scene) missingRevision(name string, err error) error {
 	if s.repo.Shallow {
-		return fmt.Errorf("%w; the clone is shallow: fetch it with git fetch --unshallow, or git fetch origin %s", err, name)
+		return fmt.Errorf("%w; the clone is shallow, deepen it: %s", err, deepen)
 	}
 	return fmt.Errorf("%w; git branch -a lists the branches, git fetch brings those of the other side", err)
 }

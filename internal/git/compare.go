@@ -146,7 +146,7 @@ func (r *Repo) IncludeUntracked() error {
 		return nil
 	}
 	if r.scratch, err = os.MkdirTemp("", "zincdoor-"); err != nil {
-		return err
+		return fmt.Errorf("no temporary folder can be made (TMPDIR names where): %w", err)
 	}
 	copied := filepath.Join(r.scratch, "index")
 	where, err := r.git("rev-parse", "--path-format=absolute", "--git-path", "index")

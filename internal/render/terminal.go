@@ -123,8 +123,8 @@ func broken(v judge.Verdict) []int {
 	return slices.Compact(all)
 }
 
-// indent is the width of the line numbers and the gutter.
-const indent = 9
+// indent is the width of what stands left of all text: line numbers and their gutter, or a word of state.
+const indent = 10
 
 func (s *screen) finding(f judge.Finding) {
 	gutter := s.faint.Render(s.untouched)

@@ -92,47 +92,36 @@ func (c *Change) Within(folder string) bool {
 }
 
 // OldLine carries a line of the new side to the old side. It is 0 where the line was added or modified.
-func (f *File) OldLine(line int) int {
-	shift := 0
-	for _, h := range f.Hunks {
-		first, last := h.newSpan()
-		if line >= first && line <= last {
-			return 0
-		}
-		if line < first {
-			break
-		}
-		shift += h.OldCount - h.NewCount
-	}
-	return line + shift
-}
+func (f *File) OldLine(line int) int { return carry(f.Hunks, line, newSide, oldSide) }
 
 // NewLine carries a line of the old side to the new side. It is 0 where the line was removed or modified.
-func (f *File) NewLine(line int) int {
+func (f *File) NewLine(line int) int { return carry(f.Hunks, line, oldSide, newSide) }
+
+// oldSide and newSide give a hunk's stretch of lines: its first, and how many. An empty one begins after the hunk.
+func oldSide(h Hunk) (first, count int) { return stretch(h.OldStart, h.OldCount) }
+func newSide(h Hunk) (first, count int) { return stretch(h.NewStart, h.NewCount) }
+
+func stretch(start, count int) (first, size int) {
+	if count == 0 {
+		return start + 1, 0
+	}
+	return start, count
+}
+
+func carry(hunks []Hunk, line int, from, to func(Hunk) (first, count int)) int {
 	shift := 0
-	for _, h := range f.Hunks {
-		first, last := h.oldSpan()
-		if line >= first && line <= last {
-			return 0
-		}
+	for _, h := range hunks {
+		first, count := from(h)
 		if line < first {
 			break
 		}
-		shift += h.NewCount - h.OldCount
+		if line < first+count {
+			return 0
+		}
+		_, other := to(h)
+		shift += other - count
 	}
 	return line + shift
-}
-
-// newSpan gives the hunk's lines on the new side; for a pure deletion an empty span that begins after it.
-func (h Hunk) newSpan() (first, last int) { return span(h.NewStart, h.NewCount) }
-
-func (h Hunk) oldSpan() (first, last int) { return span(h.OldStart, h.OldCount) }
-
-func span(start, count int) (first, last int) {
-	if count == 0 {
-		return start + 1, start
-	}
-	return start, start + count - 1
 }
 
 // Place is where a finding stands to a change.
