@@ -231,9 +231,9 @@ func TestOutput(t *testing.T) {
 		t.Fatalf("exit code %d, %q", code, out)
 	}
 	want := `core/tide.c
-     5  ┃ fresh("<1B>[31m<202E>");
-        ┃  ^~~~
-        ┃ warning -Wunused  new, touched line, diagnostics`
+      5  ┃ fresh("<1B>[31m<202E>");
+         ┃  ^~~~
+         ┃ warning -Wunused  new, touched line, diagnostics`
 	text := s.read("v.txt")
 	if !strings.HasPrefix(text, want) || !strings.HasSuffix(text, "SHUT new warning: 1, at most 0\n") || strings.Contains(text, "\x1b") {
 		t.Errorf("the verdict reads\n%s", text)
@@ -249,9 +249,9 @@ func TestDemo(t *testing.T) {
 	if code != 0 || errs != "" {
 		t.Fatalf("exit code %d\n%s%s", code, out, errs)
 	}
-	for _, want := range []string{"36 findings accepted", "total  36 accepted", "total  3 new, 36 accepted", "SHUT new error: 1, at most 0; new warning: 2, at most 0"} {
+	for _, want := range []string{"36 findings accepted", "total   36 accepted", "total   3 new, 36 accepted", "SHUT new error: 1, at most 0; new warning: 2, at most 0"} {
 		if !strings.Contains(out, want) {
-			t.Errorf("no %q in\n%s", want, out)
+			t.Errorf("no %q in the demo's output", want)
 		}
 	}
 	if strings.Count(out, "OPEN") != 2 {
