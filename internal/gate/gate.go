@@ -82,14 +82,20 @@ func Gather(ctx context.Context, q Request) (*Result, error) {
 		return nil, err
 	}
 	defer s.close()
+	w := s.call(q)
 	rules, err := s.rules(q)
 	if err != nil {
 		return nil, err
 	}
+	files, err := s.changed()
+	if err != nil {
+		return nil, err
+	}
+	s.subject.Files = len(files)
 	var result *Result
-	if s.kind == policy.Staged && len(s.files) == 0 {
+	if s.kind == policy.Staged && len(files) == 0 {
 		result = &Result{Case: judge.Case{Change: &change.Change{}, Notices: []string{"nothing is staged, so there is nothing to judge"}}}
-	} else if result, err = s.hear(q); err != nil {
+	} else if result, err = w.hear(rules.policy.Place); err != nil {
 		return nil, err
 	}
 	c := &result.Case
@@ -114,7 +120,7 @@ func Survey(ctx context.Context, q Request) (*Result, error) {
 	if err != nil {
 		return nil, err
 	}
-	result, err := s.hear(q)
+	result, err := s.call(q).hear(p.Place)
 	if err != nil {
 		return nil, err
 	}

@@ -1,7 +1,9 @@
 package gate
 
 import (
+	"bytes"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -22,47 +24,91 @@ type lens struct {
 	// local says that the report speaks of the work tree and the index is judged: files staged in part make it foreign,
 	// the others stay good.
 	local bool
-	// between is what differs from this state to the head, nil where nothing does. With back, it runs from the head to
-	// this state.
+	// between is what differs from this state to the head, nil where nothing does. For a local lens it runs from the
+	// head to this state.
 	between *change.Change
-	back    bool
 }
 
 // focus finds the state that a report speaks of. A report of an unknown state is foreign and gets no lens.
 func (w *witness) focus(t *testimony) error {
+	t.lens = &lens{tree: w.head, texts: w.texts}
 	if w.patch {
-		t.lens = &lens{tree: w.head, texts: map[string]*source.Text{}}
 		return nil
 	}
 	side, problem := w.stateOf(t)
 	if problem != "" {
 		t.fail(judge.Foreign, problem)
+		t.lens = nil
 		return nil
 	}
-	l := &lens{side: side, tree: w.head, texts: map[string]*source.Text{}}
-	t.lens = l
+	t.lens.side = side
 	if side == w.side {
 		return nil
+	}
+	t.lens.texts = map[string]*source.Text{}
+	if side == git.Worktree {
+		t.lens.local = true
+		tree, err := w.diff.Worktree()
+		t.lens.tree = tree
+		return err
 	}
 	tree, err := w.repo.Tree(side)
 	if err != nil {
 		return err
 	}
-	l.tree = tree
-	diff := w.repo.Compare(side, w.side)
-	if side == git.Worktree {
-		l.local, l.back = true, true
-		diff = w.repo.Compare(w.side, side)
-	}
-	files, _, err := diff.Files()
+	t.lens.tree = tree
+	t.lens.between, err = w.between(side, w.side)
+	return err
+}
+
+// between reads all that differs between two sides, or of it what lies at the given paths.
+func (s *scene) between(old, new git.Side, paths ...string) (*change.Change, error) {
+	diff := s.repo.Compare(old, new)
+	diff.Start(true, paths...)
+	files, _, err := diff.Lines()
+	return change.New(files, change.Rules{CountSpace: true, CountMoved: true}), err
+}
+
+// compareLocally finds what differs between the index and the work tree, as far as the report's findings and the change
+// go. Only files whose bytes differ are left to git, which knows what its conversions make of them.
+func (w *witness) compareLocally(t *testimony) error {
+	paths := map[string]bool{}
+	files, err := w.changed()
 	if err != nil {
 		return err
 	}
-	if err := diff.Fill(files, func(string) bool { return true }); err != nil {
-		return err
+	for _, f := range files {
+		if f.Status != change.Deleted {
+			paths[f.Path] = true
+		}
 	}
-	l.between = change.New(files, change.Rules{CountSpace: true, CountMoved: true})
-	return nil
+	for i, f := range t.report.Findings {
+		if t.placed[i] {
+			paths[f.Path] = true
+		}
+	}
+	var differing []string
+	for _, path := range slices.Sorted(maps.Keys(paths)) {
+		staged, _, err := w.head.Read(path)
+		if err != nil {
+			return err
+		}
+		onDisk, _, err := t.lens.tree.Read(path)
+		if err != nil {
+			return err
+		}
+		if !bytes.Equal(staged, onDisk) {
+			differing = append(differing, path)
+		}
+	}
+	if len(differing) == 0 {
+		return nil
+	}
+	if git.TooMany(differing) {
+		differing = nil
+	}
+	t.lens.between, err = w.between(git.Index, git.Worktree, differing...)
+	return err
 }
 
 // stateOf is the state a report was made from: the commit it names, or that the call names for it, else the work tree
@@ -116,21 +162,7 @@ func (l *lens) has(path string) (bool, error) {
 }
 
 // text is a file's text in the report's state, nil where that has no such file.
-func (l *lens) text(path string) (*source.Text, error) {
-	text, known := l.texts[path]
-	if known {
-		return text, nil
-	}
-	data, found, err := l.tree.Read(path)
-	if err != nil {
-		return nil, fmt.Errorf("reading %s: %w", path, err)
-	}
-	if found {
-		text = source.New(data)
-	}
-	l.texts[path] = text
-	return text, nil
-}
+func (l *lens) text(path string) (*source.Text, error) { return readText(l.tree, l.texts, path) }
 
 // apart says why the report's state is too far from the head's to speak for it, "" where it isn't.
 func (l *lens) apart(w *witness) string {
@@ -169,9 +201,9 @@ func (l *lens) carry(f *finding.Finding, judged *change.Change) bool {
 	for i := range l.between.Files {
 		file := &l.between.Files[i]
 		switch {
-		case l.back && file.Path == f.Path:
+		case l.local && file.Path == f.Path:
 			return move(f, file.Old, file.OldLine)
-		case !l.back && file.Old == f.Path:
+		case !l.local && file.Old == f.Path:
 			return move(f, file.Path, file.NewLine)
 		}
 	}

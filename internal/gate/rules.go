@@ -96,7 +96,7 @@ func parsePolicy(file, from string, data []byte) (*policy.Policy, judge.Origin, 
 
 // plainAt reads a file of a state, refusing symbolic links.
 func (s *scene) plainAt(side git.Side, path string) (data []byte, found bool, err error) {
-	if s.patch {
+	if s.patch || side == s.side && s.head != nil {
 		return s.head.Plain(path)
 	}
 	tree, err := s.repo.Tree(side)

@@ -36,7 +36,7 @@ type scene struct {
 	head  reader
 	side  git.Side        // the head as a side of a comparison; "" for a patch
 	diff  *git.Comparison // nil where there is no old side, and for a patch
-	files []change.File   // without their lines, but for a patch
+	files []change.File   // of a patch
 
 	rulesAt    git.Side   // whose policy counts
 	rulesName  string     // how people call that state
@@ -97,7 +97,7 @@ func (s *scene) set(q Request) (err error) {
 	case policy.Worktree:
 		err = s.worktree()
 	case policy.Range:
-		err = s.between(q.Change.From, q.Change.To)
+		err = s.span(q.Change.From, q.Change.To)
 	case policy.Branch:
 		err = s.against(q.Change.Against)
 	case policy.Tree:
@@ -109,9 +109,7 @@ func (s *scene) set(q Request) (err error) {
 		return err
 	}
 	s.subject.Kind = string(s.kind)
-	err = s.compare()
-	s.subject.Files = len(s.files)
-	return err
+	return nil
 }
 
 // kindOfDoor lets the door decide what is judged where the call doesn't say. The door is looked up in the work tree's
@@ -179,7 +177,7 @@ func (s *scene) worktree() error {
 	return s.sides(base, git.Worktree)
 }
 
-func (s *scene) between(from, to string) error {
+func (s *scene) span(from, to string) error {
 	a, err := s.repo.Commit(from)
 	if err != nil {
 		return s.missingRevision(from, err)
@@ -252,29 +250,31 @@ func (s *scene) missingRevision(name string, err error) error {
 
 // sides opens the head and sets up the comparison.
 func (s *scene) sides(old, head git.Side) error {
-	tree, err := s.repo.Tree(head)
-	if err != nil {
+	s.side = head
+	var err error
+	if old == "" {
+		s.head, err = s.repo.Tree(head)
 		return err
 	}
-	s.head, s.side = tree, head
-	if old != "" {
-		diff := s.repo.Compare(old, head)
-		s.diff = &diff
-	}
-	return nil
+	s.diff = s.repo.Compare(old, head)
+	s.head, err = s.diff.NewTree()
+	return err
 }
 
-// compare lists the files of the change.
-func (s *scene) compare() error {
+// start begins the comparison. All lines are asked for at once where a local change is judged, which is small as a
+// rule, or where findings stand in so many files that most lines are needed anyway; else only the list of files.
+func (s *scene) start(paths []string) {
+	if s.diff != nil {
+		s.diff.Start(s.side == git.Index || s.side == git.Worktree || git.TooMany(paths))
+	}
+}
+
+// changed lists the files of the change, with or without their lines.
+func (s *scene) changed() ([]change.File, error) {
 	if s.diff == nil {
-		return nil
+		return s.files, nil
 	}
-	files, notices, err := s.diff.Files()
-	if err != nil {
-		return err
-	}
-	s.files, s.notices = files, append(s.notices, notices...)
-	return nil
+	return s.diff.Files()
 }
 
 // patchScene reads a diff in place of asking a repository for one.

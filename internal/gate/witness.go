@@ -24,6 +24,7 @@ type witness struct {
 	*scene
 	request Request
 
+	all      []*testimony
 	change   *change.Change
 	evidence []judge.Evidence
 	findings []finding.Finding
@@ -41,56 +42,71 @@ type testimony struct {
 	lens     *lens
 }
 
-// hear hears all reports of a request: the case it returns has their findings and evidence, and the change.
-func (s *scene) hear(q Request) (*Result, error) {
+// call reads the reports of a request, and starts the comparison beside.
+func (s *scene) call(q Request) *witness {
 	w := &witness{scene: s, request: q, texts: map[string]*source.Text{}}
-	if err := w.hearAll(); err != nil {
+	var paths []string
+	for _, file := range q.Reports {
+		t := w.read(file)
+		w.all = append(w.all, t)
+		if t.report != nil {
+			for _, f := range t.report.Findings {
+				paths = append(paths, f.Path)
+			}
+		}
+	}
+	slices.Sort(paths)
+	s.start(slices.Compact(paths))
+	return w
+}
+
+// hear brings the reports' findings to the head: the case it returns has them, the evidence, and the change.
+func (w *witness) hear(rules change.Rules) (*Result, error) {
+	defer func() {
+		for _, t := range w.all {
+			t.lens.close(w.scene)
+		}
+	}()
+	if len(w.all) == 0 {
+		w.evidence = append(w.evidence, judge.Evidence{
+			State:   judge.Missing,
+			Problem: "no report was given, and nothing to judge by is no pass; name one with --report FILE",
+		})
+	}
+	for _, t := range w.all {
+		if err := w.findPlaces(t); err != nil {
+			return nil, err
+		}
+	}
+	if err := w.readChange(rules); err != nil {
+		return nil, err
+	}
+	for _, t := range w.all {
+		if err := w.admit(t); err != nil {
+			return nil, err
+		}
+		w.evidence = append(w.evidence, t.evidence)
+	}
+	w.noteStrange()
+	w.findings = finding.Merge(w.findings)
+	if err := w.fillCode(); err != nil {
+		return nil, err
+	}
+	if err := w.seekMoved(rules); err != nil {
 		return nil, err
 	}
 	c := judge.Case{Change: w.change, Findings: w.findings, Evidence: w.evidence, Notices: w.notices}
 	return &Result{Case: c, texts: w.texts}, nil
 }
 
-func (w *witness) hearAll() error {
-	if len(w.request.Reports) == 0 {
-		w.evidence = append(w.evidence, judge.Evidence{
-			State:   judge.Missing,
-			Problem: "no report was given, and nothing to judge by is no pass; name one with --report FILE",
-		})
+func (w *witness) findPlaces(t *testimony) error {
+	if t.report == nil {
+		return nil
 	}
-	var all []*testimony
-	defer func() {
-		for _, t := range all {
-			t.lens.close(w.scene)
-		}
-	}()
-	for _, file := range w.request.Reports {
-		t := w.read(file)
-		all = append(all, t)
-		if t.report == nil {
-			continue
-		}
-		if err := w.focus(t); err != nil {
-			return err
-		}
-		if t.lens != nil {
-			if err := w.place(t); err != nil {
-				return err
-			}
-		}
-	}
-	if err := w.readChange(); err != nil {
+	if err := w.focus(t); err != nil || t.lens == nil {
 		return err
 	}
-	for _, t := range all {
-		if err := w.admit(t); err != nil {
-			return err
-		}
-		w.evidence = append(w.evidence, t.evidence)
-	}
-	w.noteStrange()
-	w.findings = finding.Merge(w.findings)
-	return w.fillCode()
+	return w.place(t)
 }
 
 // read reads the report's file.
@@ -185,7 +201,11 @@ func (w *witness) place(t *testimony) error {
 		case at.Strange:
 			strange = cmp.Or(strange, at.Path)
 			w.strange = append(w.strange, at.Path)
-			if changed := w.namesake(at.Path); changed != "" {
+			changed, err := w.namesake(at.Path)
+			if err != nil {
+				return err
+			}
+			if changed != "" {
 				t.fail(judge.Foreign, fmt.Sprintf(
 					"it speaks of %s, which isn't in the repository but bears the name of the changed %s; run the linter in this checkout", at.Path, changed))
 			}
@@ -199,13 +219,14 @@ func (w *witness) place(t *testimony) error {
 }
 
 // namesake is a changed file with the same file name, "" where there is none.
-func (w *witness) namesake(p string) string {
-	for _, f := range w.files {
+func (w *witness) namesake(p string) (string, error) {
+	files, err := w.changed()
+	for _, f := range files {
 		if f.Status != change.Deleted && path.Base(f.Path) == path.Base(p) {
-			return f.Path
+			return f.Path, nil
 		}
 	}
-	return ""
+	return "", err
 }
 
 // coverOf names the evidence's tools, the finding's tool where the report doesn't, and what they looked at.
@@ -229,19 +250,70 @@ func (w *witness) coverOf(t *testimony, find func(string) intake.Found) {
 	}
 }
 
-// readChange reads the lines of the change and settles what is touched.
-func (w *witness) readChange() error {
+// readChange reads the lines of the change, as far as findings stand in its files, and settles what is touched.
+func (w *witness) readChange(rules change.Rules) error {
 	if w.kind == policy.Tree {
 		w.change = &change.Change{Everything: true}
 		return nil
 	}
-	if w.diff != nil {
-		if err := w.diff.Fill(w.files, func(string) bool { return true }); err != nil {
-			return err
+	if w.diff == nil {
+		w.change = change.New(w.files, rules)
+		return nil
+	}
+	wanted := map[string]bool{}
+	all := false
+	for _, t := range w.all {
+		if t.report == nil || t.lens == nil {
+			continue
+		}
+		all = all || t.lens.between != nil && !t.lens.local
+		for _, f := range t.report.Findings {
+			wanted[f.Path] = true
 		}
 	}
-	w.change = change.New(w.files, change.Rules{})
+	return w.readLines(rules, func(path string) bool { return all || wanted[path] })
+}
+
+func (w *witness) readLines(rules change.Rules, wanted func(path string) bool) error {
+	if err := w.diff.Fill(wanted); err != nil {
+		return err
+	}
+	files, notices, err := w.diff.Lines()
+	if err != nil {
+		return err
+	}
+	if w.change == nil {
+		w.notices = append(w.notices, notices...)
+	}
+	w.change = change.New(files, rules)
 	return nil
+}
+
+// seekMoved reads the lines of those files, too, from which a block may have been moved to where a finding stands.
+func (w *witness) seekMoved(rules change.Rules) error {
+	if w.diff == nil || w.diff.Whole() {
+		return nil
+	}
+	lines := map[string][]int{}
+	for _, f := range w.findings {
+		for n := f.Region.Line; n > 0 && n <= f.Region.Last(); n++ {
+			lines[f.Path] = append(lines[f.Path], n)
+		}
+	}
+	suspects := w.change.Suspects(lines, rules)
+	if len(suspects) == 0 {
+		return nil
+	}
+	sources := map[string]bool{}
+	err := w.diff.OldTexts(func(path string, data []byte) {
+		if change.Holds(source.New(data), suspects) {
+			sources[path] = true
+		}
+	})
+	if err != nil || len(sources) == 0 {
+		return err
+	}
+	return w.readLines(rules, func(path string) bool { return sources[path] })
 }
 
 // admit checks a report against the tree it speaks of and takes its findings over, on the head's lines.
@@ -254,6 +326,11 @@ func (w *witness) admit(t *testimony) error {
 	}
 	if t.evidence.State == judge.Foreign {
 		return nil
+	}
+	if t.lens.local {
+		if err := w.compareLocally(t); err != nil {
+			return err
+		}
 	}
 	apart := t.lens.apart(w)
 	if apart != "" {
@@ -323,22 +400,32 @@ func (w *witness) fillCode() error {
 		if f.Outside || f.Path == "" {
 			continue
 		}
-		text, known := w.texts[f.Path]
-		if !known {
-			data, found, err := w.head.Read(f.Path)
-			if err != nil {
-				return fmt.Errorf("reading %s: %w", f.Path, err)
-			}
-			if found {
-				text = source.New(data)
-			}
-			w.texts[f.Path] = text
+		text, err := readText(w.head, w.texts, f.Path)
+		if err != nil {
+			return err
 		}
 		if text != nil {
 			f.Code = text.CodeAt(f.Region.Line)
 		}
 	}
 	return nil
+}
+
+// readText reads a file's text and remembers it; nil where there is no such file.
+func readText(from reader, texts map[string]*source.Text, path string) (*source.Text, error) {
+	text, known := texts[path]
+	if known {
+		return text, nil
+	}
+	data, found, err := from.Read(path)
+	if err != nil {
+		return nil, fmt.Errorf("reading %s: %w", path, err)
+	}
+	if found {
+		text = source.New(data)
+	}
+	texts[path] = text
+	return text, nil
 }
 
 func clip(s string) string {

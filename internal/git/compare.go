@@ -1,6 +1,7 @@
 package git
 
 import (
+	"bufio"
 	"bytes"
 	"errors"
 	"fmt"
@@ -27,17 +28,33 @@ const (
 // pairs); beyond it only renames without edits are found.
 const renameLimit = 2000
 
-// Comparison is what lies between two sides.
+// Comparison is what lies between two sides. It runs beside its caller: Files waits for the list of files, Lines for
+// their hunks.
 type Comparison struct {
-	repo      *Repo
-	args      []string
-	untracked bool
+	repo     *Repo
+	old, new Side
+	args     []string
+
+	listed, done chan struct{}
+	files        []change.File
+	blobs        map[string]blob // by path on the new side; by path on the old side for deleted files
+	left         map[string]bool // old paths of renamed files
+	whole        bool
+	binary       []string // files that came out as binary
+	notices      []string
+	err          error
+}
+
+// blob names the contents of a changed file on both sides; "" or zeros where a side has none or git didn't hash it.
+type blob struct {
+	old, new   string
+	mode, kind string // the new side's mode; git's letter for the status
 }
 
 // Compare compares two sides. Old is a commit, a tree or Index, new is any side; between Index and Worktree, only
 // tracked files are compared.
-func (r *Repo) Compare(old, new Side) Comparison {
-	c := Comparison{repo: r}
+func (r *Repo) Compare(old, new Side) *Comparison {
+	c := &Comparison{repo: r, old: old, new: new, blobs: map[string]blob{}, left: map[string]bool{}}
 	switch {
 	case new == Index:
 		c.args = append(c.args, "diff-index", "--cached", string(old))
@@ -46,7 +63,7 @@ func (r *Repo) Compare(old, new Side) Comparison {
 	case new == Worktree:
 		// The porcelain command, as it alone tells a file whose time changed from one whose text did without writing
 		// the index.
-		c.args, c.untracked = append(c.args, "diff", string(old)), true
+		c.args = append(c.args, "diff", string(old))
 	default:
 		c.args = append(c.args, "diff-tree", "-r", string(old), string(new))
 	}
@@ -61,70 +78,217 @@ var diffFlags = []string{
 	fmt.Sprintf("-l%d", renameLimit),
 }
 
-func (c Comparison) command(flags []string, paths []string) []string {
-	args := slices.Concat(c.args[:1], diffFlags, flags, c.args[1:], []string{"--"}, paths)
-	return args
+// patchFlags ask for the lines, without context.
+var patchFlags = []string{"--patch", "--unified=0", "--inter-hunk-context=0"}
+
+func (c *Comparison) command(flags []string, paths []string) []string {
+	return slices.Concat(c.args[:1], diffFlags, flags, c.args[1:], []string{"--"}, paths)
 }
 
-// Files lists the files that differ, without their lines. The notices say what couldn't be looked at in full.
-func (c Comparison) Files() (files []change.File, notices []string, err error) {
-	if c.untracked {
+// Start begins the comparison: of the list of files alone, or with whole of all their lines in the same go. Paths limit
+// it; none means all files.
+func (c *Comparison) Start(whole bool, paths ...string) {
+	c.whole = whole
+	c.listed, c.done = make(chan struct{}), make(chan struct{})
+	go func() {
+		defer close(c.done)
+		if c.err = c.run(paths); c.err == nil {
+			return
+		}
+		select {
+		case <-c.listed:
+		default:
+			close(c.listed)
+		}
+	}()
+}
+
+func (c *Comparison) run(paths []string) error {
+	if c.new == Worktree && c.old != Index {
 		if err := c.repo.IncludeUntracked(); err != nil {
-			return nil, nil, err
+			return err
 		}
 	}
+	flags := []string{"--raw"}
+	if c.whole {
+		flags = append(flags, patchFlags...)
+	}
 	complaint, err := c.repo.stream(func(out io.Reader) error {
-		data, err := io.ReadAll(out)
+		in := bufio.NewReaderSize(out, 1<<16)
+		if err := c.readRaw(in); err != nil {
+			return err
+		}
+		close(c.listed)
+		if !c.whole {
+			return nil
+		}
+		return c.readHunks(in)
+	}, c.command(flags, paths)...)
+	if strings.Contains(complaint, "rename detection was skipped") {
+		c.notices = append(c.notices, fmt.Sprintf(
+			"too many files were added and removed to look for edited renames (over %d by %d): a renamed and edited file counts as added", renameLimit, renameLimit))
+	}
+	if err == nil && len(c.binary) > 0 {
+		err = c.asText()
+	}
+	return err
+}
+
+// Whole reports whether all lines were asked for at the start.
+func (c *Comparison) Whole() bool { return c.whole }
+
+// Files lists the files that differ. Their hunks are there only after Lines or Fill.
+func (c *Comparison) Files() ([]change.File, error) {
+	<-c.listed
+	if c.err != nil {
+		return nil, c.err
+	}
+	return c.files, nil
+}
+
+// Lines waits until the comparison has ended and returns the files as they are known then. The notices say what
+// couldn't be looked at in full.
+func (c *Comparison) Lines() (files []change.File, notices []string, err error) {
+	<-c.done
+	return c.files, c.notices, c.err
+}
+
+// readRaw reads git's raw format, ":mode mode object object status", a tab, then one path or two, up to the empty line
+// that ends it.
+func (c *Comparison) readRaw(in *bufio.Reader) error {
+	for {
+		line, err := in.ReadString('\n')
+		if line = strings.TrimSuffix(line, "\n"); line == "" {
+			if err == io.EOF {
+				err = nil
+			}
+			return err
+		}
 		if err != nil {
 			return err
 		}
-		files, err = parseRaw(data)
-		return err
-	}, c.command([]string{"--raw", "-z"}, nil)...)
+		head, names, _ := strings.Cut(line, "\t")
+		fields := strings.Fields(strings.TrimPrefix(head, ":"))
+		old, path, renamed := strings.Cut(names, "\t")
+		if !renamed {
+			path = old
+		}
+		old, bad := change.Unquote(old)
+		path, worse := change.Unquote(path)
+		if len(fields) != 5 || errors.Join(bad, worse) != nil {
+			return fmt.Errorf("git printed %q where a changed file should stand", line)
+		}
+		c.add(fields, old, path)
+	}
+}
+
+// submodule and link are the modes of what isn't a file of text.
+const (
+	submodule = "160000"
+	link      = "120000"
+)
+
+func (c *Comparison) add(fields []string, old, path string) {
+	f := change.File{Status: change.Status(fields[4][0]), Path: path, Old: old}
+	switch f.Status {
+	case change.Added:
+		f.Old = ""
+	case change.Renamed:
+		c.left[old] = true
+	case 'U':
+		f.Status, f.Opaque = change.Modified, "not merged yet"
+	case change.Retyped:
+		f.Opaque = "of another type than before"
+	}
+	if fields[0] == submodule || fields[1] == submodule {
+		f.Opaque = "a submodule"
+	}
+	c.files = append(c.files, f)
+	c.blobs[path] = blob{old: fields[2], new: fields[3], mode: fields[1], kind: fields[4]}
+}
+
+// readHunks reads the patch that follows and puts its hunks into the files.
+func (c *Comparison) readHunks(in io.Reader) error {
+	parsed, err := change.ReadUnified(in)
 	if err != nil {
-		return nil, nil, err
+		return err
 	}
-	if strings.Contains(complaint, "rename detection was skipped") {
-		notices = append(notices, fmt.Sprintf(
-			"too many files were added and removed to look for edited renames (over %d by %d): a renamed and edited file counts as added", renameLimit, renameLimit))
+	at := make(map[string]int, len(c.files))
+	for i, f := range c.files {
+		at[f.Path] = i
 	}
-	return files, notices, nil
+	for _, p := range parsed {
+		i, known := at[p.Path]
+		switch {
+		case !known || c.files[i].Opaque != "":
+		case p.Opaque != "":
+			c.binary = append(c.binary, p.Path)
+		case hasNUL(p.Hunks):
+			c.files[i].Opaque = "binary"
+		default:
+			c.files[i].Hunks = p.Hunks
+		}
+	}
+	return nil
 }
 
-// parseRaw reads git's raw format with NUL ends: ":mode mode object object status", then one path or two.
-func parseRaw(data []byte) ([]change.File, error) {
-	var files []change.File
-	fields := strings.Split(string(bytes.TrimSuffix(data, []byte{0})), "\x00")
-	for i := 0; i < len(fields) && fields[i] != ""; {
-		head := strings.Fields(strings.TrimPrefix(fields[i], ":"))
-		if len(head) != 5 || i+1 >= len(fields) {
-			return nil, fmt.Errorf("git printed %q where a changed file should stand", fields[i])
-		}
-		f := change.File{Status: change.Status(head[4][0]), Path: fields[i+1], Old: fields[i+1]}
-		i += 2
-		switch f.Status {
-		case change.Renamed, change.Copied:
-			if i >= len(fields) {
-				return nil, fmt.Errorf("git printed no second path for %q", f.Old)
+// asText asks for the files that git takes for binary once more, as text: an attribute may have said so of a text.
+// Those that hold NUL bytes are opaque.
+func (c *Comparison) asText() error {
+	paths := c.binary
+	c.binary = nil
+	return c.fill([]string{"--text"}, paths)
+}
+
+// maxPathBytes bounds the paths given to one git command.
+const maxPathBytes = 64 << 10
+
+// TooMany reports whether so many paths are better not given to git one by one.
+func TooMany(paths []string) bool {
+	size := 0
+	for _, p := range paths {
+		size += len(p) + 1
+	}
+	return size > maxPathBytes
+}
+
+// Fill reads the lines of some of the listed files.
+func (c *Comparison) Fill(wanted func(path string) bool) error {
+	if _, err := c.Files(); err != nil || c.whole {
+		return err
+	}
+	var paths []string
+	for _, f := range c.files {
+		if f.Opaque == "" && f.Hunks == nil && wanted(f.Path) {
+			paths = append(paths, f.Path)
+			if f.Old != "" && f.Old != f.Path {
+				paths = append(paths, f.Old)
 			}
-			f.Path = fields[i]
-			i++
-		case change.Added:
-			f.Old = ""
-		case 'U':
-			f.Status, f.Opaque = change.Modified, "not merged yet"
-		case change.Retyped:
-			f.Opaque = "of another type than before"
 		}
-		if head[0] == submodule || head[1] == submodule {
-			f.Opaque = "a submodule"
-		}
-		files = append(files, f)
 	}
-	return files, nil
+	if len(paths) == 0 {
+		return nil
+	}
+	if TooMany(paths) {
+		paths = nil
+	}
+	if err := c.fill(nil, paths); err != nil || len(c.binary) == 0 {
+		return err
+	}
+	return c.asText()
 }
 
-const submodule = "160000"
+func (c *Comparison) fill(flags, paths []string) error {
+	_, err := c.repo.stream(c.readHunks, c.command(append(flags, patchFlags...), paths)...)
+	return err
+}
+
+func hasNUL(hunks []change.Hunk) bool {
+	nul := func(line string) bool { return strings.IndexByte(line, 0) >= 0 }
+	return slices.ContainsFunc(hunks, func(h change.Hunk) bool {
+		return slices.ContainsFunc(h.Removed, nul) || slices.ContainsFunc(h.Added, nul)
+	})
+}
 
 // IncludeUntracked makes git see the work tree's files that it neither tracks nor ignores, so that they are compared,
 // and found to be renamed, like all others: it notes them in a copy of the index.
@@ -167,79 +331,4 @@ func (r *Repo) IncludeUntracked() error {
 		return failure("add", err, string(out))
 	}
 	return nil
-}
-
-// maxPathBytes bounds the paths given to one git command; a longer list means all files.
-const maxPathBytes = 64 << 10
-
-// Fill reads the lines of those files that wanted names, into their Hunks. Files that git takes for binary are asked
-// for as text; where they hold NUL bytes they become opaque.
-func (c Comparison) Fill(files []change.File, wanted func(path string) bool) error {
-	byPath := map[string]*change.File{}
-	var paths []string
-	size := 0
-	for i := range files {
-		f := &files[i]
-		if f.Opaque != "" || !wanted(f.Path) {
-			continue
-		}
-		byPath[f.Path] = f
-		paths = append(paths, f.Path)
-		if f.Old != "" && f.Old != f.Path {
-			paths = append(paths, f.Old)
-		}
-		size += len(f.Path) + len(f.Old)
-	}
-	if len(paths) == 0 {
-		return nil
-	}
-	limit := paths
-	if size > maxPathBytes {
-		limit = nil
-	}
-	binary, err := c.hunks(byPath, nil, limit)
-	if err != nil || len(binary) == 0 {
-		return err
-	}
-	stillBinary, err := c.hunks(byPath, []string{"--text"}, binary)
-	for _, path := range stillBinary {
-		byPath[path].Opaque = "binary"
-	}
-	return err
-}
-
-// hunks runs the diff and puts its hunks into the files. It returns the paths that came out as binary.
-func (c Comparison) hunks(byPath map[string]*change.File, flags, paths []string) (binary []string, err error) {
-	read := func(out io.Reader) error {
-		parsed, err := change.ReadUnified(out)
-		if err != nil {
-			return err
-		}
-		for _, p := range parsed {
-			f := byPath[p.Path]
-			switch {
-			case f == nil:
-			case p.Opaque != "" || hasNUL(p.Hunks):
-				binary = append(binary, p.Path)
-			default:
-				f.Hunks = p.Hunks
-			}
-		}
-		return nil
-	}
-	if _, err := c.repo.stream(read, c.command(append(flags, "--patch", "--unified=0", "--inter-hunk-context=0"), paths)...); err != nil {
-		return nil, err
-	}
-	return binary, nil
-}
-
-func hasNUL(hunks []change.Hunk) bool {
-	for _, h := range hunks {
-		for _, line := range slices.Concat(h.Removed, h.Added) {
-			if strings.IndexByte(line, 0) >= 0 {
-				return true
-			}
-		}
-	}
-	return false
 }

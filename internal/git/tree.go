@@ -1,36 +1,31 @@
 package git
 
 import (
-	"bufio"
 	"errors"
 	"fmt"
 	"io"
 	"io/fs"
 	"os"
-	"os/exec"
 	"path"
 	"path/filepath"
-	"strconv"
 	"strings"
 )
 
 // ErrLink is the error of a path that is a symbolic link, or leads through one, where a plain file is asked for.
 var ErrLink = errors.New("a symbolic link")
 
-// Tree reads the files of one side. It holds a git process and must be closed. It isn't safe for concurrent use.
+// Tree reads the files of one side. It must be closed, and isn't safe for concurrent use.
 type Tree struct {
-	repo *Repo
-	side Side
-	disk *os.Root // the work tree, for that side
-
-	batch *exec.Cmd
-	ask   io.WriteCloser
-	reply *bufio.Reader
+	repo    *Repo
+	side    Side
+	changed *Comparison // with this side as its new one; nil where there is none to look changes up in
+	disk    *os.Root    // the work tree, for that side
+	objects objects
 }
 
 // Tree opens a side for reading.
 func (r *Repo) Tree(side Side) (*Tree, error) {
-	t := &Tree{repo: r, side: side}
+	t := &Tree{repo: r, side: side, objects: objects{repo: r}}
 	if side == Worktree {
 		disk, err := os.OpenRoot(r.Root)
 		if err != nil {
@@ -41,48 +36,113 @@ func (r *Repo) Tree(side Side) (*Tree, error) {
 	return t, nil
 }
 
-// Close ends the git process.
+// NewTree opens the new side. What the comparison tells of its files is used to find them sooner; the rest is looked up
+// on the old side, whose files they are.
+func (c *Comparison) NewTree() (*Tree, error) {
+	t, err := c.repo.Tree(c.new)
+	if err == nil {
+		t.changed = c
+	}
+	return t, err
+}
+
+// Worktree opens the work tree as far as the comparison's new side, which is the index, knows its files.
+func (c *Comparison) Worktree() (*Tree, error) {
+	t, err := c.repo.Tree(Worktree)
+	if err == nil {
+		t.changed = c
+	}
+	return t, err
+}
+
+// OldTexts hands the old contents of those listed files to see whose lines aren't known yet, by their path on the new
+// side; files that the comparison added have none.
+func (c *Comparison) OldTexts(see func(path string, data []byte)) error {
+	if _, err := c.Files(); err != nil {
+		return err
+	}
+	var names, paths []string
+	for _, f := range c.files {
+		if b := c.blobs[f.Path]; f.Old != "" && f.Opaque == "" && f.Hunks == nil {
+			names, paths = append(names, b.old), append(paths, f.Path)
+		}
+	}
+	return c.repo.eachObject(names, func(i int, data []byte) { see(paths[i], data) })
+}
+
+// Close ends what the tree holds open.
 func (t *Tree) Close() error {
 	if t.disk != nil {
 		t.disk.Close()
 	}
-	if t.batch == nil {
-		return nil
-	}
-	t.ask.Close()
-	return t.batch.Wait()
+	return t.objects.close()
 }
 
 // Read returns a file's content; found is false where the side has no file at path. In the work tree only files
-// that the index holds are found.
+// that git tracks, or that were included, are found.
 func (t *Tree) Read(path string) (data []byte, found bool, err error) {
 	if !fs.ValidPath(path) || path == "." {
 		return nil, false, nil
 	}
-	if t.side != Worktree {
-		return t.object(t.nameOf(path))
-	}
-	if tracked, err := t.tracked(path); err != nil || !tracked {
+	name, err := t.nameOf(path)
+	if err != nil || name == "" {
 		return nil, false, err
+	}
+	if t.side != Worktree {
+		return t.objects.read(name)
+	}
+	if name != known { // all that git is asked is whether it knows the path
+		_, found, err = t.objects.read(name)
+		if err == nil && !found && t.changed == nil {
+			_, found, err = t.objects.read(":2:" + path) // not merged yet
+		}
+		if err != nil || !found {
+			return nil, false, err
+		}
 	}
 	return t.onDisk(path)
 }
 
-func (t *Tree) nameOf(path string) string {
-	if t.side == Index {
-		return ":0:" + path
-	}
-	return string(t.side) + ":" + path
-}
+// known names a file of the work tree that the comparison has seen.
+const known = "known"
 
-// tracked reports whether the index holds the path, merged or not.
-func (t *Tree) tracked(path string) (bool, error) {
-	for _, stage := range []string{":0:", ":2:", ":3:"} {
-		if _, found, err := t.object(stage + path); found || err != nil {
-			return found, err
+// nameOf is how git finds the content at a path: by its hash where the comparison tells it, else through the commit or
+// the index. It is "" where the comparison tells that there is none.
+func (t *Tree) nameOf(path string) (string, error) {
+	c := t.changed
+	if c == nil {
+		if t.side == Index || t.side == Worktree {
+			return ":0:" + path, nil
+		}
+		return string(t.side) + ":" + path, nil
+	}
+	if t.side != Index && t.side != Worktree {
+		select {
+		case <-c.listed:
+		default:
+			return string(t.side) + ":" + path, nil // no need to wait
 		}
 	}
-	return false, nil
+	if _, err := c.Files(); err != nil {
+		return "", err
+	}
+	b, changed := c.blobs[path]
+	switch {
+	case changed && b.kind == "D":
+		return "", nil
+	case changed && t.side == Worktree:
+		return known, nil
+	case changed && b.kind == "U":
+		return ":2:" + path, nil
+	case changed && b.mode == submodule:
+		return "", nil
+	case changed:
+		return b.new, nil
+	}
+	if c.left[path] {
+		return "", nil
+	}
+	return string(c.old) + ":" + path, nil
 }
 
 // onDisk reads a regular file of the work tree, never through a link that leads out of it.
@@ -107,58 +167,6 @@ func ignoreAbsent(err error) error {
 		return nil
 	}
 	return err
-}
-
-// object asks git for one object's content. Only blobs are found.
-func (t *Tree) object(name string) (data []byte, found bool, err error) {
-	if strings.ContainsRune(name, '\n') {
-		return t.single(name)
-	}
-	if t.batch == nil {
-		if err := t.start(); err != nil {
-			return nil, false, err
-		}
-	}
-	if _, err := io.WriteString(t.ask, name+"\n"); err != nil {
-		return nil, false, fmt.Errorf("git cat-file ended: %w", err)
-	}
-	head, err := t.reply.ReadString('\n')
-	if err != nil {
-		return nil, false, fmt.Errorf("git cat-file ended: %w", err)
-	}
-	fields := strings.Fields(head)
-	if len(fields) < 3 || strings.HasSuffix(head, " missing\n") || strings.HasSuffix(head, " ambiguous\n") {
-		return nil, false, nil
-	}
-	size, err := strconv.Atoi(fields[len(fields)-1])
-	if err != nil {
-		return nil, false, fmt.Errorf("git cat-file answered %q", head)
-	}
-	data = make([]byte, size+1) // a line feed follows the content
-	if _, err := io.ReadFull(t.reply, data); err != nil {
-		return nil, false, fmt.Errorf("git cat-file ended: %w", err)
-	}
-	return data[:size], fields[len(fields)-2] == "blob", nil
-}
-
-func (t *Tree) start() error {
-	t.batch = t.repo.command("cat-file", "--batch")
-	var err error
-	if t.ask, err = t.batch.StdinPipe(); err != nil {
-		return err
-	}
-	out, err := t.batch.StdoutPipe()
-	if err != nil {
-		return err
-	}
-	t.reply = bufio.NewReaderSize(out, 1<<16)
-	return t.batch.Start()
-}
-
-// single reads an object whose name has a line feed, which git's batches can't ask for.
-func (t *Tree) single(name string) (data []byte, found bool, err error) {
-	data, err = t.repo.git("cat-file", "blob", name)
-	return data, err == nil, nil
 }
 
 // Lacking tells which of the paths the side has no file at.
@@ -195,14 +203,12 @@ func (t *Tree) Lacking(paths []string) (map[string]bool, error) {
 // Plain reads a file that must be plain: a symbolic link in its place, or in that of a folder above it, is an error
 // that wraps ErrLink. Unlike Read it finds untracked files of the work tree too.
 func (t *Tree) Plain(name string) (data []byte, found bool, err error) {
-	for at := name; at != "."; at = path.Dir(at) {
-		link, err := t.isLink(at)
-		if err != nil {
-			return nil, false, err
-		}
-		if link {
-			return nil, false, fmt.Errorf("%s is %w, which is refused there: put a plain file or folder in its place", at, ErrLink)
-		}
+	links, err := t.links(name)
+	if err != nil {
+		return nil, false, err
+	}
+	if len(links) > 0 {
+		return nil, false, fmt.Errorf("%s is %w, which is refused there: put a plain file or folder in its place", links[0], ErrLink)
 	}
 	if t.side == Worktree {
 		return t.onDisk(name)
@@ -210,20 +216,55 @@ func (t *Tree) Plain(name string) (data []byte, found bool, err error) {
 	return t.Read(name)
 }
 
-func (t *Tree) isLink(name string) (bool, error) {
-	const linkMode = "120000 "
-	switch t.side {
-	case Worktree:
-		info, err := t.disk.Lstat(filepath.FromSlash(name))
-		if err != nil {
-			return false, ignoreAbsent(err)
-		}
-		return info.Mode()&fs.ModeSymlink != 0, nil
-	case Index:
-		out, err := t.repo.git("ls-files", "--stage", "--full-name", "--", name)
-		return strings.HasPrefix(string(out), linkMode), err
-	default:
-		out, err := t.repo.git("ls-tree", "--full-tree", string(t.side), "--", name)
-		return strings.HasPrefix(string(out), linkMode), err
+// links lists which of a path and the folders above it are symbolic links.
+func (t *Tree) links(name string) (links []string, err error) {
+	var all []string
+	for at := name; at != "."; at = path.Dir(at) {
+		all = append(all, at)
 	}
+	if t.side == Worktree {
+		for _, at := range all {
+			info, err := t.disk.Lstat(filepath.FromSlash(at))
+			if err != nil && ignoreAbsent(err) != nil {
+				return nil, err
+			}
+			if err == nil && info.Mode()&fs.ModeSymlink != 0 {
+				links = append(links, at)
+			}
+		}
+		return links, nil
+	}
+	list := append([]string{"ls-tree", "-z", "--full-tree", string(t.side), "--"}, all...)
+	switch {
+	case t.side == Index && t.changed != nil:
+		list[3] = string(t.changed.old)
+		for _, at := range all {
+			if b, changed := t.changed.blobs[at]; changed && b.mode == link {
+				links = append(links, at)
+			} else if changed && b.kind != "D" {
+				return links, nil // a plain file now, whatever it was
+			}
+		}
+	case t.side == Index:
+		list = append([]string{"ls-files", "--stage", "--full-name", "-z", "--"}, all...)
+	}
+	out, err := t.repo.git(list...)
+	if err != nil {
+		return nil, err
+	}
+	for entry := range strings.SplitSeq(string(out), "\x00") {
+		mode, _, _ := strings.Cut(entry, " ")
+		if _, at, ok := strings.Cut(entry, "\t"); ok && mode == link {
+			if t.changed != nil {
+				if b, changed := t.changed.blobs[at]; changed && b.mode != link {
+					continue
+				}
+			}
+			links = append(links, at)
+		}
+	}
+	return links, nil
 }
+
+// Abs is the path on disk of a path of the repository.
+func (r *Repo) Abs(path string) string { return filepath.Join(r.Root, filepath.FromSlash(path)) }

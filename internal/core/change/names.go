@@ -12,7 +12,7 @@ func pathOf(line string) (string, error) {
 	if !strings.HasPrefix(name, `"`) {
 		name, _, _ = strings.Cut(name, "\t")
 	}
-	return unquote(name)
+	return Unquote(name)
 }
 
 // splitNames cuts the two names of a "diff --git" line apart. Where neither is quoted it must find the blank at which
@@ -23,12 +23,12 @@ func splitNames(s string) (old, path string, ok bool) {
 		if end < 0 || end+2 > len(s) {
 			return "", "", false
 		}
-		old, err := unquote(s[:end+1])
-		path, fail := unquote(strings.TrimPrefix(s[end+1:], " "))
+		old, err := Unquote(s[:end+1])
+		path, fail := Unquote(strings.TrimPrefix(s[end+1:], " "))
 		return old, path, err == nil && fail == nil
 	}
 	if plain, quoted, found := strings.Cut(s, ` "`); found {
-		path, err := unquote(`"` + quoted)
+		path, err := Unquote(`"` + quoted)
 		return plain, path, err == nil
 	}
 	for i := 0; i < len(s); i++ {
@@ -67,9 +67,9 @@ func closingQuote(s string) int {
 	return -1
 }
 
-// unquote undoes git's quoting of unusual names: double quotes around, with the escapes of C inside. A name without
+// Unquote undoes git's quoting of unusual names: double quotes around, with the escapes of C inside. A name without
 // quotes is returned as it is.
-func unquote(s string) (string, error) {
+func Unquote(s string) (string, error) {
 	if !strings.HasPrefix(s, `"`) {
 		return s, nil
 	}

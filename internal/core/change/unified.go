@@ -168,7 +168,7 @@ func (p *patchReader) mode(rest string) {
 
 func (p *patchReader) moved(key, rest string) error {
 	side, name, _ := strings.Cut(rest, " ")
-	name, err := unquote(name)
+	name, err := Unquote(name)
 	if err != nil {
 		return p.wrong("%v", err)
 	}

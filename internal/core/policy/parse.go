@@ -43,9 +43,10 @@ func (r *reader) whole() {
 			"ladder":   r.ladder,
 			"levels":   func(n ast.Node) { levels = n }, // needs the ladder
 			"baseline": r.baseline,
+			"place":    r.place,
 			"doors":    func(n ast.Node) { doors = n }, // needs the ladder
 		},
-		later: []string{"inherit", "paths", "groups", "aliases", "same", "severities", "teams", "reports", "recipes", "notes", "place"},
+		later: []string{"inherit", "paths", "groups", "aliases", "same", "severities", "teams", "reports", "recipes", "notes"},
 	})
 	r.levels(levels)
 	if doors != nil {
@@ -124,6 +125,22 @@ func (r *reader) baseline(n ast.Node) {
 		r.complain(n, "baseline must be a plain path from the repository's root, not %q", s)
 	}
 	r.policy.Baseline, r.policy.BaselineNamed = s, true
+}
+
+// place reads which differences make a line the author's.
+func (r *reader) place(n ast.Node) {
+	counts := func(what string, into *bool) func(ast.Node) {
+		return func(n ast.Node) { *into = oneOf(r, n, what, []string{"ignored", "counts"}) == "counts" }
+	}
+	r.mapping(n, keys{
+		what: "place",
+		read: map[string]func(ast.Node){
+			"whitespace": counts("whitespace", &r.policy.Place.CountSpace),
+			"moved":      counts("moved", &r.policy.Place.CountMoved),
+			"seams":      func(n ast.Node) { r.policy.Place.Seams = r.boolean(n, "seams") },
+		},
+		later: []string{"flows"},
+	})
 }
 
 func (r *reader) doors(n ast.Node) {

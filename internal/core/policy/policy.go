@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"zincdoor/internal/core/baseline"
+	"zincdoor/internal/core/change"
 	"zincdoor/internal/core/finding"
 )
 
@@ -25,6 +26,8 @@ type Policy struct {
 	// Baseline is the path of the baseline from the repository's root; Named says that the policy names it.
 	Baseline      string
 	BaselineNamed bool
+
+	Place change.Rules // which differences make a line the author's
 
 	Doors []Door // in the order of the file
 }

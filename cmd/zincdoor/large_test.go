@@ -1,0 +1,217 @@
+package main
+
+import (
+	"bufio"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+)
+
+// large is a repository of 100,000 files whose branch "change" alters 5,000 of them: 3,800 edited, 500 renamed (most
+// of them edited too), 400 added and 300 deleted. It is made once a run; ZINCDOOR_LARGE names a folder to keep it in.
+type large struct {
+	*sandbox
+	altered []string // paths on the change's new side that bear lines
+}
+
+const (
+	largeFiles   = 100_000
+	largeEdited  = 3_800
+	largeRenamed = 500
+	largeAdded   = 400
+	largeDeleted = 300
+)
+
+var words = strings.Fields("tide ramp fare zone board ferry slack gauge sill datum phase stream quay berth crew load queue ticket price hour")
+
+// sourceFile makes a believable file of 40 to 120 lines from a seed.
+func sourceFile(seed uint64) []string {
+	random := rand.New(rand.NewPCG(seed, 1))
+	text := []string{fmt.Sprintf("/* file %d */", seed)}
+	for n := 4 + random.IntN(9); n > 0; n-- {
+		name := fmt.Sprintf("%s_%s_%d", words[random.IntN(len(words))], words[random.IntN(len(words))], random.IntN(1000))
+		text = append(text, fmt.Sprintf("static int %s(int %s)", name, words[random.IntN(len(words))]), "{")
+		for range 2 + random.IntN(8) {
+			text = append(text, fmt.Sprintf("\tif (%s > %d) %s += %d;", words[random.IntN(len(words))], random.IntN(500), words[random.IntN(len(words))], random.IntN(90)))
+		}
+		text = append(text, "\treturn 0;", "}", "")
+	}
+	return text
+}
+
+// edit changes one to three places of a file.
+func edit(text []string, seed uint64) []string {
+	random := rand.New(rand.NewPCG(seed, 2))
+	for range 1 + random.IntN(3) {
+		at := 1 + random.IntN(len(text)-1)
+		fresh := fmt.Sprintf("\t%s = %s(%d);", words[random.IntN(len(words))], words[random.IntN(len(words))], random.IntN(10_000))
+		if random.IntN(2) == 0 {
+			text = append(text[:at:at], text[at+1:]...)
+		}
+		text = append(text[:at:at], append([]string{fresh}, text[at:]...)...)
+	}
+	return text
+}
+
+func largePath(i int) string { return fmt.Sprintf("area%02d/part%03d/file%06d.c", i%40, i/40%250, i) }
+
+// largeRepository makes the repository by git's fast import.
+func largeRepository(b *testing.B) *large {
+	dir := os.Getenv("ZINCDOOR_LARGE")
+	if dir == "" {
+		dir = b.TempDir()
+	}
+	l := &large{sandbox: &sandbox{T: &testing.T{}, dir: dir}}
+	made := false
+	if _, err := os.Stat(filepath.Join(dir, ".git")); err != nil {
+		made = true
+		l.git("init", "-q", "-b", "main", ".")
+	}
+	importing := exec.Command("git", "-C", dir, "fast-import", "--quiet", "--force")
+	in, err := importing.StdinPipe()
+	if err != nil {
+		b.Fatal(err)
+	}
+	if made {
+		if err := importing.Start(); err != nil {
+			b.Fatal(err)
+		}
+	}
+	out := bufio.NewWriterSize(in, 1<<20)
+	commit := func(branch, from string) {
+		fmt.Fprintf(out, "commit refs/heads/%s\ncommitter Tide Desk <desk@brackwater.example> 1790000000 +0000\ndata 1\nx\n%s", branch, from)
+	}
+	file := func(path string, text []string) {
+		data := strings.Join(text, "\n") + "\n"
+		fmt.Fprintf(out, "M 100644 inline %s\ndata %d\n%s\n", path, len(data), data)
+	}
+	if made {
+		commit("main", "")
+		for i := range largeFiles {
+			file(largePath(i), sourceFile(uint64(i)))
+		}
+		commit("change", "from refs/heads/main\n")
+	}
+	for n := range largeEdited + largeRenamed + largeAdded + largeDeleted {
+		i := n * 19
+		path, text := largePath(i), sourceFile(uint64(i))
+		switch {
+		case n < largeEdited:
+			text = edit(text, uint64(i))
+		case n < largeEdited+largeRenamed:
+			if made {
+				fmt.Fprintf(out, "D %s\n", path)
+			}
+			path = strings.Replace(path, "file", "moved/file", 1)
+			if n%5 > 0 {
+				text = edit(text, uint64(i))
+			}
+		case n < largeEdited+largeRenamed+largeAdded:
+			path, text = strings.Replace(path, "file", "new", 1), sourceFile(uint64(i)+1<<40)
+		default:
+			if made {
+				fmt.Fprintf(out, "D %s\n", path)
+			}
+			continue
+		}
+		l.altered = append(l.altered, path)
+		if made {
+			file(path, text)
+		}
+	}
+	if made {
+		out.Flush()
+		in.Close()
+		if err := importing.Wait(); err != nil {
+			b.Fatal(err)
+		}
+		l.git("repack", "-q", "-a", "-d", "--window=5")
+		l.git("symbolic-ref", "HEAD", "refs/heads/change")
+		l.git("reset", "-q", "--hard")
+	}
+	return l
+}
+
+// report writes findings for one in every so many of the altered files, three a file, and returns the report's path.
+func (l *large) report(b *testing.B, every int) string {
+	var text strings.Builder
+	for n, path := range l.altered {
+		if n%every == 0 {
+			for _, line := range []int{5, 17, 29} {
+				text.WriteString(warn(path, line))
+			}
+		}
+	}
+	path := filepath.Join(b.TempDir(), "report.txt")
+	if err := os.WriteFile(path, []byte(text.String()), 0o644); err != nil {
+		b.Fatal(err)
+	}
+	return path
+}
+
+// fastest gives the least wall time of a command over some runs, and the most memory it took, in bytes.
+func (l *large) fastest(b *testing.B, name string, args ...string) (best time.Duration, memory int64) {
+	for range 5 {
+		cmd := exec.Command(name, args...)
+		cmd.Dir, cmd.Env = l.dir, l.environment()
+		start := time.Now()
+		cmd.Run() // a shut door is as good as an open one
+		took := time.Since(start)
+		if cmd.ProcessState.ExitCode() > 1 {
+			b.Fatalf("%s %s: exit code %d", name, strings.Join(args, " "), cmd.ProcessState.ExitCode())
+		}
+		if best == 0 || took < best {
+			best = took
+		}
+		memory = max(memory, peak(cmd.ProcessState))
+	}
+	return best, memory
+}
+
+// BenchmarkLargeChange holds the program's wall time against git's own diff of the same change, in the same run.
+func BenchmarkLargeChange(b *testing.B) {
+	l := largeRepository(b)
+	reference, _ := l.fastest(b, "git", "diff", "--unified=0", "-M", "main", "change")
+	for _, c := range []struct {
+		name  string
+		every int
+	}{{"a tenth of the files", 10}, {"all files", 1}} {
+		b.Run("range, findings in "+c.name, func(b *testing.B) {
+			report := l.report(b, c.every)
+			for b.Loop() {
+				took, memory := l.fastest(b, program, "gate", "--range", "main..change", "--report", report, "--format", "json")
+				b.ReportMetric(float64(took.Milliseconds()), "gate-ms")
+				b.ReportMetric(float64(reference.Milliseconds()), "git-ms")
+				b.ReportMetric(float64(took)/float64(reference), "ratio")
+				b.ReportMetric(float64(memory)/1e6, "MB")
+			}
+		})
+	}
+	b.Run("staged, ten files", func(b *testing.B) {
+		l.git("reset", "-q", "--hard")
+		var text strings.Builder
+		for i := range 10 {
+			path := largePath(i*31 + 3)
+			l.write(path, strings.Join(edit(sourceFile(uint64(i*31+3)), 9), "\n")+"\n")
+			l.git("add", path)
+			text.WriteString(warn(path, 5))
+		}
+		report := filepath.Join(b.TempDir(), "report.txt")
+		if err := os.WriteFile(report, []byte(text.String()), 0o644); err != nil {
+			b.Fatal(err)
+		}
+		reference, _ := l.fastest(b, "git", "diff", "--cached", "--unified=0")
+		for b.Loop() {
+			took, memory := l.fastest(b, program, "gate", "--staged", "--report", report, "--format", "json")
+			b.ReportMetric(float64(took.Milliseconds()), "gate-ms")
+			b.ReportMetric(float64(reference.Milliseconds()), "git-ms")
+			b.ReportMetric(float64((took - reference).Milliseconds()), "over-ms")
+			b.ReportMetric(float64(memory)/1e6, "MB")
+		}
+	})
+}
