@@ -29,9 +29,23 @@ const (
 
 var words = strings.Fields("tide ramp fare zone board ferry slack gauge sill datum phase stream quay berth crew load queue ticket price hour")
 
-// sourceFile makes a believable file of 40 to 120 lines from a seed.
+// vocabulary makes the names of one file, so that files are no more alike than those of real projects.
+func vocabulary(random *rand.Rand) []string {
+	names := make([]string, 20)
+	for i := range names {
+		name := make([]byte, 4+random.IntN(8))
+		for k := range name {
+			name[k] = 'a' + byte(random.IntN(26))
+		}
+		names[i] = words[random.IntN(len(words))] + "_" + string(name)
+	}
+	return names
+}
+
+// sourceFile makes a file of 40 to 120 lines from a seed.
 func sourceFile(seed uint64) []string {
 	random := rand.New(rand.NewPCG(seed, 1))
+	words := vocabulary(random)
 	text := []string{fmt.Sprintf("/* file %d */", seed)}
 	for n := 4 + random.IntN(9); n > 0; n-- {
 		name := fmt.Sprintf("%s_%s_%d", words[random.IntN(len(words))], words[random.IntN(len(words))], random.IntN(1000))
@@ -47,6 +61,7 @@ func sourceFile(seed uint64) []string {
 // edit changes one to three places of a file.
 func edit(text []string, seed uint64) []string {
 	random := rand.New(rand.NewPCG(seed, 2))
+	words := vocabulary(random)
 	for range 1 + random.IntN(3) {
 		at := 1 + random.IntN(len(text)-1)
 		fresh := fmt.Sprintf("\t%s = %s(%d);", words[random.IntN(len(words))], words[random.IntN(len(words))], random.IntN(10_000))
@@ -60,7 +75,8 @@ func edit(text []string, seed uint64) []string {
 
 func largePath(i int) string { return fmt.Sprintf("area%02d/part%03d/file%06d.c", i%40, i/40%250, i) }
 
-// largeRepository makes the repository by git's fast import.
+// largeRepository makes the repository by git's fast import, without deltas: files made by a machine are so much alike
+// that git would chain them up as it never does real ones, and spend most of its time on following the chains.
 func largeRepository(b *testing.B) *large {
 	dir := os.Getenv("ZINCDOOR_LARGE")
 	if dir == "" {
@@ -72,7 +88,7 @@ func largeRepository(b *testing.B) *large {
 		made = true
 		l.git("init", "-q", "-b", "main", ".")
 	}
-	importing := exec.Command("git", "-C", dir, "fast-import", "--quiet", "--force")
+	importing := exec.Command("git", "-C", dir, "fast-import", "--quiet", "--force", "--depth=0")
 	in, err := importing.StdinPipe()
 	if err != nil {
 		b.Fatal(err)
@@ -130,7 +146,6 @@ func largeRepository(b *testing.B) *large {
 		if err := importing.Wait(); err != nil {
 			b.Fatal(err)
 		}
-		l.git("repack", "-q", "-a", "-d", "--window=5")
 		l.git("symbolic-ref", "HEAD", "refs/heads/change")
 		l.git("reset", "-q", "--hard")
 	}

@@ -301,12 +301,12 @@ func (w *witness) seekMoved(rules change.Rules) error {
 		}
 	}
 	suspects := w.change.Suspects(lines, rules)
-	if len(suspects) == 0 {
+	if suspects.None() {
 		return nil
 	}
 	sources := map[string]bool{}
 	err := w.diff.OldTexts(func(path string, data []byte) {
-		if change.Holds(source.New(data), suspects) {
+		if suspects.MayComeFrom(source.New(data)) {
 			sources[path] = true
 		}
 	})

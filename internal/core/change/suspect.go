@@ -5,13 +5,19 @@ import "zincdoor/internal/core/source"
 // Window is as many lines that follow one another, collapsed, as a moved block has at least.
 type Window [movedLines]string
 
-// Suspects gathers the windows around the given lines, by path on the new side, that might have been moved there from a
-// file whose hunks aren't known: only a file that held one of them can have lost it. Lines that aren't touched, or that
-// stand among too few touched ones, give none.
-func (c *Change) Suspects(lines map[string][]int, rules Rules) map[Window]bool {
-	windows := map[Window]bool{}
+// Suspects are added lines around findings that may have been moved there from a file whose hunks aren't known. Only a
+// file that held them can have lost them.
+type Suspects struct {
+	added   []runs
+	windows map[Window][]spot
+	first   map[string]bool // the windows' first lines
+}
+
+// Suspects gathers what may have been moved to the given lines, by path on the new side.
+func (c *Change) Suspects(lines map[string][]int, rules Rules) *Suspects {
+	s := &Suspects{windows: map[Window][]spot{}, first: map[string]bool{}}
 	if rules.CountMoved {
-		return windows
+		return s
 	}
 	for path, numbers := range lines {
 		f := c.File(path)
@@ -19,39 +25,64 @@ func (c *Change) Suspects(lines map[string][]int, rules Rules) map[Window]bool {
 			continue
 		}
 		added, _ := unmatched(f, rules)
-		at := make(map[int]bool, len(numbers))
+		asked := make(map[int]bool, len(numbers))
 		for _, n := range numbers {
-			at[n] = f.Touched.Has(n)
+			asked[n] = f.Touched.Has(n)
 		}
+		s.added = append(s.added, added)
 		eachWindow(added, func(i int, window Window) {
 			for k := range movedLines {
-				if at[added[i].number+k] {
-					windows[window] = true
+				if asked[added[i].number+k] && len(s.windows[window]) < candidates {
+					s.windows[window] = append(s.windows[window], spot{len(s.added) - 1, i})
+					s.first[window[0]] = true
 					return
 				}
 			}
 		})
 	}
-	return windows
+	return s
 }
 
-// Holds reports whether one of the windows stands in the text.
-func Holds(text *source.Text, windows map[Window]bool) bool {
-	first := make(map[string]bool, len(windows))
-	for w := range windows {
-		first[w[0]] = true
-	}
+// None reports whether nothing can have been moved.
+func (s *Suspects) None() bool { return len(s.windows) == 0 }
+
+// MayComeFrom reports whether the text holds a block that is large enough to count as moved.
+func (s *Suspects) MayComeFrom(text *source.Text) bool {
+	var old runs // made when a window's first line is met
 	for n := 1; n+movedLines-1 <= text.Len(); n++ {
-		var window Window
-		if window[0] = source.Collapse(text.Line(n)); !first[window[0]] {
+		if !s.first[source.Collapse(text.Line(n))] {
 			continue
 		}
-		for k := 1; k < movedLines; k++ {
-			window[k] = source.Collapse(text.Line(n + k))
+		if old == nil {
+			old = wholeText(text)
 		}
-		if windows[window] {
-			return true
+		var window Window
+		for k := range window {
+			window[k] = old[n-1+k].text
+		}
+		for _, at := range s.windows[window] {
+			b := widen(s.added[at.file], old, block{at, spot{0, n - 1}, movedLines})
+			if b.weight(s.added[at.file]) >= movedWeight {
+				return true
+			}
 		}
 	}
 	return false
+}
+
+// wholeText is a text as if all of it had been removed.
+func wholeText(text *source.Text) runs {
+	lines := make(runs, text.Len())
+	for i := range lines {
+		lines[i] = runLine{number: i + 1, text: source.Collapse(text.Line(i + 1))}
+	}
+	return lines
+}
+
+func (b block) weight(added runs) int {
+	weight := 0
+	for _, line := range added[b.added.index : b.added.index+b.length] {
+		weight += source.Weight(line.text)
+	}
+	return weight
 }
