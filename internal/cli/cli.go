@@ -145,6 +145,16 @@ func build() (version, commit string) {
 	return version, commit
 }
 
+// graver is the exit code that counts of two verdicts in one call: shut before unjudged before open.
+func graver(a, b int) int {
+	for _, code := range []int{exitShut, exitUnjudged} {
+		if a == code || b == code {
+			return code
+		}
+	}
+	return exitOpen
+}
+
 // exitOf is the exit code of an outcome.
 func exitOf(o judge.Outcome) int {
 	switch o {

@@ -15,6 +15,7 @@ import (
 
 	"zincdoor/internal/core/judge"
 	"zincdoor/internal/core/policy"
+	"zincdoor/internal/core/source"
 	"zincdoor/internal/gate"
 	"zincdoor/internal/intake"
 	"zincdoor/internal/render"
@@ -48,7 +49,7 @@ Exit codes: 0 open, 1 shut, 2 can't judge, 3 the call or the policy is wrong.`,
 			if request.Change, err = change.selection(cmd.Flags(), args); err != nil {
 				return err
 			}
-			request.Door = door
+			request.Door, request.Remote = door, change.remote
 			targets, err := output.targets()
 			if err != nil {
 				return err
@@ -56,13 +57,17 @@ Exit codes: 0 open, 1 shut, 2 can't judge, 3 the call or the policy is wrong.`,
 			if err := oneStdin(request); err != nil {
 				return err
 			}
-			result, err := gate.Gather(cmd.Context(), request)
+			results, err := gate.Gather(cmd.Context(), request)
 			if err != nil {
 				return graded(err)
 			}
-			v := judge.Judge(result.Case)
-			p.code = exitOf(v.Outcome)
-			return targets.write(p.out, v, result)
+			var verdicts []shown
+			for _, r := range results {
+				v := judge.Judge(r.Case)
+				p.code = graver(p.code, exitOf(v.Outcome))
+				verdicts = append(verdicts, shown{v, r.Text})
+			}
+			return targets.write(p.out, verdicts)
 		},
 	}
 	change.add(cmd.Flags())
@@ -74,8 +79,8 @@ Exit codes: 0 open, 1 shut, 2 can't judge, 3 the call or the policy is wrong.`,
 
 // changeFlags name the change to judge.
 type changeFlags struct {
-	staged, worktree, tree bool
-	span, against, patch   string
+	staged, worktree, push, tree bool
+	span, against, patch, remote string
 }
 
 func (c *changeFlags) add(f *pflag.FlagSet) {
@@ -84,13 +89,15 @@ func (c *changeFlags) add(f *pflag.FlagSet) {
 	f.BoolVar(&c.worktree, "worktree", false, "the work tree against the last commit, new files included")
 	f.StringVar(&c.against, "against", "", "this branch, from where it left `REF`")
 	f.StringVar(&c.span, "range", "", "from commit A to commit B, as `A..B`")
+	f.BoolVar(&c.push, "push", false, "what a push brings, as git tells its pre-push or pre-receive hook on standard input")
+	f.StringVar(&c.remote, "remote", "", "with --push before it is sent: the `NAME` of the remote it goes to (default: the only one)")
 	f.StringVar(&c.patch, "patch", "", "a unified diff in `FILE`, - for standard input; needs no repository")
 	f.BoolVar(&c.tree, "tree", false, "everything: the work tree, or the commit named after it (--tree REV)")
 }
 
 func (c *changeFlags) selection(f *pflag.FlagSet, args []string) (gate.Selection, error) {
 	var named []string
-	for _, name := range []string{"staged", "worktree", "against", "range", "patch", "tree"} {
+	for _, name := range []string{"staged", "worktree", "against", "range", "push", "patch", "tree"} {
 		if f.Changed(name) {
 			named = append(named, "--"+name)
 		}
@@ -99,7 +106,7 @@ func (c *changeFlags) selection(f *pflag.FlagSet, args []string) (gate.Selection
 		return gate.Selection{}, fmt.Errorf("%s can't go together: name one change", strings.Join(named, " and "))
 	}
 	if len(args) > 0 && !c.tree {
-		return gate.Selection{}, fmt.Errorf("what is %q? A change is named by a flag: --staged, --worktree, --against REF, --range A..B, --patch FILE or --tree", args[0])
+		return gate.Selection{}, fmt.Errorf("what is %q? A change is named by a flag: --staged, --worktree, --against REF, --range A..B, --push, --patch FILE or --tree", args[0])
 	}
 	var s gate.Selection
 	switch {
@@ -107,6 +114,8 @@ func (c *changeFlags) selection(f *pflag.FlagSet, args []string) (gate.Selection
 		s.Kind = policy.Staged
 	case c.worktree:
 		s.Kind = policy.Worktree
+	case c.push:
+		s.Kind = policy.Push
 	case c.tree:
 		s.Kind = policy.Tree
 		s.To = strings.Join(args, "")
@@ -188,7 +197,7 @@ func reportFile(argument string) (gate.ReportFile, error) {
 // oneStdin refuses to read standard input twice.
 func oneStdin(q gate.Request) error {
 	n := 0
-	if q.Change.Patch == "-" {
+	if q.Change.Patch == "-" || q.Change.Kind == policy.Push {
 		n++
 	}
 	for _, r := range q.Reports {
@@ -236,21 +245,36 @@ func (o *outputFlags) targets() (targets, error) {
 	return all, nil
 }
 
-// write writes the verdict everywhere. A file is replaced whole or not at all.
-func (all targets) write(out io.Writer, v judge.Verdict, r *gate.Result) error {
+// shown is a verdict with the texts its findings stand in.
+type shown struct {
+	verdict judge.Verdict
+	text    func(path string) *source.Text
+}
+
+// write writes the verdicts everywhere. A file is replaced whole or not at all.
+func (all targets) write(out io.Writer, verdicts []shown) error {
 	for _, t := range all {
 		if t.file == "" {
-			if err := render.Verdict(out, t.format, v, r.Text); err != nil {
+			if err := renderAll(out, t.format, verdicts); err != nil {
 				return unjudged{fmt.Errorf("writing the verdict: %w", err)}
 			}
 			continue
 		}
 		var data bytes.Buffer
-		if err := render.Verdict(&data, t.format, v, r.Text); err != nil {
+		if err := renderAll(&data, t.format, verdicts); err != nil {
 			return unjudged{err}
 		}
 		if err := renameio.WriteFile(t.file, data.Bytes(), 0o644); err != nil {
 			return unjudged{fmt.Errorf("the verdict can't be written to %s: %w", t.file, err)}
+		}
+	}
+	return nil
+}
+
+func renderAll(out io.Writer, format string, verdicts []shown) error {
+	for _, v := range verdicts {
+		if err := render.Verdict(out, format, v.verdict, v.text); err != nil {
+			return err
 		}
 	}
 	return nil

@@ -3,6 +3,7 @@
 package gate
 
 import (
+	"bufio"
 	"context"
 	"errors"
 	"fmt"
@@ -16,6 +17,7 @@ import (
 	"zincdoor/internal/core/judge"
 	"zincdoor/internal/core/policy"
 	"zincdoor/internal/core/source"
+	"zincdoor/internal/git"
 )
 
 // ErrCall is the error of a call that makes no sense as it stands, as opposed to one that can't be answered.
@@ -34,6 +36,8 @@ type Request struct {
 	Reports      []ReportFile
 	ReportCommit string // the revision that reports without a word of their own were made at
 	EmptyIsClean bool   // a report called diagnostics that is empty means a tool that found nothing
+
+	Remote string // Push: the name of the remote that is pushed to, "" for the only one
 
 	Policy   string // FILE or REV:PATH in place of the policy that counts
 	Baseline string // the same for the baseline
@@ -74,13 +78,95 @@ type Result struct {
 // Text is the text of a file that a finding stands in, nil where it isn't known.
 func (r *Result) Text(path string) *source.Text { return r.texts[path] }
 
-// Gather makes a request a case. An error wraps ErrCall or is a policy.Problems where the call or the policy is wrong;
-// any other means that it can't be judged.
-func Gather(ctx context.Context, q Request) (*Result, error) {
-	s, err := setScene(ctx, q)
+// Gather makes a request cases, one for each change it names: one, but for a push of several refs. An error wraps
+// ErrCall or is a policy.Problems where the call or the policy is wrong; any other means that it can't be judged.
+func Gather(ctx context.Context, q Request) ([]*Result, error) {
+	repo, err := open(ctx, q)
 	if err != nil {
 		return nil, err
 	}
+	if repo != nil {
+		defer repo.Close()
+	}
+	var s *scene
+	switch {
+	case q.Change.Patch != "":
+		s, err = patchScene(repo, q)
+	case q.Change.Kind == policy.Push:
+		return gatherPush(repo, q)
+	default:
+		s, err = newScene(repo, q)
+	}
+	if err != nil {
+		return nil, err
+	}
+	result, err := s.gather(q)
+	return []*Result{result}, err
+}
+
+// open finds the repository of a call. A patch does without one: the repository is nil then.
+func open(ctx context.Context, q Request) (*git.Repo, error) {
+	repo, err := git.Open(ctx, q.Dir)
+	if errors.Is(err, git.ErrNoRepository) {
+		if q.Change.Patch != "" {
+			return nil, nil
+		}
+		return nil, fmt.Errorf("%w: run zincdoor inside one, or judge a diff with --patch FILE", err)
+	}
+	return repo, err
+}
+
+// gatherPush makes a case of each ref that is pushed.
+func gatherPush(repo *git.Repo, q Request) ([]*Result, error) {
+	p, err := readPush(bufio.NewScanner(q.Stdin))
+	if err != nil {
+		return nil, err
+	}
+	if len(p.updates) == 0 {
+		return []*Result{q.nothing("", "nothing is pushed, so there is nothing to judge")}, nil
+	}
+	r, err := receiverOf(repo, p, q.Remote)
+	if err != nil {
+		return nil, err
+	}
+	var results []*Result
+	for _, u := range p.updates {
+		result, err := q.gatherUpdate(repo, r, u)
+		var problems policy.Problems
+		switch {
+		case errors.Is(err, ErrCall) || errors.As(err, &problems):
+			return nil, err
+		case err != nil: // the other refs are judged all the same
+			result = q.nothing(u.ref, "")
+			result.Case.Notices = nil
+			result.Case.Evidence = []judge.Evidence{{Name: u.ref, State: judge.Missing, Problem: err.Error()}}
+		}
+		results = append(results, result)
+	}
+	return results, nil
+}
+
+func (q Request) gatherUpdate(repo *git.Repo, r *receiver, u update) (*Result, error) {
+	s, nothing, err := pushScene(repo, q, r, u)
+	if err != nil {
+		return nil, err
+	}
+	if s == nil {
+		return q.nothing(u.ref, nothing), nil
+	}
+	return s.gather(q)
+}
+
+// nothing is the case of a push that brings nothing in.
+func (q Request) nothing(ref, why string) *Result {
+	return &Result{Case: judge.Case{
+		Subject: judge.Subject{Kind: string(policy.Push), Ref: ref}, Change: &change.Change{}, Policy: policy.Builtin(),
+		Door: policy.Door{Name: q.Door, Mode: policy.Enforce}, Today: q.Today, Notices: []string{why},
+	}}
+}
+
+// gather makes the scene a case, and closes it.
+func (s *scene) gather(q Request) (*Result, error) {
 	defer s.close()
 	w := s.call(q)
 	rules, err := s.rules(q)
@@ -91,7 +177,6 @@ func Gather(ctx context.Context, q Request) (*Result, error) {
 	if err != nil {
 		return nil, err
 	}
-	s.subject.Files = len(files)
 	var result *Result
 	if s.kind == policy.Staged && len(files) == 0 {
 		result = &Result{Case: judge.Case{Change: &change.Change{}, Notices: []string{"nothing is staged, so there is nothing to judge"}}}
@@ -99,6 +184,9 @@ func Gather(ctx context.Context, q Request) (*Result, error) {
 		return nil, err
 	}
 	c := &result.Case
+	if !c.Change.Everything {
+		s.subject.Files = len(c.Change.Files)
+	}
 	c.Subject, c.Today = s.subject, q.Today
 	c.Policy, c.Origin, c.Door, c.Baseline = rules.policy, rules.origin, rules.door, rules.baseline
 	c.Evidence = append(c.Evidence, rules.evidence...)
@@ -111,7 +199,12 @@ func Gather(ctx context.Context, q Request) (*Result, error) {
 // and no view.
 func Survey(ctx context.Context, q Request) (*Result, error) {
 	q.Change = Selection{Kind: policy.Tree}
-	s, err := setScene(ctx, q)
+	repo, err := open(ctx, q)
+	if err != nil {
+		return nil, err
+	}
+	defer repo.Close()
+	s, err := newScene(repo, q)
 	if err != nil {
 		return nil, err
 	}

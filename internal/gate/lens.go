@@ -123,6 +123,9 @@ func (w *witness) stateOf(t *testimony) (side git.Side, problem string) {
 	if local {
 		own = git.Worktree
 	}
+	if w.pushed {
+		return w.stateOfPush(name)
+	}
 	if name == "" {
 		return own, ""
 	}
@@ -145,6 +148,22 @@ func (w *witness) stateOf(t *testimony) (side git.Side, problem string) {
 		return own, ""
 	}
 	return git.Side(commit), ""
+}
+
+// stateOfPush lets a report serve only the ref whose tree it names; one that names none is of what is checked out.
+func (w *witness) stateOfPush(name string) (side git.Side, problem string) {
+	of := clip(name)
+	if name == "" {
+		name, of = "HEAD", "what is checked out here"
+	}
+	theirs, err := w.repo.TreeOf(name)
+	if err != nil {
+		return "", fmt.Sprintf("it was made at %s, which is no commit of this repository; run the linter on what is pushed", of)
+	}
+	if ours, err := w.repo.TreeOf(string(w.side)); err != nil || ours != theirs {
+		return "", fmt.Sprintf("it is of %s, whose files are not those pushed to %s; run the linter on these, and name their commit with --report-commit", of, w.subject.Ref)
+	}
+	return w.side, ""
 }
 
 func (l *lens) close(s *scene) {

@@ -36,18 +36,15 @@ func (s *scene) rules(q Request) (*rules, error) {
 	if r.door, err = s.doorOf(p, q.Door); err != nil {
 		return nil, err
 	}
-	if origin.From == fallbackName {
-		r.notices = append(r.notices, fmt.Sprintf("%s has no policy, so this change is judged by its own, %s", s.rulesName, origin.From))
-		s.baselineAt = []git.Side{s.fallback}
+	if n := len(s.authorities) - 1; q.Policy == "" && s.authorities[n].own && origin.From == ownName {
+		r.notices = append(r.notices, fmt.Sprintf("%s has no policy, so this change is judged by its own", s.authorities[0].name))
+		s.baselineAt = []git.Side{s.authorities[n].side}
 	}
 	return r, s.readBaseline(q, r)
 }
 
-// fallbackName is how the verdict calls the policy of the change's own head.
-const fallbackName = "HEAD of the change"
-
-// policyOf finds the policy that counts: the one the call names, else the one of rulesAt, else that of the head where
-// the target has none yet, else the built-in one.
+// policyOf finds the policy that counts: the one the call names, else that of the first authority that has one, else
+// the built-in one.
 func (s *scene) policyOf(q Request) (*policy.Policy, judge.Origin, error) {
 	if q.Policy != "" {
 		data, err := s.named(q.Dir, q.Policy)
@@ -56,13 +53,7 @@ func (s *scene) policyOf(q Request) (*policy.Policy, judge.Origin, error) {
 		}
 		return parsePolicy(q.Policy, q.Policy, data)
 	}
-	for _, at := range []struct {
-		side git.Side
-		name string
-	}{{s.rulesAt, s.rulesName}, {s.fallback, fallbackName}} {
-		if at.side == "" {
-			continue
-		}
+	for _, at := range s.authorities {
 		data, found, err := s.plainAt(at.side, policy.Path)
 		if errors.Is(err, git.ErrLink) {
 			return nil, judge.Origin{}, wrongCall("%s: %v", at.name, err)

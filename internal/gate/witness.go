@@ -285,7 +285,25 @@ func (w *witness) readLines(rules change.Rules, wanted func(path string) bool) e
 	if w.change == nil {
 		w.notices = append(w.notices, notices...)
 	}
-	w.change = change.New(files, rules)
+	w.change = change.New(slices.Clone(files), rules)
+	return w.narrow(rules)
+}
+
+// narrow leaves out of the change what one of the further old sides brings along.
+func (w *witness) narrow(rules change.Rules) error {
+	for _, other := range w.others {
+		if w.change == nil || len(w.change.Files) == 0 {
+			return nil
+		}
+		if !other.Started() {
+			other.Start(true)
+		}
+		files, _, err := other.Lines()
+		if err != nil {
+			return err
+		}
+		w.change.Narrow(change.New(slices.Clone(files), rules))
+	}
 	return nil
 }
 

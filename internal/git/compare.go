@@ -134,6 +134,9 @@ func (c *Comparison) run(paths []string) error {
 	return err
 }
 
+// Started reports whether Start was called.
+func (c *Comparison) Started() bool { return c.done != nil }
+
 // Whole reports whether all lines were asked for at the start.
 func (c *Comparison) Whole() bool { return c.whole }
 

@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -187,6 +188,102 @@ func (r *Repo) MergeBases(a, b string) ([]string, error) {
 		return nil, nil
 	}
 	return strings.Fields(string(out)), err
+}
+
+// MergeHeads lists the commits that are being merged into HEAD; none where no merge is going on.
+func (r *Repo) MergeHeads() ([]string, error) {
+	return r.lines("MERGE_HEAD")
+}
+
+// lines reads a file of the repository's own, by its name; none where there is no such file.
+func (r *Repo) lines(name string) ([]string, error) {
+	where, err := r.git("rev-parse", "--path-format=absolute", "--git-path", name)
+	if err != nil {
+		return nil, err
+	}
+	data, err := os.ReadFile(strings.TrimSuffix(string(where), "\n"))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	return strings.Fields(string(data)), err
+}
+
+// CutShort reports whether a way from one of the tips, not leading through one of the bases, ends where a shallow clone
+// was cut off: what lies beyond might hold a better common ancestor.
+func (r *Repo) CutShort(tips, bases []string) (bool, error) {
+	cuts, err := r.lines("shallow")
+	if err != nil {
+		return false, err
+	}
+	args := append(append([]string{"rev-list"}, tips...), "--not")
+	out, err := r.git(append(args, bases...)...)
+	if err != nil {
+		return false, err
+	}
+	for commit := range strings.FieldsSeq(string(out)) {
+		if slices.Contains(cuts, commit) {
+			return true, nil
+		}
+	}
+	return false, nil
+}
+
+// Has reports whether the repository holds an object.
+func (r *Repo) Has(object string) bool {
+	_, err := r.git("cat-file", "-e", object)
+	return err == nil
+}
+
+// IsAncestor reports whether the history of tip holds commit.
+func (r *Repo) IsAncestor(commit, tip string) (bool, error) {
+	_, err := r.git("merge-base", "--is-ancestor", commit, tip)
+	var exit *exec.ExitError
+	if errors.As(err, &exit) && exit.ExitCode() == 1 {
+		return false, nil
+	}
+	return err == nil, err
+}
+
+// Boundary looks at the commits of tip's history that none of the known revisions has: fresh is their number, and
+// boundary the known commits that they stand on, newest first.
+func (r *Repo) Boundary(tip string, known []string) (boundary []string, fresh int, err error) {
+	args := []string{"rev-list", "--boundary", "--topo-order", tip, "--not"}
+	out, err := r.git(append(args, known...)...)
+	if err != nil {
+		return nil, 0, err
+	}
+	for line := range strings.FieldsSeq(string(out)) {
+		if commit, ok := strings.CutPrefix(line, "-"); ok {
+			boundary = append(boundary, commit)
+		} else {
+			fresh++
+		}
+	}
+	return boundary, fresh, nil
+}
+
+// SymbolicRef is the ref that a symbolic one points to.
+func (r *Repo) SymbolicRef(name string) (ref string, ok bool) {
+	out, err := r.git("symbolic-ref", "--quiet", name)
+	return strings.TrimSpace(string(out)), err == nil
+}
+
+// Remotes lists the names of the remotes.
+func (r *Repo) Remotes() ([]string, error) {
+	out, err := r.git("remote")
+	return strings.Fields(string(out)), err
+}
+
+// Refs lists the refs that begin with prefix, symbolic ones left out.
+func (r *Repo) Refs(prefix string) ([]string, error) {
+	out, err := r.git("for-each-ref", "--format=%(refname)%(if)%(symref)%(then) symbolic%(end)", prefix)
+	var refs []string
+	for line := range strings.Lines(string(out)) {
+		if ref := strings.TrimSpace(line); !strings.HasSuffix(ref, " symbolic") {
+			refs = append(refs, ref)
+		}
+	}
+	return refs, err
 }
 
 // EmptyTree is the name of the tree without files.

@@ -78,6 +78,30 @@ func (c *Change) OldPath(path string) string {
 	return path
 }
 
+// Narrow leaves to the author only what differs from another old side too: other is the change from that side to the
+// same new one. Files that the other side has just so leave the change.
+func (c *Change) Narrow(other *Change) {
+	files := c.Files[:0]
+	for _, f := range c.Files {
+		o := other.File(f.Path)
+		if o == nil {
+			continue
+		}
+		switch {
+		case o.Opaque != "":
+		case f.Opaque != "":
+			f.Opaque, f.Touched = "", o.Touched
+		default:
+			f.Touched = f.Touched.Intersect(o.Touched)
+		}
+		if f.Status == Added && o.Status != Added {
+			f.Status, f.Old, f.Hunks = o.Status, o.Old, o.Hunks
+		}
+		files = append(files, f)
+	}
+	c.Files = files
+}
+
 // Within reports whether the change alters nothing outside the folder, on either side.
 func (c *Change) Within(folder string) bool {
 	if c.Everything {
