@@ -320,11 +320,7 @@ func (r *Repo) IncludeUntracked() error {
 	if err != nil {
 		return err
 	}
-	data, err := os.ReadFile(strings.TrimSuffix(string(where), "\n"))
-	if err == nil {
-		err = os.WriteFile(copied, data, 0o600)
-	}
-	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+	if err := copyIndex(strings.TrimSuffix(string(where), "\n"), copied); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
 	r.env = append(r.env, "GIT_INDEX_FILE="+copied)
@@ -334,4 +330,20 @@ func (r *Repo) IncludeUntracked() error {
 		return failure("add", err, string(out))
 	}
 	return nil
+}
+
+// copyIndex copies an index with its time, by which git knows which files may have changed in the moment it was written.
+func copyIndex(from, to string) error {
+	info, err := os.Stat(from)
+	if err != nil {
+		return err
+	}
+	data, err := os.ReadFile(from)
+	if err != nil {
+		return err
+	}
+	if err := os.WriteFile(to, data, 0o600); err != nil {
+		return err
+	}
+	return os.Chtimes(to, info.ModTime(), info.ModTime())
 }
