@@ -99,7 +99,13 @@ func (s *sandbox) commit(message string) string {
 // run runs the program and returns what it wrote, and its exit code.
 func (s *sandbox) run(args ...string) (out, errs string, code int) {
 	s.Helper()
-	cmd := exec.Command(program, args...)
+	return s.command(program, args...)
+}
+
+// command runs any program as run does.
+func (s *sandbox) command(name string, args ...string) (out, errs string, code int) {
+	s.Helper()
+	cmd := exec.Command(name, args...)
 	cmd.Dir, cmd.Env, cmd.Stdin = s.dir, s.environment(), strings.NewReader(s.stdin)
 	var stdout, stderr bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &stdout, &stderr

@@ -292,6 +292,18 @@ func (r *Repo) EmptyTree() (string, error) {
 	return strings.TrimSpace(string(out)), err
 }
 
+// CommonDir is the folder that all work trees of the repository share.
+func (r *Repo) CommonDir() (string, error) {
+	out, err := r.git("rev-parse", "--path-format=absolute", "--git-common-dir")
+	return strings.TrimSuffix(string(out), "\n"), err
+}
+
+// HooksDir is where git looks for hooks.
+func (r *Repo) HooksDir() (string, error) {
+	out, err := r.git("rev-parse", "--path-format=absolute", "--git-path", "hooks")
+	return strings.TrimSuffix(string(out), "\n"), err
+}
+
 // UserName is the name git would put on a commit, "" where none is set.
 func (r *Repo) UserName() string {
 	out, err := r.git("config", "user.name")

@@ -1,0 +1,135 @@
+package main
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+)
+
+// files lists the files below a folder with their contents, to see what a command changed.
+func (s *sandbox) files(dirs ...string) string {
+	s.Helper()
+	var all strings.Builder
+	for _, dir := range dirs {
+		filepath.WalkDir(filepath.Join(s.dir, dir), func(path string, d os.DirEntry, err error) error {
+			if err == nil && !d.IsDir() && !strings.HasSuffix(path, ".sample") {
+				data, _ := os.ReadFile(path)
+				info, _ := d.Info()
+				all.WriteString(path + " " + info.Mode().String() + "\n" + string(data) + "\n")
+			}
+			return nil
+		})
+	}
+	return all.String()
+}
+
+// withProgram puts the built program on the PATH of everything the sandbox runs.
+func (s *sandbox) withProgram() {
+	s.env = append(s.env, "PATH="+filepath.Dir(program)+string(os.PathListSeparator)+os.Getenv("PATH"))
+}
+
+// tryCommit commits what is staged, with the hooks, and returns what the author sees.
+func (s *sandbox) tryCommit() (seen string, ok bool) {
+	s.Helper()
+	out, errs, code := s.command("git", "commit", "-m", "try")
+	return out + errs, code == 0
+}
+
+func TestFit(t *testing.T) {
+	s := repository(t)
+	s.withProgram()
+	s.write("core/tide.c", lines(10))
+	s.write(".gitignore", "build/\n")
+	s.commit("one")
+	s.write("build/warnings.txt", "core/tide.c:2:1: error: old [-Wold]\n")
+	s.write(".git/hooks/pre-commit", "#!/bin/sh\necho theirs ran\ntest ! -e veto\n")
+	if err := os.Chmod(filepath.Join(s.dir, ".git/hooks/pre-commit"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	before := s.files(".git/hooks", ".zincdoor")
+
+	if _, errs, code := s.run("fit"); code != 3 || !strings.Contains(errs, "--report build/warnings.txt") {
+		t.Errorf("hooks without a report: exit code %d, %s", code, errs)
+	}
+	fit := []string{"fit", "--report", "build/warnings.txt"}
+	out, _, code := s.run(append(fit, "--dry-run")...)
+	if code != 0 || !strings.Contains(out, "would be written") || !strings.Contains(out, "zincdoor gate --staged --door commit --report build/warnings.txt") || s.files(".git/hooks", ".zincdoor") != before {
+		t.Errorf("dry run: exit code %d\n%s", code, out)
+	}
+	if out, errs, code := s.run(append(fit, "--baseline")...); code != 0 || !strings.Contains(out, "1 finding accepted") {
+		t.Fatalf("exit code %d\n%s%s", code, out, errs)
+	}
+	fitted := s.files(".git/hooks", ".zincdoor", ".git/zincdoor-fitted.json")
+	if out, _, code := s.run(fit...); code != 0 || strings.Contains(out, "written") || s.files(".git/hooks", ".zincdoor", ".git/zincdoor-fitted.json") != fitted {
+		t.Errorf("the second time: exit code %d\n%s", code, out)
+	}
+	s.git("add", "-A")
+	if seen, ok := s.tryCommit(); !ok || !strings.Contains(seen, "theirs ran") || !strings.Contains(seen, "OPEN") {
+		t.Errorf("a clean commit:\n%s", seen)
+	}
+	s.write("core/tide.c", altered)
+	s.write("build/warnings.txt", "core/tide.c:2:1: error: old [-Wold]\ncore/tide.c:5:1: error: fresh [-Wnew]\n")
+	s.git("add", "-A")
+	if seen, ok := s.tryCommit(); ok || !strings.Contains(seen, "SHUT new error: 1, at most 0") {
+		t.Errorf("a commit with a new error:\n%s", seen)
+	}
+	s.write("veto", "")
+	if seen, ok := s.tryCommit(); ok || strings.Contains(seen, "SHUT") {
+		t.Errorf("their hook doesn't decide first:\n%s", seen)
+	}
+	os.Remove(filepath.Join(s.dir, "veto"))
+	s.env = []string{"PATH=/usr/bin:/bin"}
+	if seen, ok := s.tryCommit(); ok || !strings.Contains(seen, "--no-verify") {
+		t.Errorf("without the program:\n%s", seen)
+	}
+
+	linked := &sandbox{T: t, dir: filepath.Join(t.TempDir(), "linked")}
+	s.git("worktree", "add", "-q", linked.dir)
+	if out, errs, code := linked.run(fit...); code != 0 || strings.Contains(out, "hook: written") {
+		t.Errorf("in a linked work tree: exit code %d\n%s%s", code, out, errs)
+	}
+
+	s.write(".git/hooks/pre-push", s.read(".git/hooks/pre-push")+"# mine\n")
+	if _, errs, code := s.run("fit", "--report", "other.txt"); code != 3 || !strings.Contains(errs, "was altered since") {
+		t.Errorf("over an altered hook: exit code %d, %s", code, errs)
+	}
+	out, _, code = s.run("fit", "--remove")
+	if code != 0 || !strings.Contains(out, "pre-push was altered since, and stays") || !strings.Contains(out, "put back") {
+		t.Errorf("removal: exit code %d\n%s", code, out)
+	}
+	os.Remove(filepath.Join(s.dir, ".git/hooks/pre-push"))
+	if got := s.files(".git/hooks"); got != before {
+		t.Errorf("removal left\n%s\nwhere stood\n%s", got, before)
+	}
+}
+
+func TestFitPlaces(t *testing.T) {
+	s := repository(t)
+	s.write("core/tide.c", lines(3))
+	s.commit("one")
+	s.git("config", "core.hooksPath", "tools/hooks")
+	if out, errs, code := s.run("fit", "--report", "r.txt", "--hook", "commit"); code != 0 || !strings.Contains(s.read("tools/hooks/pre-commit"), "gate --staged --door commit") {
+		t.Errorf("hooks of the repository's own: exit code %d\n%s%s", code, out, errs)
+	}
+	elsewhere := t.TempDir()
+	s.git("config", "core.hooksPath", elsewhere)
+	if _, errs, code := s.run("fit", "--report", "r.txt"); code != 3 || !strings.Contains(errs, "serves other repositories too") {
+		t.Errorf("shared hooks: exit code %d, %s", code, errs)
+	}
+
+	bare := &sandbox{T: t, dir: filepath.Join(t.TempDir(), "server.git")}
+	s.git("clone", "-q", "--bare", s.dir, bare.dir)
+	if _, errs, code := bare.run("fit", "--report", "/srv/lint/report.sarif"); code != 3 || !strings.Contains(errs, "--server") {
+		t.Errorf("a bare repository: exit code %d, %s", code, errs)
+	}
+	if out, errs, code := bare.run("fit", "--server", "--report", "sarif=/srv/lint's/report.sarif"); code != 0 || !strings.Contains(bare.read("hooks/pre-receive"), `zincdoor gate --push --door push --report 'sarif=/srv/lint'\''s/report.sarif'`) {
+		t.Errorf("a server: exit code %d\n%s%s", code, out, errs)
+	}
+	if _, _, code := bare.run("fit", "--remove"); code != 0 {
+		t.Errorf("removal on a server: exit code %d", code)
+	}
+	if left := bare.files("hooks", "zincdoor-fitted.json"); left != "" {
+		t.Errorf("left on the server:\n%s", left)
+	}
+}

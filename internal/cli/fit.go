@@ -1,0 +1,284 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"zincdoor/internal/core/baseline"
+	"zincdoor/internal/core/policy"
+	"zincdoor/internal/fit"
+	"zincdoor/internal/gate"
+	"zincdoor/internal/git"
+	"zincdoor/internal/render"
+)
+
+// fitFlags are the flags of zincdoor fit.
+type fitFlags struct {
+	hooks                       []string
+	reports                     []string
+	server, remove, dry, accept bool
+}
+
+func (p *program) fit() *cobra.Command {
+	var flags fitFlags
+	cmd := &cobra.Command{
+		Use:   "fit",
+		Short: "Fit the door in a repository: starter policy, git hooks, baseline",
+		Long: `Fit the door in this repository: write a starter policy where there is none, and hooks that ask the door before
+each commit and each push. Name the reports that your linters write, with paths from the repository's root:
+
+  zincdoor fit --report build/warnings.txt
+
+Hooks that are there already still run, first, and decide first. Running it twice changes nothing; --remove takes away
+exactly what it wrote and puts back what was there.`,
+		Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			return p.runFit(cmd.Context(), flags)
+		},
+	}
+	f := cmd.Flags()
+	f.SortFlags = false
+	f.StringSliceVar(&flags.hooks, "hook", []string{"commit", "push"}, "which hooks to fit: `commit,push`, or none")
+	f.StringArrayVar(&flags.reports, "report", nil, "a report the hooks judge by, as `[FORMAT=]FILE`; repeatable")
+	f.BoolVar(&flags.server, "server", false, "fit the hook of a bare repository that receives pushes")
+	f.BoolVar(&flags.accept, "baseline", false, "accept the present findings of the reports, without asking")
+	f.BoolVar(&flags.dry, "dry-run", false, "show what would be written, and write nothing")
+	f.BoolVar(&flags.remove, "remove", false, "take away what was fitted")
+	return cmd
+}
+
+func (p *program) runFit(ctx context.Context, flags fitFlags) error {
+	dir, err := os.Getwd()
+	if err != nil {
+		return unjudged{err}
+	}
+	repo, err := git.Open(ctx, dir)
+	if err != nil {
+		return unjudged{err}
+	}
+	place, err := fitPlace(repo)
+	if err != nil {
+		return unjudged{err}
+	}
+	if flags.remove {
+		return p.unfit(place, flags.dry)
+	}
+	call, err := fitCall(repo, place, flags)
+	if err != nil {
+		return err
+	}
+	files, err := fit.Plan(place, call)
+	if err != nil {
+		return err
+	}
+	p.tellPlan(files, flags.dry)
+	if flags.dry {
+		return nil
+	}
+	if err := fit.Apply(place.GitDir, files); err != nil {
+		return unjudged{err}
+	}
+	return p.offerBaseline(ctx, place, flags)
+}
+
+func fitPlace(repo *git.Repo) (fit.Place, error) {
+	common, err := repo.CommonDir()
+	if err != nil {
+		return fit.Place{}, err
+	}
+	hooks, err := repo.HooksDir()
+	place := fit.Place{Root: repo.Root, GitDir: common, Hooks: hooks, Branch: "main"}
+	if repo.Bare {
+		place.Root = ""
+	} else if ref, ok := repo.SymbolicRef("refs/remotes/origin/HEAD"); ok {
+		place.Branch = strings.TrimPrefix(ref, "refs/remotes/")
+	} else if ref, ok := repo.SymbolicRef("HEAD"); ok {
+		place.Branch = strings.TrimPrefix(ref, "refs/heads/")
+	}
+	return place, err
+}
+
+// fitCall settles which hooks ask which doors, and by which reports.
+func fitCall(repo *git.Repo, place fit.Place, flags fitFlags) (fit.Call, error) {
+	call := fit.Call{Doors: map[fit.Hook]string{}}
+	switch {
+	case flags.server && !repo.Bare:
+		return call, fmt.Errorf("--server is for a bare repository that receives pushes; this one has a work tree")
+	case repo.Bare && !flags.server:
+		return call, fmt.Errorf("this is a bare repository; fit the hook that judges what it receives with --server")
+	}
+	doors, err := fitDoors(place)
+	if err != nil {
+		return call, err
+	}
+	wanted := flags.hooks
+	if flags.server {
+		wanted = []string{"server"}
+	}
+	for _, name := range wanted {
+		if name == "none" {
+			continue
+		}
+		hook := fit.Hook(name)
+		kind, known := map[fit.Hook]policy.Kind{fit.Commit: policy.Staged, fit.Push: policy.Push, fit.Server: policy.Push}[hook]
+		if !known || hook == fit.Server && !flags.server {
+			return call, fmt.Errorf("--hook takes commit, push or none, not %q", name)
+		}
+		door, err := doorFor(doors, kind, hook)
+		if err != nil {
+			return call, err
+		}
+		call.Doors[hook] = door
+	}
+	if len(call.Doors) > 0 && len(flags.reports) == 0 {
+		return call, fmt.Errorf("a hook needs something to judge by: name the reports that your linters write, as in --report build/warnings.txt; or fit the policy alone with --hook none")
+	}
+	for _, report := range flags.reports {
+		rooted, err := rootedReport(repo, report)
+		if err != nil {
+			return call, err
+		}
+		call.Reports = append(call.Reports, rooted)
+	}
+	return call, nil
+}
+
+// fitDoors are the doors of the policy that is there, or of the starter.
+func fitDoors(place fit.Place) (*policy.Policy, error) {
+	file := filepath.Join(place.Root, filepath.FromSlash(policy.Path))
+	data, err := os.ReadFile(file)
+	if place.Root == "" || errors.Is(err, os.ErrNotExist) {
+		return policy.Parse("starter policy", place.Starter())
+	}
+	if err != nil {
+		return nil, unjudged{err}
+	}
+	return policy.Parse(policy.Path, data)
+}
+
+func doorFor(p *policy.Policy, kind policy.Kind, hook fit.Hook) (string, error) {
+	doors := p.DoorsFor(kind)
+	if i := slices.IndexFunc(doors, func(d policy.Door) bool { return d.Name == string(hook) }); i >= 0 {
+		return doors[i].Name, nil
+	}
+	switch len(doors) {
+	case 1:
+		return doors[0].Name, nil
+	case 0:
+		return "", fmt.Errorf("the policy has no door that judges %s, which the %s hook would ask; add one, or leave the hook out with --hook", kind, hook)
+	}
+	return "", fmt.Errorf("several doors of the policy judge %s (%s); call one of them %q so that the hook knows which to ask", kind, policy.Names(doors), hook)
+}
+
+// rootedReport makes a report's path one from the repository's root, where hooks run.
+func rootedReport(repo *git.Repo, argument string) (string, error) {
+	report, err := reportFile(argument)
+	if err != nil {
+		return "", err
+	}
+	if report.File == "-" {
+		return "", fmt.Errorf("a hook can't read a report from standard input; name a file with --report")
+	}
+	if !filepath.IsAbs(report.File) {
+		report.File = filepath.ToSlash(filepath.Join(filepath.FromSlash(repo.Prefix), report.File))
+	}
+	if report.Format == "" {
+		return report.File, nil
+	}
+	return report.Format + "=" + report.File, nil
+}
+
+func (p *program) tellPlan(files []fit.File, dry bool) {
+	verb := "written"
+	if dry {
+		verb = "would be written"
+	}
+	for _, f := range files {
+		name := render.Safe(f.Path)
+		if f.Written {
+			fmt.Fprintf(p.out, "%s: %s is there already\n", f.What, name)
+			continue
+		}
+		fmt.Fprintf(p.out, "%s: %s %s\n", f.What, name, verb)
+		if f.Aside != "" {
+			fmt.Fprintf(p.out, "  the hook that was there still runs first, as %s\n", render.Safe(f.Aside))
+		}
+		if dry {
+			fmt.Fprintf(p.out, "\n%s\n", indented(string(f.Text)))
+		}
+	}
+}
+
+func indented(text string) string {
+	return "    " + strings.ReplaceAll(strings.TrimSuffix(text, "\n"), "\n", "\n    ") + "\n"
+}
+
+// offerBaseline takes the present findings as accepted where the call or the person at the terminal says so.
+func (p *program) offerBaseline(ctx context.Context, place fit.Place, flags fitFlags) error {
+	if place.Root == "" || len(flags.reports) == 0 {
+		return nil
+	}
+	if _, err := os.Stat(filepath.Join(place.Root, filepath.FromSlash(baseline.Path))); err == nil {
+		return nil
+	}
+	command := "zincdoor baseline take --report " + strings.Join(flags.reports, " --report ")
+	if !flags.accept && !p.agrees("Accept all present findings of these reports, so that only new ones count?") {
+		fmt.Fprintf(p.out, "\nThe present findings count as they are. To accept them all: %s\n", render.Safe(command))
+		return nil
+	}
+	evidence := evidenceFlags{reports: flags.reports}
+	request, err := evidence.request(p.in)
+	if err != nil {
+		return err
+	}
+	result, err := gate.Survey(ctx, request)
+	if err != nil {
+		return graded(err)
+	}
+	return p.keep(result, baseline.Entry{Why: baseline.Debt, By: result.Author, On: request.Today}, false)
+}
+
+// agrees asks the person at the terminal; where there is none, the answer is no.
+func (p *program) agrees(question string) bool {
+	in, ok := p.in.(*os.File)
+	if !ok || !term.IsTerminal(int(in.Fd())) {
+		return false
+	}
+	fmt.Fprintf(p.err, "%s [y/N] ", question)
+	answer, _ := bufio.NewReader(in).ReadString('\n')
+	return strings.EqualFold(strings.TrimSpace(answer), "y") || strings.EqualFold(strings.TrimSpace(answer), "yes")
+}
+
+func (p *program) unfit(place fit.Place, dry bool) error {
+	removals, err := fit.Remove(place.GitDir, dry)
+	if err != nil {
+		return unjudged{err}
+	}
+	verb := "taken away"
+	if dry {
+		verb = "would be taken away"
+	}
+	for _, r := range removals {
+		switch {
+		case r.Kept:
+			fmt.Fprintf(p.out, "%s: %s was altered since, and stays\n", r.What, render.Safe(r.Path))
+		case r.Back != "":
+			fmt.Fprintf(p.out, "%s: %s %s, and what was there before put back\n", r.What, render.Safe(r.Path), verb)
+		default:
+			fmt.Fprintf(p.out, "%s: %s %s\n", r.What, render.Safe(r.Path), verb)
+		}
+	}
+	if len(removals) == 0 {
+		fmt.Fprintln(p.out, "nothing of the door's is fitted here")
+	}
+	return nil
+}

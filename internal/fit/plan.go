@@ -1,0 +1,140 @@
+package fit
+
+import (
+	_ "embed"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"zincdoor/internal/core/policy"
+)
+
+// Place is the repository that the door is fitted in, by absolute paths.
+type Place struct {
+	Root   string // of the work tree; "" for a bare repository
+	GitDir string // that all work trees share
+	Hooks  string // where git looks for hooks
+	Branch string // the branch that changes are merged into, as the policy suggests it
+}
+
+// Hook is a point at which git asks the door.
+type Hook string
+
+// The hooks.
+const (
+	Commit Hook = "commit"
+	Push   Hook = "push"
+	Server Hook = "server"
+)
+
+// Call is what the hooks ask.
+type Call struct {
+	Doors   map[Hook]string // the door of each hook
+	Reports []string        // as in --report, with paths from the root, or absolute ones on a server
+}
+
+//go:embed policy.yaml
+var starter string
+
+// Starter is the policy that a repository without one is given.
+func (p Place) Starter() []byte {
+	return []byte(strings.ReplaceAll(starter, "BRANCH", p.Branch))
+}
+
+// Plan lists the files that the hooks of a call need, and a starter policy where there is none. Nothing is written.
+func Plan(p Place, call Call) ([]File, error) {
+	r, err := readRecord(p.GitDir)
+	if err != nil {
+		return nil, err
+	}
+	var files []File
+	if p.Root != "" {
+		path := filepath.Join(p.Root, filepath.FromSlash(policy.Path))
+		if _, err := os.Lstat(path); errors.Is(err, fs.ErrNotExist) {
+			files = append(files, File{Path: path, What: "policy", Text: p.Starter(), Mode: 0o644})
+		} else {
+			files = append(files, File{Path: path, What: "policy", Written: true})
+		}
+	}
+	for _, hook := range []Hook{Commit, Push, Server} {
+		door, wanted := call.Doors[hook]
+		if !wanted {
+			continue
+		}
+		if !p.owns(p.Hooks) {
+			return nil, fmt.Errorf("git looks for hooks in %s (core.hooksPath), which serves other repositories too; write the hook there by hand, it calls: zincdoor gate --door %s: %w", p.Hooks, door, ErrRefused)
+		}
+		f := File{Path: filepath.Join(p.Hooks, gitNames[hook]), What: string(hook) + " hook", Text: script(hook, door, call.Reports), Mode: 0o755}
+		if err := r.settle(&f, true); err != nil {
+			return nil, err
+		}
+		files = append(files, f)
+	}
+	return files, nil
+}
+
+// owns reports whether a folder belongs to the repository alone.
+func (p Place) owns(folder string) bool {
+	for _, root := range []string{p.Root, p.GitDir} {
+		if rel, err := filepath.Rel(root, folder); root != "" && err == nil && filepath.IsLocal(rel) {
+			return true
+		}
+	}
+	return false
+}
+
+// gitNames are the hooks by the names git knows them by.
+var gitNames = map[Hook]string{Commit: "pre-commit", Push: "pre-push", Server: "pre-receive"}
+
+// script is a hook as a few lines of POSIX shell: what stood there before runs first and decides first.
+func script(hook Hook, door string, reports []string) []byte {
+	var s strings.Builder
+	line := func(format string, args ...any) { fmt.Fprintf(&s, format+"\n", args...) }
+	name := gitNames[hook]
+	line("#!/bin/sh")
+	line("# Asks Zinc Door. Written by zincdoor fit; zincdoor fit --remove takes it away.")
+	line(`theirs="$(dirname "$0")/%s%s"`, name, theirs)
+	call := "zincdoor gate --staged"
+	switch hook {
+	case Commit:
+		line(`if [ -x "$theirs" ]; then "$theirs" "$@" || exit; fi`)
+	default:
+		call = "zincdoor gate --push"
+		if hook == Push {
+			call += ` --remote "$1"`
+		}
+		line("lines=$(cat)")
+		line(`if [ -x "$theirs" ]; then printf '%%s\n' "$lines" | "$theirs" "$@" || exit; fi`)
+	}
+	line("if ! command -v zincdoor >/dev/null 2>&1; then")
+	line(`	echo "zincdoor is not on the PATH, so the door can't be asked: %s" >&2`, helpless[hook])
+	line("	exit 1")
+	line("fi")
+	call += " --door " + quote(door)
+	for _, report := range reports {
+		call += " --report " + quote(report)
+	}
+	if hook == Commit {
+		line("exec %s", call)
+	} else {
+		line(`printf '%%s\n' "$lines" | %s`, call)
+	}
+	return []byte(s.String())
+}
+
+var helpless = map[Hook]string{
+	Commit: "install it, or commit this once with --no-verify",
+	Push:   "install it, or push this once with --no-verify",
+	Server: "the server's administrator must install it",
+}
+
+// quote makes a word safe for the shell.
+func quote(s string) string {
+	if s != "" && strings.Trim(s, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789._/=-") == "" {
+		return s
+	}
+	return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'"
+}
