@@ -139,15 +139,16 @@ func (c *changeFlags) selection(f *pflag.FlagSet, args []string) (gate.Selection
 
 // evidenceFlags name what a change is judged by. All commands that read reports take them.
 type evidenceFlags struct {
-	reports                         []string
-	emptyIsClean                    bool
-	commit, policy, baseline, today string
+	reports                               []string
+	emptyIsClean                          bool
+	commit, root, policy, baseline, today string
 }
 
 func (e *evidenceFlags) add(f *pflag.FlagSet) {
 	f.SortFlags = false
 	f.StringArrayVar(&e.reports, "report", nil, "a report, as `[FORMAT=]FILE`, - for standard input; repeatable. Formats: "+strings.Join(intake.Formats, ", "))
 	f.StringVar(&e.commit, "report-commit", "", "the `REV` that the reports were made at, where they don't say")
+	f.StringVar(&e.root, "report-root", "", "where the reports' paths start, where that isn't plain: a `DIR` of the repository, or its root on another machine")
 	f.BoolVar(&e.emptyIsClean, "empty-is-clean", false, "an empty report given as diagnostics=FILE means that the tool found nothing")
 	f.StringVar(&e.policy, "policy", "", "judge by the policy in `FILE|REV:PATH`")
 	f.StringVar(&e.baseline, "baseline", "", "compare with the baseline in `FILE|REV:PATH`")
@@ -156,7 +157,7 @@ func (e *evidenceFlags) add(f *pflag.FlagSet) {
 
 func (e *evidenceFlags) request(in io.Reader) (gate.Request, error) {
 	q := gate.Request{
-		Dir: ".", Policy: e.policy, Baseline: e.baseline, ReportCommit: e.commit, EmptyIsClean: e.emptyIsClean,
+		Dir: ".", Policy: e.policy, Baseline: e.baseline, ReportCommit: e.commit, ReportRoot: e.root, EmptyIsClean: e.emptyIsClean,
 		Today: e.today, Stdin: in,
 	}
 	var err error

@@ -5,9 +5,11 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"maps"
 	"os"
 	"path"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"zincdoor/internal/core/change"
@@ -121,6 +123,9 @@ func (f *folder) Plain(name string) (data []byte, found bool, err error) {
 	}
 	return f.plain(name)
 }
+
+// Paths lists the files that the patch speaks of; the folder may be large and no repository.
+func (f *folder) Paths() ([]string, error) { return slices.Sorted(maps.Keys(f.files)), nil }
 
 // Lacking tells which paths the folder has nothing at and the patch doesn't bring.
 func (f *folder) Lacking(paths []string) (map[string]bool, error) {

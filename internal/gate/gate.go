@@ -35,6 +35,7 @@ type Request struct {
 
 	Reports      []ReportFile
 	ReportCommit string // the revision that reports without a word of their own were made at
+	ReportRoot   string // where the reports' paths start: a folder of the repository, or its root on another machine
 	EmptyIsClean bool   // a report called diagnostics that is empty means a tool that found nothing
 
 	Remote string // Push: the name of the remote that is pushed to, "" for the only one

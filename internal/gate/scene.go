@@ -13,6 +13,7 @@ import (
 type reader interface {
 	Read(path string) (data []byte, found bool, err error)
 	Plain(path string) (data []byte, found bool, err error)
+	Paths() ([]string, error)
 	Lacking(paths []string) (map[string]bool, error)
 	Close() error
 }

@@ -169,22 +169,28 @@ func ignoreAbsent(err error) error {
 	return err
 }
 
+// Paths lists all files of the side; in the work tree, all that git tracks or that were included.
+func (t *Tree) Paths() ([]string, error) {
+	list := []string{"ls-files", "--full-name", "-z"}
+	if t.side != Index && t.side != Worktree {
+		list = []string{"ls-tree", "-r", "-z", "--name-only", "--full-tree", string(t.side)}
+	}
+	out, err := t.repo.git(list...)
+	return strings.Split(strings.TrimSuffix(string(out), "\x00"), "\x00"), err
+}
+
 // Lacking tells which of the paths the side has no file at.
 func (t *Tree) Lacking(paths []string) (map[string]bool, error) {
 	lacking := map[string]bool{}
 	if len(paths) == 0 {
 		return lacking, nil
 	}
-	list := []string{"ls-files", "--full-name", "-z"}
-	if t.side != Index && t.side != Worktree {
-		list = []string{"ls-tree", "-r", "-z", "--name-only", "--full-tree", string(t.side)}
-	}
-	out, err := t.repo.git(list...)
+	all, err := t.Paths()
 	if err != nil {
 		return nil, err
 	}
-	present := map[string]bool{}
-	for name := range strings.SplitSeq(string(out), "\x00") {
+	present := make(map[string]bool, len(all))
+	for _, name := range all {
 		present[name] = true
 	}
 	for _, p := range paths {

@@ -10,6 +10,7 @@ import (
 type Places struct {
 	Root   string                 // absolute path of the repository on this machine, "" where unknown
 	Folder string                 // the folder of the call, relative to the root; "" at the root
+	From   Mapping                // where the call says that reports' paths start
 	Has    func(path string) bool // the repository's tree holds a file at path
 	OnDisk func(path string) bool // the work tree holds something at path, tracked or not
 }
@@ -43,6 +44,11 @@ func (p Places) candidates(reported, relative string) []string {
 	add := func(local string) {
 		if local = path.Clean(local); local != "." && local != ".." && !strings.HasPrefix(local, "../") && !strings.HasPrefix(local, "/") {
 			all = append(all, local)
+		}
+	}
+	if p.From != (Mapping{}) {
+		if local, ok := p.From.Apply(reported); ok {
+			add(local)
 		}
 	}
 	switch {
