@@ -92,7 +92,7 @@ func (s *sandbox) read(name string) string {
 func (s *sandbox) commit(message string) string {
 	s.Helper()
 	s.git("add", "-A")
-	s.git("commit", "-q", "-m", message)
+	s.git("commit", "-q", "--allow-empty", "-m", message)
 	return s.git("rev-parse", "HEAD")
 }
 

@@ -108,10 +108,49 @@ func (b block) use(added, removed runs) {
 			weight += source.Weight(added[b.added.index+i+n].text)
 		}
 		if n >= movedLines && weight >= movedWeight {
-			for k := i; k < i+n; k++ {
-				added[b.added.index+k].used, removed[b.removed.index+k].used = true, true
-			}
+			a, r := b.added.index+i, b.removed.index+i
+			pairUp(added[a:a+n], removed[r:r+n])
+			// What was removed before the block and added after it, or the reverse, moved with it.
+			pairUp(overlap(removed.upTo(r), added.from(a+n)))
+			pairUp(overlap(added.upTo(a), removed.from(r+n)))
 		}
 		i += n + 1
 	}
+}
+
+// pairUp marks the lines of two stretches as found again in one another.
+func pairUp(a, b runs) {
+	for k := range a {
+		a[k].used, b[k].used = true, true
+	}
+}
+
+// from is the unused lines of the run that goes on at index i, upTo those of the run that ends before it.
+func (l runs) from(i int) runs {
+	end := i
+	for end < len(l) && !l[end].used && end > 0 && l.joined(end-1) {
+		end++
+	}
+	return l[i:end]
+}
+
+func (l runs) upTo(i int) runs {
+	start := i
+	for start > 0 && !l[start-1].used && start < len(l) && l.joined(start-1) {
+		start--
+	}
+	return l[start:i]
+}
+
+// overlap gives the longest end of one stretch that is the beginning of another. A moved block and the lines around it
+// can be told apart in several ways where these lines are alike (a brace before it, a brace at its end), and the two
+// places needn't be told apart in the same one.
+func overlap(before, after runs) (end, beginning runs) {
+	for n := min(len(before), len(after)); n > 0; n-- {
+		end, beginning = before[len(before)-n:], after[:n]
+		if slices.EqualFunc(end, beginning, func(a, b runLine) bool { return a.text == b.text }) {
+			return end, beginning
+		}
+	}
+	return nil, nil
 }
