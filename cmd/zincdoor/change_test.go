@@ -1,6 +1,7 @@
 package main
 
 import (
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -165,5 +166,102 @@ func TestSettingsChangeNothing(t *testing.T) {
 	s.env = []string{"GIT_EXTERNAL_DIFF=false", "GIT_DIFF_OPTS=-u9", "GIT_PAGER=false", "GIT_GLOB_PATHSPECS=1"}
 	if got := s.judge("--worktree", "--report", "report.txt").standings(); got != standAltered {
 		t.Errorf("findings\n%s", got)
+	}
+}
+
+// TestUnknownLines: where lines can't be known, the whole file counts as touched, and the verdict says why.
+func TestUnknownLines(t *testing.T) {
+	pointer := func(n int) string {
+		return fmt.Sprintf("version https://brackwater.example/spec/v1\noid sha256:%064d\nsize %d\n", n, n)
+	}
+	other := repository(t)
+	other.write("tide.c", lines(3))
+	other.commit("one")
+	s := repository(t)
+	s.write("r.sarif", "")
+	s.write(".git/info/exclude", "r.sarif\n")
+	s.write("marked.c", lines(30))
+	s.write(".gitattributes", "marked.c -diff\n")
+	s.write("chart.bin", pointer(1))
+	s.write("core/tide.c", lines(30))
+	s.write("kept.c", lines(30))
+	link := func(to, name string) {
+		os.Remove(filepath.Join(s.dir, name))
+		if err := os.Symlink(to, filepath.Join(s.dir, name)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	link("core/tide.c", "link.c")
+	link("core/tide.c", "old.c")
+	s.git("-c", "protocol.file.allow=always", "submodule", "add", "-q", other.dir, "gauges")
+	s.commit("one")
+
+	s.write("marked.c", strings.Replace(lines(30), "line 9;", "LINE 9;", 1))
+	s.write("chart.bin", pointer(2))
+	link("kept.c", "link.c")
+	link("core/tide.c", "kept.c")
+	other.write("tide.c", "fresh;\n"+lines(3))
+	commit := other.commit("two")
+	sub := &sandbox{T: t, dir: filepath.Join(s.dir, "gauges")}
+	sub.git("fetch", "-q")
+	sub.git("checkout", "-q", commit)
+	s.commit("two")
+	results := ""
+	for _, at := range []struct {
+		path string
+		line int
+	}{{"marked.c", 9}, {"marked.c", 20}, {"chart.bin", 500}, {"link.c", 7}, {"old.c", 7}, {"kept.c", 7}, {"gauges/tide.c", 4}} {
+		results += sarifResult(at.path, at.line)
+	}
+	s.write("r.sarif", sarifLog(results[1:]))
+	v := s.judge("--range", "HEAD~..HEAD", "--report", "r.sarif")
+	want := `chart.bin:500 touched new
+gauges/tide.c:4 touched new
+kept.c:7 touched new
+link.c:7 touched new
+marked.c:9 touched new
+marked.c:20 file inherited
+old.c:7 elsewhere inherited`
+	if v.standings() != want {
+		t.Errorf("got\n%s\nwant\n%s\n%s", v.standings(), want, v.about())
+	}
+	for _, why := range []string{"kept elsewhere for its size", "a submodule", "a symbolic link", "of another type than before"} {
+		if !strings.Contains(v.about(), why) {
+			t.Errorf("no notice that something is %s:\n%s", why, v.about())
+		}
+	}
+}
+
+// TestPathsOfReports: paths of another machine, another folder or another writing lead to the repository's files.
+func TestPathsOfReports(t *testing.T) {
+	s := repository(t)
+	s.write("core/tide.c", lines(10))
+	s.write("fares/zone.go", lines(5))
+	s.write("boards/zone.go", lines(5))
+	s.commit("one")
+	s.write("core/tide.c", altered)
+	s.write("fares/zone.go", "fresh;\n"+lines(5))
+	for _, c := range []struct {
+		name, path string
+		more       []string
+		want       string
+	}{
+		{"another machine", "/builds/7/tideboard/core/tide.c", nil, "core/tide.c:5 touched new"},
+		{"another system", `C:\builds\tideboard\core\tide.c`, nil, "core/tide.c:5 touched new"},
+		{"the folder the linter ran in", "tide.c", nil, "core/tide.c:5 touched new"},
+		{"another case", "Core/Tide.c", nil, "core/tide.c:5 touched new"},
+		{"not plain", "zone.go", nil, "zone.go:5 elsewhere inherited"},
+		{"the call says where", "zone.go", []string{"--report-root", "fares"}, "fares/zone.go:5 file inherited"},
+		{"the call says where elsewhere", "/b/x/core/tide.c", []string{"--report-root", "/b/x"}, "core/tide.c:5 touched new"},
+	} {
+		s.stdin = warn(c.path, 5)
+		v := s.judge(append([]string{"--worktree", "--report", "-"}, c.more...)...)
+		if c.name == "not plain" {
+			if v.Code != 2 || !strings.Contains(v.about(), "--report-root") {
+				t.Errorf("%s: %s", c.name, v.about())
+			}
+		} else if v.standings() != c.want {
+			t.Errorf("%s: %s\n%s", c.name, v.standings(), v.about())
+		}
 	}
 }

@@ -2,6 +2,7 @@ package gate
 
 import (
 	"bytes"
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -182,6 +183,12 @@ func (l *lens) has(path string) (bool, error) {
 
 // text is a file's text in the report's state, nil where that has no such file.
 func (l *lens) text(path string) (*source.Text, error) { return readText(l.tree, l.texts, path) }
+
+// isLink reports whether a path is a symbolic link, whose text is where it leads and not what a tool read there.
+func (l *lens) isLink(path string) bool {
+	_, _, err := l.tree.Plain(path)
+	return errors.Is(err, git.ErrLink)
+}
 
 // apart says why the report's state is too far from the head's to speak for it, "" where it isn't.
 func (l *lens) apart(w *witness) string {

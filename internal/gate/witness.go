@@ -96,6 +96,7 @@ func (w *witness) hear(rules change.Rules) (*Result, error) {
 	if err := w.seekMoved(rules); err != nil {
 		return nil, err
 	}
+	w.noteOpaque()
 	c := judge.Case{Change: w.change, Findings: w.findings, Evidence: w.evidence, Notices: w.notices}
 	return &Result{Case: c, texts: w.texts}, nil
 }
@@ -440,11 +441,15 @@ func (w *witness) verify(t *testimony) error {
 		if err != nil {
 			return err
 		}
-		if text == nil {
+		if text == nil || text.IsPointer() {
 			continue
 		}
 		const again = "the report was made from another text; run the linter on this one"
-		if f.Region.Line > text.Len()+1 {
+		past := f.Region.Line > text.Len()+1
+		if (past || !quotes(text.Line(f.Region.Line), f.Snippet)) && t.lens.isLink(f.Path) {
+			continue
+		}
+		if past {
 			t.fail(judge.Foreign, fmt.Sprintf("a finding stands at %s:%d, but the file has %d lines: %s", f.Path, f.Region.Line, text.Len(), again))
 			return nil
 		}
@@ -455,6 +460,25 @@ func (w *witness) verify(t *testimony) error {
 		}
 	}
 	return nil
+}
+
+// noteOpaque brings findings in a changed submodule to the change, and tells which files count as touched as a whole
+// because their lines can't be known.
+func (w *witness) noteOpaque() {
+	seen := map[string]bool{}
+	for i := range w.findings {
+		f := &w.findings[i]
+		file := w.change.File(f.Path)
+		if file == nil {
+			if file = w.change.InSubmodule(f.Path); file != nil {
+				f.Outside = false
+			}
+		}
+		if file != nil && file.Opaque != "" && file.Status != change.Deleted && !seen[file.Path] {
+			seen[file.Path] = true
+			w.notices = append(w.notices, fmt.Sprintf("all of %s counts as touched, since its lines can't be told apart: it is %s", file.Path, file.Opaque))
+		}
+	}
 }
 
 // noteStrange tells of paths that were found nowhere.
@@ -478,7 +502,7 @@ func (w *witness) fillCode() error {
 		if err != nil {
 			return err
 		}
-		if text != nil {
+		if text != nil && !text.IsPointer() {
 			f.Code = text.CodeAt(f.Region.Line)
 		}
 	}

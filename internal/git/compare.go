@@ -203,8 +203,11 @@ func (c *Comparison) add(fields []string, old, path string) {
 	case change.Retyped:
 		f.Opaque = "of another type than before"
 	}
-	if fields[0] == submodule || fields[1] == submodule {
-		f.Opaque = "a submodule"
+	switch {
+	case fields[0] == submodule || fields[1] == submodule:
+		f.Opaque = change.Submodule
+	case fields[1] == link && f.Opaque == "":
+		f.Opaque = "a symbolic link"
 	}
 	c.files = append(c.files, f)
 	c.blobs[path] = blob{old: fields[2], new: fields[3], mode: fields[1], kind: fields[4]}
@@ -228,6 +231,8 @@ func (c *Comparison) readHunks(in io.Reader) error {
 			c.binary = append(c.binary, p.Path)
 		case hasNUL(p.Hunks):
 			c.files[i].Opaque = "binary"
+		case isPointer(p.Hunks):
+			c.files[i].Opaque = "kept elsewhere for its size"
 		default:
 			c.files[i].Hunks = p.Hunks
 		}
@@ -284,6 +289,22 @@ func (c *Comparison) Fill(wanted func(path string) bool) error {
 func (c *Comparison) fill(flags, paths []string) error {
 	_, err := c.repo.stream(c.readHunks, c.command(append(flags, patchFlags...), paths)...)
 	return err
+}
+
+// isPointer reports whether the lines that were added are of a text that stands for a large file kept elsewhere: what
+// changed in it then is its hash, and its size as a rule.
+func isPointer(hunks []change.Hunk) bool {
+	hash := false
+	for _, h := range hunks {
+		for _, line := range h.Added {
+			key, _, _ := strings.Cut(line, " ")
+			if key != "version" && key != "oid" && key != "size" && !strings.HasPrefix(key, "ext-") {
+				return false
+			}
+			hash = hash || strings.HasPrefix(line, "oid sha256:")
+		}
+	}
+	return hash
 }
 
 func hasNUL(hunks []change.Hunk) bool {

@@ -23,6 +23,9 @@ const (
 	Retyped  Status = 'T' // a file became a link, or the reverse
 )
 
+// Submodule is the Opaque of a file that stands for another repository; what lies below its path is touched with it.
+const Submodule = "a submodule"
+
 // Hunk is one stretch of lines replaced by another, without context. Where OldCount is 0, OldStart is the line before
 // the insertion; where NewCount is 0, NewStart is the line before the deletion (as in a unified diff of no context).
 type Hunk struct {
@@ -162,6 +165,26 @@ const (
 // the finding with.
 const longRegion = 10
 
+// holding is the file of the change at path, or the submodule of the change that path lies in.
+func (c *Change) holding(path string) *File {
+	if f := c.File(path); f != nil {
+		return f
+	}
+	return c.InSubmodule(path)
+}
+
+// InSubmodule is the submodule of the change that path lies in, nil where there is none.
+func (c *Change) InSubmodule(path string) *File {
+	for i, r := range path {
+		if r == '/' {
+			if f := c.File(path[:i]); f != nil && f.Opaque == Submodule {
+				return f
+			}
+		}
+	}
+	return nil
+}
+
 // Place tells where a finding at path and region stands. Where there is nothing to compare the finding with
 // (compared is false), a region of more than ten lines counts by its first line.
 func (c *Change) Place(path string, region finding.Region, compared bool) Place {
@@ -171,7 +194,7 @@ func (c *Change) Place(path string, region finding.Region, compared bool) Place 
 	if c.Everything {
 		return OnTouched
 	}
-	f := c.File(path)
+	f := c.holding(path)
 	if f == nil || f.Status == Deleted {
 		return Elsewhere
 	}

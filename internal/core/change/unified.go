@@ -162,7 +162,7 @@ const submoduleMode = "160000"
 
 func (p *patchReader) mode(rest string) {
 	if strings.HasSuffix(rest, submoduleMode) {
-		p.file.Opaque = "submodule"
+		p.file.Opaque = Submodule
 	}
 }
 

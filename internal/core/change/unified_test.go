@@ -91,7 +91,7 @@ index 1..2 160000
 -Subproject commit 1
 +Subproject commit 2
 `, `M "map.png"<"map.png" opaque:binary
-M "chart"<"chart" opaque:submodule -1,1+1,1["Subproject commit 1"]["Subproject commit 2"]`},
+M "chart"<"chart" opaque:a submodule -1,1+1,1["Subproject commit 1"]["Subproject commit 2"]`},
 		{"quoted names", `diff --git "a/s\303\266lva\tg.c" "b/s\303\266lva\tg.c"
 --- "a/s\303\266lva\tg.c"
 +++ "b/s\303\266lva\tg.c"

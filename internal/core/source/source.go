@@ -3,6 +3,7 @@
 package source
 
 import (
+	"slices"
 	"strings"
 )
 
@@ -29,6 +30,16 @@ func (t *Text) Line(n int) string {
 		return ""
 	}
 	return strings.TrimSuffix(t.lines[n-1], "\r")
+}
+
+// IsPointer reports whether the text only stands for a large file that is kept elsewhere: a few lines, the first of which
+// names a version of the form, with the content's hash and size. Its lines aren't those that tools look at.
+func (t *Text) IsPointer() bool {
+	if t.Len() < 3 || t.Len() > 12 || !strings.HasPrefix(t.Line(1), "version https://") {
+		return false
+	}
+	return slices.ContainsFunc(t.lines, func(line string) bool { return strings.HasPrefix(line, "oid sha256:") }) &&
+		slices.ContainsFunc(t.lines, func(line string) bool { return strings.HasPrefix(line, "size ") })
 }
 
 // Code is what recognises the place a finding stands on, apart from its line number. All three texts are collapsed.
