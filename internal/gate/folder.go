@@ -83,6 +83,9 @@ func (f *folder) Read(name string) (data []byte, found bool, err error) {
 	return f.plain(name)
 }
 
+// ReadAll reads nothing ahead: a folder's files are read as they are needed.
+func (f *folder) ReadAll([]string, func(path string, data []byte)) error { return nil }
+
 // Has reports whether the patched state has a file at path.
 func (f *folder) Has(name string) bool {
 	if f.files[name] != nil {

@@ -12,6 +12,7 @@ import (
 // reader reads the files of one state of the repository.
 type reader interface {
 	Read(path string) (data []byte, found bool, err error)
+	ReadAll(paths []string, see func(path string, data []byte)) error
 	Plain(path string) (data []byte, found bool, err error)
 	Paths() ([]string, error)
 	Lacking(paths []string) (map[string]bool, error)
@@ -147,10 +148,10 @@ func (s *scene) sides(old, head git.Side, further ...git.Side) (err error) {
 }
 
 // start begins the comparison. All lines are asked for at once where a local change is judged, which is small as a
-// rule, or where findings stand in so many files that most lines are needed anyway; else only the list of files.
-func (s *scene) start(paths []string) {
+// rule; else only the list of files.
+func (s *scene) start() {
 	if s.diff != nil {
-		s.diff.Start(s.side == git.Index || s.side == git.Worktree || git.TooMany(paths))
+		s.diff.Start(s.side == git.Index || s.side == git.Worktree)
 	}
 }
 

@@ -9,6 +9,7 @@ import (
 	"os"
 	"path"
 	"slices"
+	"sync"
 
 	"zincdoor/internal/core/baseline"
 	"zincdoor/internal/core/change"
@@ -26,6 +27,7 @@ type witness struct {
 	request Request
 
 	all      []*testimony
+	ahead    chan error // what is read ahead; closed at the end
 	change   *change.Change
 	evidence []judge.Evidence
 	findings []finding.Finding
@@ -46,19 +48,39 @@ type testimony struct {
 // call reads the reports of a request, and starts the comparison beside.
 func (s *scene) call(q Request) *witness {
 	w := &witness{scene: s, request: q, texts: map[string]*source.Text{}}
-	var paths []string
+	s.start()
+	paths := map[string]bool{}
 	for _, file := range q.Reports {
 		t := w.read(file)
 		w.all = append(w.all, t)
 		if t.report != nil {
 			for _, f := range t.report.Findings {
-				paths = append(paths, f.Path)
+				paths[f.Path] = true
 			}
 		}
 	}
-	slices.Sort(paths)
-	s.start(slices.Compact(paths))
+	w.readAhead(paths)
 	return w
+}
+
+// readAhead begins to read the texts and the lines of the files that are named just as the repository names them.
+func (w *witness) readAhead(paths map[string]bool) {
+	w.ahead = make(chan error, 2)
+	if w.diff == nil || w.diff.Whole() || len(paths) == 0 {
+		close(w.ahead)
+		return
+	}
+	var both sync.WaitGroup
+	both.Go(func() {
+		w.ahead <- w.head.ReadAll(slices.Sorted(maps.Keys(paths)), func(path string, data []byte) { w.texts[path] = source.New(data) })
+	})
+	both.Go(func() {
+		w.ahead <- w.diff.Fill(func(path string) bool { return paths[path] })
+	})
+	go func() {
+		both.Wait()
+		close(w.ahead)
+	}()
 }
 
 // hear brings the reports' findings to the head: the case it returns has them, the evidence, and the change.
@@ -68,6 +90,11 @@ func (w *witness) hear(rules change.Rules) (*Result, error) {
 			t.lens.close(w.scene)
 		}
 	}()
+	for err := range w.ahead {
+		if err != nil {
+			return nil, err
+		}
+	}
 	if len(w.all) == 0 {
 		w.evidence = append(w.evidence, judge.Evidence{
 			State:   judge.Missing,

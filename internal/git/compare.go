@@ -7,10 +7,12 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 
 	"zincdoor/internal/core/change"
 )
@@ -35,6 +37,13 @@ type Comparison struct {
 	old, new Side
 	args     []string
 
+	// Files modified in place are known long before renames are found: early has them, by path, once earlyKnown is
+	// closed.
+	earlyKnown chan struct{}
+	early      map[string]blob
+	earlyErr   error
+	filled     map[string]bool
+
 	listed, done chan struct{}
 	files        []change.File
 	blobs        map[string]blob // by path on the new side; by path on the old side for deleted files
@@ -54,7 +63,7 @@ type blob struct {
 // Compare compares two sides. Old is a commit, a tree or Index, new is any side; between Index and Worktree, only
 // tracked files are compared.
 func (r *Repo) Compare(old, new Side) *Comparison {
-	c := &Comparison{repo: r, old: old, new: new, blobs: map[string]blob{}, left: map[string]bool{}}
+	c := &Comparison{repo: r, old: old, new: new, blobs: map[string]blob{}, left: map[string]bool{}, early: map[string]blob{}, filled: map[string]bool{}}
 	switch {
 	case new == Index:
 		c.args = append(c.args, "diff-index", "--cached", string(old))
@@ -89,7 +98,12 @@ func (c *Comparison) command(flags []string, paths []string) []string {
 // it; none means all files.
 func (c *Comparison) Start(whole bool, paths ...string) {
 	c.whole = whole
-	c.listed, c.done = make(chan struct{}), make(chan struct{})
+	c.listed, c.done, c.earlyKnown = make(chan struct{}), make(chan struct{}), make(chan struct{})
+	if whole {
+		close(c.earlyKnown)
+	} else {
+		go c.listEarly()
+	}
 	go func() {
 		defer close(c.done)
 		if c.err = c.run(paths); c.err == nil {
@@ -139,6 +153,20 @@ func (c *Comparison) Started() bool { return c.done != nil }
 
 // Whole reports whether all lines were asked for at the start.
 func (c *Comparison) Whole() bool { return c.whole }
+
+// listEarly lists the files that were modified in place, without looking for renames.
+func (c *Comparison) listEarly() {
+	defer close(c.earlyKnown)
+	plain := c.repo.Compare(c.old, c.new)
+	_, c.earlyErr = c.repo.stream(func(out io.Reader) error {
+		return plain.readRaw(bufio.NewReaderSize(out, 1<<16))
+	}, c.command([]string{"--raw", "--no-renames", "--diff-filter=M"}, nil)...)
+	for _, f := range plain.files {
+		if f.Opaque == "" {
+			c.early[f.Path] = plain.blobs[f.Path]
+		}
+	}
+}
 
 // Files lists the files that differ. Their hunks are there only after Lines or Fill.
 func (c *Comparison) Files() ([]change.File, error) {
@@ -229,15 +257,23 @@ func (c *Comparison) readHunks(in io.Reader) error {
 		case !known || c.files[i].Opaque != "":
 		case p.Opaque != "":
 			c.binary = append(c.binary, p.Path)
-		case hasNUL(p.Hunks):
-			c.files[i].Opaque = "binary"
-		case isPointer(p.Hunks):
-			c.files[i].Opaque = "kept elsewhere for its size"
 		default:
-			c.files[i].Hunks = p.Hunks
+			take(&c.files[i], p)
 		}
 	}
 	return nil
+}
+
+// take gives a file the lines that were read of it, unless these aren't lines of text.
+func take(f *change.File, read change.File) {
+	switch {
+	case read.Opaque != "" || hasNUL(read.Hunks):
+		f.Opaque = "binary"
+	case isPointer(read.Hunks):
+		f.Opaque = "kept elsewhere for its size"
+	default:
+		f.Hunks = read.Hunks
+	}
 }
 
 // asText asks for the files that git takes for binary once more, as text: an attribute may have said so of a text.
@@ -260,30 +296,80 @@ func TooMany(paths []string) bool {
 	return size > maxPathBytes
 }
 
-// Fill reads the lines of some of the listed files.
+// Fill reads the lines of some of the listed files. It needs sides that git has hashed: a commit's or a tree's.
 func (c *Comparison) Fill(wanted func(path string) bool) error {
-	if _, err := c.Files(); err != nil || c.whole {
-		return err
+	if c.whole {
+		return nil
 	}
-	var paths []string
-	for _, f := range c.files {
-		if f.Opaque == "" && f.Hunks == nil && wanted(f.Path) {
-			paths = append(paths, f.Path)
-			if f.Old != "" && f.Old != f.Path {
-				paths = append(paths, f.Old)
+	<-c.earlyKnown
+	if c.earlyErr != nil {
+		return c.earlyErr
+	}
+	early := map[string]blob{}
+	for path, b := range c.early {
+		if !c.filled[path] && wanted(path) {
+			early[path] = b
+		}
+	}
+	var first map[string]change.File
+	var firstErr error
+	var wait sync.WaitGroup
+	wait.Go(func() { first, firstErr = c.diffBlobs(early) })
+	files, err := c.Files()
+	late := map[string]blob{}
+	for _, f := range files {
+		if _, soon := early[f.Path]; !soon && !c.filled[f.Path] && f.Opaque == "" && wanted(f.Path) {
+			late[f.Path] = c.blobs[f.Path]
+		}
+	}
+	second, lateErr := c.diffBlobs(late)
+	wait.Wait()
+	for i := range c.files {
+		f := &c.files[i]
+		for _, parsed := range []map[string]change.File{first, second} {
+			if p, ok := parsed[f.Path]; ok {
+				take(f, p)
 			}
 		}
 	}
-	if len(paths) == 0 {
-		return nil
+	for _, paths := range []map[string]blob{early, late} {
+		for path := range paths {
+			c.filled[path] = true
+		}
 	}
-	if TooMany(paths) {
-		paths = nil
+	return errors.Join(err, firstErr, lateErr)
+}
+
+// diffBlobs gives the diffs of some files, by path. What git takes for binary is asked for once more as text: an
+// attribute may have said so of a text.
+func (c *Comparison) diffBlobs(blobs map[string]blob) (map[string]change.File, error) {
+	if len(blobs) == 0 {
+		return nil, nil
 	}
-	if err := c.fill(nil, paths); err != nil || len(c.binary) == 0 {
+	paths := slices.Sorted(maps.Keys(blobs))
+	parsed := make(map[string]change.File, len(paths))
+	diff := func(flags []string, among func(path string) bool) error {
+		var pairs []pair
+		for i, path := range paths {
+			if b := blobs[path]; b.old != b.new && among(path) {
+				pairs = append(pairs, pair{i, b.old, b.new})
+			}
+		}
+		if len(pairs) == 0 {
+			return nil
+		}
+		files, err := c.repo.diffPairs(pairs, flags...)
+		for _, f := range files {
+			if i, bad := pairIndex(f); bad == nil && i < len(paths) {
+				parsed[paths[i]] = f
+			}
+		}
 		return err
 	}
-	return c.asText()
+	if err := diff(nil, func(string) bool { return true }); err != nil {
+		return nil, err
+	}
+	return parsed, diff([]string{"--text"}, func(path string) bool { return parsed[path].Opaque != "" })
 }
 
 func (c *Comparison) fill(flags, paths []string) error {
@@ -317,9 +403,10 @@ func hasNUL(hunks []change.Hunk) bool {
 // IncludeUntracked makes git see the work tree's files that it neither tracks nor ignores, so that they are compared,
 // and found to be renamed, like all others: it notes them in a copy of the index.
 func (r *Repo) IncludeUntracked() error {
-	if r.scratch != "" {
+	if r.included {
 		return nil
 	}
+	r.included = true
 	out, err := r.git("ls-files", "--others", "--exclude-standard", "--full-name", "-z")
 	if err != nil {
 		return err
@@ -333,10 +420,11 @@ func (r *Repo) IncludeUntracked() error {
 	if len(list) == 0 {
 		return nil
 	}
-	if r.scratch, err = os.MkdirTemp("", "zincdoor-"); err != nil {
-		return fmt.Errorf("no temporary folder can be made (TMPDIR names where): %w", err)
+	scratch, err := r.scratchDir()
+	if err != nil {
+		return err
 	}
-	copied := filepath.Join(r.scratch, "index")
+	copied := filepath.Join(scratch, "index")
 	where, err := r.git("rev-parse", "--path-format=absolute", "--git-path", "index")
 	if err != nil {
 		return err

@@ -15,6 +15,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 )
 
 // ErrNoRepository is the error of a folder that is in no repository.
@@ -30,9 +31,25 @@ type Repo struct {
 	Bare    bool
 	Shallow bool
 
-	ctx     context.Context
-	env     []string
-	scratch string // a folder of our own, "" until it is needed
+	scratching sync.Mutex
+
+	ctx      context.Context
+	env      []string
+	objects  string // where it keeps contents
+	included bool   // IncludeUntracked was called
+	scratch  string // a folder of our own, "" until it is needed
+}
+
+// scratchDir is a temporary folder of our own, made when it is first needed.
+func (r *Repo) scratchDir() (dir string, err error) {
+	r.scratching.Lock()
+	defer r.scratching.Unlock()
+	if r.scratch == "" {
+		if r.scratch, err = os.MkdirTemp("", "zincdoor-"); err != nil {
+			return "", fmt.Errorf("no temporary folder can be made (TMPDIR names where): %w", err)
+		}
+	}
+	return r.scratch, nil
 }
 
 // Close removes what was put aside for the repository's sake.
@@ -46,20 +63,23 @@ func (r *Repo) Close() error {
 // Open finds the repository that dir is in. The environment that git sets for its hooks is respected.
 func Open(ctx context.Context, dir string) (*Repo, error) {
 	r := &Repo{ctx: ctx, Root: dir, env: environment()}
-	out, err := r.git("rev-parse", "--is-shallow-repository", "--is-bare-repository", "--show-prefix", "--show-toplevel")
+	ask := []string{"rev-parse", "--is-shallow-repository", "--is-bare-repository", "--show-prefix", "--path-format=absolute", "--git-path", "objects", "--show-toplevel"}
+	out, err := r.git(ask...)
 	if err != nil {
-		if out, err = r.git("rev-parse", "--is-shallow-repository", "--is-bare-repository", "--show-prefix", "--absolute-git-dir"); err != nil {
+		ask[len(ask)-1] = "--absolute-git-dir"
+		if out, err = r.git(ask...); err != nil {
 			return nil, openError(dir, err)
 		}
 	}
 	lines := strings.Split(strings.TrimSuffix(string(out), "\n"), "\n")
-	if len(lines) < 4 {
+	if len(lines) < 5 {
 		return nil, fmt.Errorf("git rev-parse answered %q", out)
 	}
 	r.Shallow = lines[0] == "true"
 	r.Bare = lines[1] == "true"
 	r.Prefix = strings.TrimSuffix(lines[2], "/")
-	r.Root = filepath.FromSlash(strings.Join(lines[3:], "\n"))
+	r.objects = filepath.FromSlash(lines[3])
+	r.Root = filepath.FromSlash(strings.Join(lines[4:], "\n"))
 	return r, nil
 }
 
@@ -124,7 +144,14 @@ func (r *Repo) git(args ...string) ([]byte, error) {
 
 // stream runs a command and hands what it prints to read as it comes.
 func (r *Repo) stream(read func(io.Reader) error, args ...string) (complaint string, err error) {
-	cmd := r.command(args...)
+	return streamCommand(r.command(args...), read)
+}
+
+func streamCommand(cmd *exec.Cmd, read func(io.Reader) error) (complaint string, err error) {
+	command := "command"
+	if i := slices.IndexFunc(cmd.Args, func(arg string) bool { return strings.HasPrefix(arg, "diff") }); i >= 0 {
+		command = cmd.Args[i]
+	}
 	var said bytes.Buffer
 	cmd.Stderr = &said
 	out, err := cmd.StdoutPipe()
@@ -132,7 +159,7 @@ func (r *Repo) stream(read func(io.Reader) error, args ...string) (complaint str
 		return "", err
 	}
 	if err := cmd.Start(); err != nil {
-		return "", failure(args[0], err, "")
+		return "", failure(command, err, "")
 	}
 	readErr := read(out)
 	if readErr != nil {
@@ -141,9 +168,9 @@ func (r *Repo) stream(read func(io.Reader) error, args ...string) (complaint str
 	waitErr := cmd.Wait()
 	switch {
 	case readErr != nil:
-		return "", fmt.Errorf("reading git %s: %w", args[0], readErr)
+		return "", fmt.Errorf("reading git %s: %w", command, readErr)
 	case waitErr != nil:
-		return "", failure(args[0], waitErr, said.String())
+		return "", failure(command, waitErr, said.String())
 	}
 	return said.String(), nil
 }

@@ -103,6 +103,25 @@ func (t *Tree) Read(path string) (data []byte, found bool, err error) {
 	return t.onDisk(path)
 }
 
+// ReadAll reads many files at once and hands their contents to see, by path; files that the side doesn't have are left
+// out, and so may some be that it has. The work tree is left to Read.
+func (t *Tree) ReadAll(paths []string, see func(path string, data []byte)) error {
+	if t.side == Worktree {
+		return nil
+	}
+	var names, asked []string
+	for _, path := range paths {
+		name, err := t.nameOf(path)
+		if err != nil {
+			return err
+		}
+		if name != "" && fs.ValidPath(path) && !strings.ContainsRune(path, '\n') {
+			names, asked = append(names, name), append(asked, path)
+		}
+	}
+	return t.repo.eachObject(names, func(i int, data []byte) { see(asked[i], data) })
+}
+
 // known names a file of the work tree that the comparison has seen.
 const known = "known"
 
@@ -119,8 +138,11 @@ func (t *Tree) nameOf(path string) (string, error) {
 	if t.side != Index && t.side != Worktree {
 		select {
 		case <-c.listed:
-		default:
-			return string(t.side) + ":" + path, nil // no need to wait
+		case <-c.earlyKnown: // only what was modified in place is sure yet
+			if b, changed := c.early[path]; changed {
+				return b.new, nil
+			}
+			return string(t.side) + ":" + path, nil
 		}
 	}
 	if _, err := c.Files(); err != nil {

@@ -1,0 +1,123 @@
+package git
+
+import (
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"sync"
+
+	"zincdoor/internal/core/change"
+)
+
+// pair is the contents of one file on both sides, by their hashes; "" where a side has none.
+type pair struct {
+	index    int // the file's, in the list of the comparison
+	old, new string
+}
+
+// parallel is from how many pairs on two git processes share the work.
+const parallel = 200
+
+// diffPairs gives the diff of each pair. Git compares trees, not pairs, and finding a few hundred paths in large trees
+// costs it more than their lines; so the pairs are laid out as two small trees, in a store of our own that borrows
+// the repository's contents. Names there are the pairs' numbers, so that no attribute of a path has a say.
+func (r *Repo) diffPairs(pairs []pair, flags ...string) ([]change.File, error) {
+	chunks := [][]pair{pairs}
+	if len(pairs) >= parallel {
+		chunks = [][]pair{pairs[:len(pairs)/2], pairs[len(pairs)/2:]}
+	}
+	trees, env, err := r.layOut(chunks)
+	if err != nil {
+		return nil, err
+	}
+	files, errs := make([][]change.File, len(chunks)), make([]error, len(chunks))
+	var wait sync.WaitGroup
+	for i := range chunks {
+		wait.Go(func() {
+			args := append(append([]string{"diff-tree", "-r"}, diffFlags...), "--no-renames")
+			args = append(append(args, patchFlags...), flags...)
+			cmd := r.command(append(args, trees[2*i], trees[2*i+1])...)
+			cmd.Env = env
+			_, errs[i] = streamCommand(cmd, func(out io.Reader) (err error) {
+				files[i], err = change.ReadUnified(out)
+				return err
+			})
+		})
+	}
+	wait.Wait()
+	var all []change.File
+	for i := range chunks {
+		if errs[i] != nil {
+			return nil, errs[i]
+		}
+		all = append(all, files[i]...)
+	}
+	return all, nil
+}
+
+// layOut makes two trees of each chunk, its old and its new side, and returns the environment in which git finds them.
+func (r *Repo) layOut(chunks [][]pair) (trees, env []string, err error) {
+	scratch, err := r.scratchDir()
+	if err != nil {
+		return nil, nil, err
+	}
+	store := filepath.Join(scratch, "objects")
+	if err := os.MkdirAll(store, 0o700); err != nil {
+		return nil, nil, err
+	}
+	borrowed := quoteAlternate(r.objects)
+	for _, name := range r.env {
+		if more, ok := strings.CutPrefix(name, alternates+"="); ok && more != "" {
+			borrowed += string(os.PathListSeparator) + more
+		}
+	}
+	env = append(append([]string{}, r.env...), "GIT_OBJECT_DIRECTORY="+store, alternates+"="+borrowed)
+	var list strings.Builder
+	for i, chunk := range chunks {
+		if i > 0 {
+			list.WriteByte('\n')
+		}
+		for _, p := range chunk {
+			writeEntry(&list, p.index, p.old)
+		}
+		list.WriteByte('\n')
+		for _, p := range chunk {
+			writeEntry(&list, p.index, p.new)
+		}
+	}
+	cmd := r.command("mktree", "--missing", "--batch")
+	cmd.Env, cmd.Stdin = env, strings.NewReader(list.String())
+	var complaint strings.Builder
+	cmd.Stderr = &complaint
+	out, err := cmd.Output()
+	if err != nil {
+		return nil, nil, failure("mktree", err, complaint.String())
+	}
+	if trees = strings.Fields(string(out)); len(trees) != 2*len(chunks) {
+		return nil, nil, fmt.Errorf("git mktree made %d trees of %d", len(trees), 2*len(chunks))
+	}
+	return trees, env, nil
+}
+
+// alternates is the variable that names further stores of contents.
+const alternates = "GIT_ALTERNATE_OBJECT_DIRECTORIES"
+
+// quoteAlternate writes a path so that git takes it for one even if it holds what separates paths.
+func quoteAlternate(path string) string {
+	if !strings.ContainsRune(path, os.PathListSeparator) && !strings.HasPrefix(path, `"`) {
+		return path
+	}
+	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(path) + `"`
+}
+
+func writeEntry(list *strings.Builder, index int, object string) {
+	if strings.Trim(object, "0") != "" {
+		fmt.Fprintf(list, "100644 blob %s\t%08d\n", object, index)
+	}
+}
+
+// pairIndex reads a pair's number back from its name.
+func pairIndex(f change.File) (int, error) { return strconv.Atoi(f.Path) }
