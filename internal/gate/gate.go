@@ -170,6 +170,7 @@ func (q Request) nothing(ref, why string) *Result {
 func (s *scene) gather(q Request) (*Result, error) {
 	defer s.close()
 	w := s.call(q)
+	defer w.settle()
 	rules, err := s.rules(q)
 	if err != nil {
 		return nil, err

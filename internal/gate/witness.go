@@ -9,7 +9,6 @@ import (
 	"os"
 	"path"
 	"slices"
-	"sync"
 
 	"zincdoor/internal/core/baseline"
 	"zincdoor/internal/core/change"
@@ -17,6 +16,7 @@ import (
 	"zincdoor/internal/core/judge"
 	"zincdoor/internal/core/policy"
 	"zincdoor/internal/core/source"
+	"zincdoor/internal/git"
 	"zincdoor/internal/intake"
 )
 
@@ -26,14 +26,17 @@ type witness struct {
 	*scene
 	request Request
 
-	all      []*testimony
-	ahead    chan error // what is read ahead; closed at the end
-	change   *change.Change
-	evidence []judge.Evidence
-	findings []finding.Finding
-	notices  []string
-	texts    map[string]*source.Text // of the head; nil for a file whose text isn't known
-	strange  []string                // paths found nowhere
+	all []*testimony
+
+	sources                map[string]bool // old paths of files that a block may have been moved from
+	plain                  []change.File   // the change without regard to renames
+	textsAhead, linesAhead chan error      // the ends of what is read ahead
+	change                 *change.Change
+	evidence               []judge.Evidence
+	findings               []finding.Finding
+	notices                []string
+	texts                  map[string]*source.Text // of the head; nil for a file whose text isn't known
+	strange                []string                // paths found nowhere
 }
 
 // testimony is one report on its way.
@@ -45,42 +48,51 @@ type testimony struct {
 	lens     *lens
 }
 
-// call reads the reports of a request, and starts the comparison beside.
+// call reads the reports of a request, and begins to read beside it what the repository has to say of them.
 func (s *scene) call(q Request) *witness {
 	w := &witness{scene: s, request: q, texts: map[string]*source.Text{}}
-	s.start()
-	paths := map[string]bool{}
+	named := map[string]bool{}
 	for _, file := range q.Reports {
 		t := w.read(file)
 		w.all = append(w.all, t)
 		if t.report != nil {
 			for _, f := range t.report.Findings {
-				paths[f.Path] = true
+				named[f.Path] = true
 			}
 		}
 	}
-	w.readAhead(paths)
+	paths := slices.Sorted(maps.Keys(named))
+	s.start(paths)
+	w.textsAhead, w.linesAhead = make(chan error, 1), make(chan error, 1)
+	if w.diff == nil || w.side == git.Index || w.side == git.Worktree {
+		close(w.textsAhead)
+		close(w.linesAhead)
+		return w
+	}
+	// What the reports name just as the repository does is read ahead: its texts, and its lines in the change.
+	go func() {
+		w.textsAhead <- w.head.ReadAll(paths, func(path string, data []byte) { w.texts[path] = source.New(data) })
+		close(w.textsAhead)
+	}()
+	go func() {
+		w.linesAhead <- w.readPlain(named)
+		close(w.linesAhead)
+	}()
 	return w
 }
 
-// readAhead begins to read the texts and the lines of the files that are named just as the repository names them.
-func (w *witness) readAhead(paths map[string]bool) {
-	w.ahead = make(chan error, 2)
-	if w.diff == nil || w.diff.Whole() || len(paths) == 0 {
-		close(w.ahead)
-		return
+// readPlain reads ahead the lines of named files that were modified in place.
+func (w *witness) readPlain(named map[string]bool) (err error) {
+	if !w.diff.Whole() {
+		w.plain, err = w.diff.Plain(func(path string) bool { return named[path] })
 	}
-	var both sync.WaitGroup
-	both.Go(func() {
-		w.ahead <- w.head.ReadAll(slices.Sorted(maps.Keys(paths)), func(path string, data []byte) { w.texts[path] = source.New(data) })
-	})
-	both.Go(func() {
-		w.ahead <- w.diff.Fill(func(path string) bool { return paths[path] })
-	})
-	go func() {
-		both.Wait()
-		close(w.ahead)
-	}()
+	return err
+}
+
+// settle waits for what is still read ahead.
+func (w *witness) settle() {
+	<-w.textsAhead
+	<-w.linesAhead
 }
 
 // hear brings the reports' findings to the head: the case it returns has them, the evidence, and the change.
@@ -90,10 +102,8 @@ func (w *witness) hear(rules change.Rules) (*Result, error) {
 			t.lens.close(w.scene)
 		}
 	}()
-	for err := range w.ahead {
-		if err != nil {
-			return nil, err
-		}
+	if err := <-w.textsAhead; err != nil {
+		return nil, err
 	}
 	if len(w.all) == 0 {
 		w.evidence = append(w.evidence, judge.Evidence{
@@ -105,6 +115,12 @@ func (w *witness) hear(rules change.Rules) (*Result, error) {
 		if err := w.findPlaces(t); err != nil {
 			return nil, err
 		}
+	}
+	if err := <-w.linesAhead; err != nil {
+		return nil, err
+	}
+	if err := w.seekMoved(rules); err != nil {
+		return nil, err
 	}
 	if err := w.readChange(rules); err != nil {
 		return nil, err
@@ -118,9 +134,6 @@ func (w *witness) hear(rules change.Rules) (*Result, error) {
 	w.noteStrange()
 	w.findings = finding.Merge(w.findings)
 	if err := w.fillCode(); err != nil {
-		return nil, err
-	}
-	if err := w.seekMoved(rules); err != nil {
 		return nil, err
 	}
 	w.noteOpaque()
@@ -355,10 +368,10 @@ func (w *witness) readChange(rules change.Rules) error {
 			wanted[f.Path] = true
 		}
 	}
-	return w.readLines(rules, func(path string) bool { return all || wanted[path] })
+	return w.readLines(rules, func(f change.File) bool { return all || wanted[f.Path] || w.sources[f.Old] })
 }
 
-func (w *witness) readLines(rules change.Rules, wanted func(path string) bool) error {
+func (w *witness) readLines(rules change.Rules, wanted func(f change.File) bool) error {
 	if err := w.diff.Fill(wanted); err != nil {
 		return err
 	}
@@ -366,9 +379,7 @@ func (w *witness) readLines(rules change.Rules, wanted func(path string) bool) e
 	if err != nil {
 		return err
 	}
-	if w.change == nil {
-		w.notices = append(w.notices, notices...)
-	}
+	w.notices = append(w.notices, notices...)
 	w.change = change.New(slices.Clone(files), rules)
 	return w.narrow(rules)
 }
@@ -391,31 +402,48 @@ func (w *witness) narrow(rules change.Rules) error {
 	return nil
 }
 
-// seekMoved reads the lines of those files, too, from which a block may have been moved to where a finding stands.
+// seekMoved finds the files from which a block may have been moved to where a finding stands, so that their lines are
+// read too. It goes by the change without regard to renames, which is known sooner: a renamed file is a new one there,
+// any of whose lines may have been moved.
 func (w *witness) seekMoved(rules change.Rules) error {
-	if w.diff == nil || w.diff.Whole() {
+	if w.plain == nil {
 		return nil
 	}
 	lines := map[string][]int{}
-	for _, f := range w.findings {
-		for n := f.Region.Line; n > 0 && n <= f.Region.Last(); n++ {
-			lines[f.Path] = append(lines[f.Path], n)
+	for _, t := range w.all {
+		if t.report == nil || t.lens == nil {
+			continue
+		}
+		for _, f := range t.report.Findings {
+			for n := f.Region.Line; n > 0 && n <= f.Region.Last(); n++ {
+				lines[f.Path] = append(lines[f.Path], n)
+			}
 		}
 	}
-	suspects := w.change.Suspects(lines, rules)
+	files := slices.Clone(w.plain)
+	for i := range files {
+		f := &files[i]
+		if f.Status != change.Added || lines[f.Path] == nil {
+			continue
+		}
+		text, err := readText(w.head, w.texts, f.Path)
+		if err != nil {
+			return err
+		}
+		if text != nil {
+			f.Hunks = []change.Hunk{{NewStart: 1, NewCount: text.Len(), Added: text.Lines()}}
+		}
+	}
+	suspects := change.New(files, change.Rules{CountSpace: rules.CountSpace, CountMoved: true}).Suspects(lines, rules)
 	if suspects.None() {
 		return nil
 	}
-	sources := map[string]bool{}
-	err := w.diff.OldTexts(func(path string, data []byte) {
-		if suspects.MayComeFrom(source.New(data)) {
-			sources[path] = true
+	w.sources = map[string]bool{}
+	return w.diff.OldTexts(func(path string, data []byte) {
+		if suspects.MayComeFrom(data) {
+			w.sources[path] = true
 		}
 	})
-	if err != nil || len(sources) == 0 {
-		return err
-	}
-	return w.readLines(rules, func(path string) bool { return sources[path] })
 }
 
 // admit checks a report against the tree it speaks of and takes its findings over, on the head's lines.

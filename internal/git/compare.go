@@ -12,7 +12,6 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
-	"sync"
 
 	"zincdoor/internal/core/change"
 )
@@ -37,12 +36,10 @@ type Comparison struct {
 	old, new Side
 	args     []string
 
-	// Files modified in place are known long before renames are found: early has them, by path, once earlyKnown is
-	// closed.
-	earlyKnown chan struct{}
-	early      map[string]blob
-	earlyErr   error
-	filled     map[string]bool
+	// What differs without regard to renames is known long before these are found.
+	plain      *Comparison // its files and blobs stand once plainKnown is closed
+	plainKnown chan struct{}
+	filled     map[string]bool // by path on the new side: the lines were asked for
 
 	listed, done chan struct{}
 	files        []change.File
@@ -63,7 +60,7 @@ type blob struct {
 // Compare compares two sides. Old is a commit, a tree or Index, new is any side; between Index and Worktree, only
 // tracked files are compared.
 func (r *Repo) Compare(old, new Side) *Comparison {
-	c := &Comparison{repo: r, old: old, new: new, blobs: map[string]blob{}, left: map[string]bool{}, early: map[string]blob{}, filled: map[string]bool{}}
+	c := &Comparison{repo: r, old: old, new: new, blobs: map[string]blob{}, left: map[string]bool{}, filled: map[string]bool{}}
 	switch {
 	case new == Index:
 		c.args = append(c.args, "diff-index", "--cached", string(old))
@@ -98,11 +95,9 @@ func (c *Comparison) command(flags []string, paths []string) []string {
 // it; none means all files.
 func (c *Comparison) Start(whole bool, paths ...string) {
 	c.whole = whole
-	c.listed, c.done, c.earlyKnown = make(chan struct{}), make(chan struct{}), make(chan struct{})
-	if whole {
-		close(c.earlyKnown)
-	} else {
-		go c.listEarly()
+	c.listed, c.done, c.plainKnown = make(chan struct{}), make(chan struct{}), make(chan struct{})
+	if !whole {
+		go c.listPlain()
 	}
 	go func() {
 		defer close(c.done)
@@ -154,18 +149,41 @@ func (c *Comparison) Started() bool { return c.done != nil }
 // Whole reports whether all lines were asked for at the start.
 func (c *Comparison) Whole() bool { return c.whole }
 
-// listEarly lists the files that were modified in place, without looking for renames.
-func (c *Comparison) listEarly() {
-	defer close(c.earlyKnown)
-	plain := c.repo.Compare(c.old, c.new)
-	_, c.earlyErr = c.repo.stream(func(out io.Reader) error {
-		return plain.readRaw(bufio.NewReaderSize(out, 1<<16))
-	}, c.command([]string{"--raw", "--no-renames", "--diff-filter=M"}, nil)...)
-	for _, f := range plain.files {
-		if f.Opaque == "" {
-			c.early[f.Path] = plain.blobs[f.Path]
+// listPlain lists the files that differ, taking a renamed one for one that is gone and one that is new.
+func (c *Comparison) listPlain() {
+	defer close(c.plainKnown)
+	c.plain = c.repo.Compare(c.old, c.new)
+	_, c.plain.err = c.repo.stream(func(out io.Reader) error {
+		return c.plain.readRaw(bufio.NewReaderSize(out, 1<<16))
+	}, c.command([]string{"--raw", "--no-renames"}, nil)...)
+}
+
+// Plain lists the files that differ without regard to renames, with the lines of those modified in place that were
+// wanted. It is there long before Files, unless the comparison is whole.
+func (c *Comparison) Plain(wanted func(path string) bool) ([]change.File, error) {
+	<-c.plainKnown
+	if c.plain.err != nil {
+		return nil, c.plain.err
+	}
+	modified := map[string]blob{}
+	for _, f := range c.plain.files {
+		if f.Status == change.Modified && f.Opaque == "" && wanted(f.Path) {
+			modified[f.Path] = c.plain.blobs[f.Path]
+			c.filled[f.Path] = true
 		}
 	}
+	return c.plain.files, c.plain.fillBlobs(modified)
+}
+
+// fillBlobs reads the diffs of some files into the list.
+func (c *Comparison) fillBlobs(blobs map[string]blob) error {
+	parsed, err := c.diffBlobs(blobs)
+	for i := range c.files {
+		if p, ok := parsed[c.files[i].Path]; ok {
+			take(&c.files[i], p)
+		}
+	}
+	return err
 }
 
 // Files lists the files that differ. Their hunks are there only after Lines or Fill.
@@ -296,48 +314,33 @@ func TooMany(paths []string) bool {
 	return size > maxPathBytes
 }
 
-// Fill reads the lines of some of the listed files. It needs sides that git has hashed: a commit's or a tree's.
-func (c *Comparison) Fill(wanted func(path string) bool) error {
-	if c.whole {
-		return nil
-	}
-	<-c.earlyKnown
-	if c.earlyErr != nil {
-		return c.earlyErr
-	}
-	early := map[string]blob{}
-	for path, b := range c.early {
-		if !c.filled[path] && wanted(path) {
-			early[path] = b
-		}
-	}
-	var first map[string]change.File
-	var firstErr error
-	var wait sync.WaitGroup
-	wait.Go(func() { first, firstErr = c.diffBlobs(early) })
+// Fill reads the lines of some of the listed files, as far as they aren't known yet. It needs sides that git has hashed:
+// a commit's or a tree's.
+func (c *Comparison) Fill(wanted func(f change.File) bool) error {
 	files, err := c.Files()
-	late := map[string]blob{}
-	for _, f := range files {
-		if _, soon := early[f.Path]; !soon && !c.filled[f.Path] && f.Opaque == "" && wanted(f.Path) {
-			late[f.Path] = c.blobs[f.Path]
+	if err != nil || c.whole {
+		return err
+	}
+	<-c.plainKnown
+	known := map[string]change.File{}
+	for _, f := range c.plain.files {
+		if f.Status == change.Modified && c.filled[f.Path] {
+			known[f.Path] = f
 		}
 	}
-	second, lateErr := c.diffBlobs(late)
-	wait.Wait()
-	for i := range c.files {
-		f := &c.files[i]
-		for _, parsed := range []map[string]change.File{first, second} {
-			if p, ok := parsed[f.Path]; ok {
-				take(f, p)
-			}
+	missing := map[string]blob{}
+	for i := range files {
+		f := &files[i]
+		plain, already := known[f.Path]
+		switch {
+		case already && f.Hunks == nil:
+			f.Opaque, f.Hunks = plain.Opaque, plain.Hunks
+		case !c.filled[f.Path] && f.Opaque == "" && wanted(*f):
+			missing[f.Path] = c.blobs[f.Path]
+			c.filled[f.Path] = true
 		}
 	}
-	for _, paths := range []map[string]blob{early, late} {
-		for path := range paths {
-			c.filled[path] = true
-		}
-	}
-	return errors.Join(err, firstErr, lateErr)
+	return c.fillBlobs(missing)
 }
 
 // diffBlobs gives the diffs of some files, by path. What git takes for binary is asked for once more as text: an

@@ -55,16 +55,14 @@ func (c *Comparison) Worktree() (*Tree, error) {
 	return t, err
 }
 
-// OldTexts hands the old contents of those listed files to see whose lines aren't known yet, by their path on the new
-// side; files that the comparison added have none.
+// OldTexts hands the old contents of those files to see that the change modifies or takes away, by their old path, as
+// far as their lines weren't asked for. The comparison must not be whole.
 func (c *Comparison) OldTexts(see func(path string, data []byte)) error {
-	if _, err := c.Files(); err != nil {
-		return err
-	}
+	<-c.plainKnown
 	var names, paths []string
-	for _, f := range c.files {
-		if b := c.blobs[f.Path]; f.Old != "" && f.Opaque == "" && f.Hunks == nil {
-			names, paths = append(names, b.old), append(paths, f.Path)
+	for _, f := range c.plain.files {
+		if f.Old != "" && f.Opaque == "" && !c.filled[f.Path] {
+			names, paths = append(names, c.plain.blobs[f.Path].old), append(paths, f.Old)
 		}
 	}
 	return c.repo.eachObject(names, func(i int, data []byte) { see(paths[i], data) })
@@ -135,11 +133,11 @@ func (t *Tree) nameOf(path string) (string, error) {
 		}
 		return string(t.side) + ":" + path, nil
 	}
-	if t.side != Index && t.side != Worktree {
+	if !c.whole && t.side != Index && t.side != Worktree {
 		select {
 		case <-c.listed:
-		case <-c.earlyKnown: // only what was modified in place is sure yet
-			if b, changed := c.early[path]; changed {
+		case <-c.plainKnown:
+			if b, changed := c.plain.blobs[path]; changed && b.kind != "D" && b.mode != submodule {
 				return b.new, nil
 			}
 			return string(t.side) + ":" + path, nil

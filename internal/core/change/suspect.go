@@ -1,6 +1,10 @@
 package change
 
-import "zincdoor/internal/core/source"
+import (
+	"bytes"
+
+	"zincdoor/internal/core/source"
+)
 
 // Window is as many lines that follow one another, collapsed, as a moved block has at least.
 type Window [movedLines]string
@@ -10,12 +14,12 @@ type Window [movedLines]string
 type Suspects struct {
 	added   []runs
 	windows map[Window][]spot
-	first   map[string]bool // the windows' first lines
+	first   map[uint64]bool // the marks of the windows' first lines
 }
 
 // Suspects gathers what may have been moved to the given lines, by path on the new side.
 func (c *Change) Suspects(lines map[string][]int, rules Rules) *Suspects {
-	s := &Suspects{windows: map[Window][]spot{}, first: map[string]bool{}}
+	s := &Suspects{windows: map[Window][]spot{}, first: map[uint64]bool{}}
 	if rules.CountMoved {
 		return s
 	}
@@ -24,17 +28,22 @@ func (c *Change) Suspects(lines map[string][]int, rules Rules) *Suspects {
 		if f == nil || len(f.Hunks) == 0 {
 			continue
 		}
-		added, _ := unmatched(f, rules)
 		asked := make(map[int]bool, len(numbers))
 		for _, n := range numbers {
-			asked[n] = f.Touched.Has(n)
+			if f.Touched.Has(n) {
+				asked[n] = true
+			}
 		}
+		if len(asked) == 0 {
+			continue
+		}
+		added, _ := unmatched(f, rules)
 		s.added = append(s.added, added)
 		eachWindow(added, func(i int, window Window) {
 			for k := range movedLines {
 				if asked[added[i].number+k] && len(s.windows[window]) < candidates {
 					s.windows[window] = append(s.windows[window], spot{len(s.added) - 1, i})
-					s.first[window[0]] = true
+					s.first[source.Mark(window[0])] = true
 					return
 				}
 			}
@@ -46,15 +55,20 @@ func (c *Change) Suspects(lines map[string][]int, rules Rules) *Suspects {
 // None reports whether nothing can have been moved.
 func (s *Suspects) None() bool { return len(s.windows) == 0 }
 
-// MayComeFrom reports whether the text holds a block that is large enough to count as moved.
-func (s *Suspects) MayComeFrom(text *source.Text) bool {
+// MayComeFrom reports whether a text holds a block that is large enough to count as moved.
+func (s *Suspects) MayComeFrom(text []byte) bool {
 	var old runs // made when a window's first line is met
-	for n := 1; n+movedLines-1 <= text.Len(); n++ {
-		if !s.first[source.Collapse(text.Line(n))] {
+	n := 0
+	for line := range bytes.Lines(text) {
+		n++
+		if !s.first[source.Mark(line)] {
 			continue
 		}
 		if old == nil {
 			old = wholeText(text)
+		}
+		if n+movedLines-1 > len(old) {
+			return false
 		}
 		var window Window
 		for k := range window {
@@ -71,7 +85,8 @@ func (s *Suspects) MayComeFrom(text *source.Text) bool {
 }
 
 // wholeText is a text as if all of it had been removed.
-func wholeText(text *source.Text) runs {
+func wholeText(data []byte) runs {
+	text := source.New(data)
 	lines := make(runs, text.Len())
 	for i := range lines {
 		lines[i] = runLine{number: i + 1, text: source.Collapse(text.Line(i + 1))}

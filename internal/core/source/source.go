@@ -10,7 +10,8 @@ import (
 // Text is a file's text as lines. Lines are 1-based. The zero value is an empty file.
 type Text struct {
 	lines []string
-	alike map[string]int // how many lines share a collapsed text; made on first use
+	asked int            // how often a line was looked for
+	alike map[uint64]int // how many lines share a mark; made when enough lines were looked for
 }
 
 // New cuts data at line feeds. A carriage return stays part of its line; a last line without a line feed counts as one.
@@ -23,6 +24,9 @@ func New(data []byte) *Text {
 
 // Len is the number of lines.
 func (t *Text) Len() int { return len(t.lines) }
+
+// Lines are all lines, from the first on; the caller leaves them as they are.
+func (t *Text) Lines() []string { return t.lines }
 
 // Line returns line n without its line feed and carriage return, or "" where there is no such line.
 func (t *Text) Line(n int) string {
@@ -56,7 +60,7 @@ func (t *Text) CodeAt(n int) Code {
 		return Code{}
 	}
 	text := Collapse(t.lines[n-1])
-	return Code{Text: text, Before: t.neighbour(n, -1), After: t.neighbour(n, 1), Sole: t.count(text) == 1}
+	return Code{Text: text, Before: t.neighbour(n, -1), After: t.neighbour(n, 1), Sole: t.sole(t.lines[n-1])}
 }
 
 func (t *Text) neighbour(n, step int) string {
@@ -68,14 +72,40 @@ func (t *Text) neighbour(n, step int) string {
 	return ""
 }
 
-func (t *Text) count(collapsed string) int {
+// scans is how many lines of a text are looked for by going through it before an index of it is worth its making.
+const scans = 8
+
+// sole reports whether only one line of the text collapses as line does. Lines of one mark count as alike.
+func (t *Text) sole(line string) bool {
+	mark := Mark(line)
+	if t.asked++; t.alike == nil && t.asked <= scans {
+		n := 0
+		for _, other := range t.lines {
+			if Mark(other) == mark {
+				n++
+			}
+		}
+		return n == 1
+	}
 	if t.alike == nil {
-		t.alike = make(map[string]int, len(t.lines))
-		for _, line := range t.lines {
-			t.alike[Collapse(line)]++
+		t.alike = make(map[uint64]int, len(t.lines))
+		for _, other := range t.lines {
+			t.alike[Mark(other)]++
 		}
 	}
-	return t.alike[collapsed]
+	return t.alike[mark] == 1
+}
+
+// Mark is a number that lines which collapse to the same text share, and others hardly ever: a hash of all but the white
+// space (64-bit FNV-1a).
+func Mark[T string | []byte](line T) uint64 {
+	hash := uint64(14695981039346656037)
+	for i := 0; i < len(line); i++ {
+		if c := line[i]; c > ' ' && c != 0x85 && c != 0xA0 && c != 0xC2 {
+			hash = (hash ^ uint64(c)) * 1099511628211
+		}
+	}
+	return hash
 }
 
 // Collapse removes the blanks at both ends of s and makes each gap inside one space. Two lines that collapse to the
