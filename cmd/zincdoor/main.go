@@ -3,10 +3,15 @@ package main
 
 import (
 	"os"
+	"runtime/debug"
 
 	"zincdoor/internal/cli"
 )
 
+// gcPercent lets the garbage collector wait longer than it does by itself: most calls end before it would pay.
+const gcPercent = 400
+
 func main() {
+	debug.SetGCPercent(gcPercent)
 	os.Exit(cli.Main(os.Args[1:], os.Stdin, os.Stdout, os.Stderr))
 }

@@ -1,11 +1,33 @@
 package main
 
 import (
+	"fmt"
 	"os"
-	"syscall"
+	"strings"
+	"time"
 )
 
-// peak is the most memory a process held, in bytes.
-func peak(state *os.ProcessState) int64 {
-	return state.SysUsage().(*syscall.Rusage).Maxrss * 1024
+// watchPeak follows the memory of a running process and returns a function that gives the most it held itself, in
+// bytes. What the kernel tells of an ended process won't do: it counts children, and the process it was forked from.
+func watchPeak(pid int) (peak func() int64) {
+	stop, most := make(chan bool), make(chan int64)
+	go func() {
+		var kib int64
+		for {
+			status, _ := os.ReadFile(fmt.Sprintf("/proc/%d/status", pid))
+			if _, rest, ok := strings.Cut(string(status), "VmHWM:"); ok {
+				fmt.Sscan(rest, &kib)
+			}
+			select {
+			case <-stop:
+				most <- kib * 1024
+				return
+			case <-time.After(2 * time.Millisecond):
+			}
+		}
+	}()
+	return func() int64 {
+		stop <- true
+		return <-most
+	}
 }

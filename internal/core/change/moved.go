@@ -32,9 +32,9 @@ type diagonal struct{ added, removed, distance int }
 // dropMoved marks as used the added lines that belong to a block which the change removed elsewhere, and the removed
 // lines with them. Longest blocks go first; each removed line serves one added line.
 func dropMoved(added, removed []runs) {
-	windows := make(map[Window][]spot)
+	windows := make(map[[movedLines]string][]spot)
 	for f, lines := range removed {
-		eachWindow(lines, func(i int, window Window) {
+		eachWindow(lines, func(i int, window [movedLines]string) {
 			if len(windows[window]) < candidates {
 				windows[window] = append(windows[window], spot{f, i})
 			}
@@ -46,7 +46,7 @@ func dropMoved(added, removed []runs) {
 	reached := make(map[diagonal]int)
 	var blocks []block
 	for f, lines := range added {
-		eachWindow(lines, func(i int, window Window) {
+		eachWindow(lines, func(i int, window [movedLines]string) {
 			for _, from := range windows[window] {
 				d := diagonal{f, from.file, i - from.index}
 				if i < reached[d] {
@@ -65,12 +65,12 @@ func dropMoved(added, removed []runs) {
 }
 
 // eachWindow calls do for every movedLines lines that follow one another and aren't all without letters and digits.
-func eachWindow(lines runs, do func(i int, window Window)) {
+func eachWindow(lines runs, do func(i int, window [movedLines]string)) {
 	for i := 0; i+movedLines <= len(lines); i++ {
 		if lines[i+movedLines-1].number != lines[i].number+movedLines-1 {
 			continue
 		}
-		var window Window
+		var window [movedLines]string
 		weight := 0
 		for k := range window {
 			window[k] = lines[i+k].text

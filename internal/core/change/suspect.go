@@ -6,20 +6,26 @@ import (
 	"zincdoor/internal/core/source"
 )
 
-// Window is as many lines that follow one another, collapsed, as a moved block has at least.
-type Window [movedLines]string
-
 // Suspects are added lines around findings that may have been moved there from a file whose hunks aren't known. Only a
-// file that held them can have lost them.
+// file that held them can have lost them. Lines are compared by their marks, so a file may be suspected wrongly, but
+// none is overlooked.
 type Suspects struct {
-	added   []runs
-	windows map[Window][]spot
-	first   map[uint64]bool // the marks of the windows' first lines
+	added   []markedRuns
+	windows map[[movedLines]uint64][]spot
+	first   map[uint64]bool // the windows' first lines
+
+	old []uint64 // the marks of the text that is looked at; kept for the next one
+}
+
+// markedRuns are added lines with their marks.
+type markedRuns struct {
+	runs
+	marks []uint64
 }
 
 // Suspects gathers what may have been moved to the given lines, by path on the new side.
 func (c *Change) Suspects(lines map[string][]int, rules Rules) *Suspects {
-	s := &Suspects{windows: map[Window][]spot{}, first: map[uint64]bool{}}
+	s := &Suspects{windows: map[[movedLines]uint64][]spot{}, first: map[uint64]bool{}}
 	if rules.CountMoved {
 		return s
 	}
@@ -34,22 +40,29 @@ func (c *Change) Suspects(lines map[string][]int, rules Rules) *Suspects {
 				asked[n] = true
 			}
 		}
-		if len(asked) == 0 {
-			continue
+		if len(asked) > 0 {
+			s.add(f, asked, rules)
 		}
-		added, _ := unmatched(f, rules)
-		s.added = append(s.added, added)
-		eachWindow(added, func(i int, window Window) {
-			for k := range movedLines {
-				if asked[added[i].number+k] && len(s.windows[window]) < candidates {
-					s.windows[window] = append(s.windows[window], spot{len(s.added) - 1, i})
-					s.first[source.Mark(window[0])] = true
-					return
-				}
-			}
-		})
 	}
 	return s
+}
+
+func (s *Suspects) add(f *File, asked map[int]bool, rules Rules) {
+	added, _ := unmatched(f, rules)
+	marks := make([]uint64, len(added))
+	for i, line := range added {
+		marks[i] = source.Mark(line.text)
+	}
+	s.added = append(s.added, markedRuns{added, marks})
+	for i := 0; i+movedLines <= len(added); i++ {
+		window := [movedLines]uint64(marks[i:])
+		wanted := added[i+movedLines-1].number == added[i].number+movedLines-1 &&
+			(asked[added[i].number] || asked[added[i].number+1] || asked[added[i].number+2])
+		if wanted && len(s.windows[window]) < candidates {
+			s.windows[window] = append(s.windows[window], spot{len(s.added) - 1, i})
+			s.first[window[0]] = true
+		}
+	}
 }
 
 // None reports whether nothing can have been moved.
@@ -57,26 +70,16 @@ func (s *Suspects) None() bool { return len(s.windows) == 0 }
 
 // MayComeFrom reports whether a text holds a block that is large enough to count as moved.
 func (s *Suspects) MayComeFrom(text []byte) bool {
-	var old runs // made when a window's first line is met
-	n := 0
+	s.old = s.old[:0]
 	for line := range bytes.Lines(text) {
-		n++
-		if !s.first[source.Mark(line)] {
+		s.old = append(s.old, source.Mark(line))
+	}
+	for n := 0; n+movedLines <= len(s.old); n++ {
+		if !s.first[s.old[n]] {
 			continue
 		}
-		if old == nil {
-			old = wholeText(text)
-		}
-		if n+movedLines-1 > len(old) {
-			return false
-		}
-		var window Window
-		for k := range window {
-			window[k] = old[n-1+k].text
-		}
-		for _, at := range s.windows[window] {
-			b := widen(s.added[at.file], old, block{at, spot{0, n - 1}, movedLines})
-			if b.weight(s.added[at.file]) >= movedWeight {
+		for _, at := range s.windows[[movedLines]uint64(s.old[n:])] {
+			if s.weight(s.added[at.file], at.index, n) >= movedWeight {
 				return true
 			}
 		}
@@ -84,20 +87,14 @@ func (s *Suspects) MayComeFrom(text []byte) bool {
 	return false
 }
 
-// wholeText is a text as if all of it had been removed.
-func wholeText(data []byte) runs {
-	text := source.New(data)
-	lines := make(runs, text.Len())
-	for i := range lines {
-		lines[i] = runLine{number: i + 1, text: source.Collapse(text.Line(i + 1))}
-	}
-	return lines
-}
-
-func (b block) weight(added runs) int {
+// weight is that of the longest stretch in which the added lines around index i and the old ones around n agree.
+func (s *Suspects) weight(added markedRuns, i, n int) int {
 	weight := 0
-	for _, line := range added[b.added.index : b.added.index+b.length] {
-		weight += source.Weight(line.text)
+	for a, o := i, n; a < len(added.marks) && o < len(s.old) && added.marks[a] == s.old[o] && weight < movedWeight; a, o = a+1, o+1 {
+		weight += source.Weight(added.runs[a].text)
+	}
+	for a, o := i-1, n-1; a >= 0 && o >= 0 && added.marks[a] == s.old[o] && weight < movedWeight; a, o = a-1, o-1 {
+		weight += source.Weight(added.runs[a].text)
 	}
 	return weight
 }
