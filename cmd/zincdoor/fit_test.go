@@ -133,3 +133,41 @@ func TestFitPlaces(t *testing.T) {
 		t.Errorf("left on the server:\n%s", left)
 	}
 }
+
+// TestCommitForms: git sets another index for commits of named files and of all files; the hook judges that one.
+func TestCommitForms(t *testing.T) {
+	s := repository(t)
+	s.withProgram()
+	s.write("core/tide.c", lines(10))
+	s.write("core/gauge.c", lines(3))
+	s.write(".gitignore", "r.txt\n")
+	s.commit("one")
+	s.write("r.txt", "core/tide.c:5:1: error: fresh [-Wnew]\n")
+	if out, errs, code := s.run("fit", "--report", "r.txt", "--hook", "commit"); code != 0 {
+		t.Fatalf("exit code %d\n%s%s", code, out, errs)
+	}
+	s.git("add", "-A")
+	s.git("commit", "-q", "--no-verify", "-m", "fitted")
+	s.write("core/tide.c", altered)
+	s.git("add", "-A")
+	s.write("core/gauge.c", "more;\n"+lines(3))
+	for _, c := range []struct {
+		name string
+		args []string
+		ok   bool
+	}{
+		{"of another file than the one staged", []string{"core/gauge.c"}, true},
+		{"amended, nothing staged but the finding", []string{"--amend", "--no-edit", "core/gauge.c"}, true},
+		{"of the file by name", []string{"core/tide.c"}, false},
+		{"of all files", []string{"-a"}, false},
+		{"amended with it", []string{"--amend", "--no-edit"}, false},
+	} {
+		out, errs, code := s.command("git", append([]string{"commit", "-m", "try"}, c.args...)...)
+		if c.args[0] == "--amend" {
+			out, errs, code = s.command("git", append([]string{"commit"}, c.args...)...)
+		}
+		if (code == 0) != c.ok {
+			t.Errorf("a commit %s: exit code %d\n%s%s", c.name, code, out, errs)
+		}
+	}
+}

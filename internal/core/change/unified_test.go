@@ -104,6 +104,34 @@ M "chart"<"chart" opaque:a submodule -1,1+1,1["Subproject commit 1"]["Subproject
 		{"plain diff with time stamps, other text around", "Only in new: y\n--- core/x.c\t2026-10-01 09:00:00\n+++ core/x.c\t2026-10-02 09:00:00\n@@ -1 +1 @@\n-a\n+b\n",
 			`M "core/x.c"<"core/x.c" -1,1+1,1["a"]["b"]`},
 		{"plain diff of a new file", "--- none/x.c\t1970-01-01\n+++ none/x.c\t2026-10-02\n@@ -0,0 +1 @@\n+b\n", `A "none/x.c"<"" -0,0+1,1[]["b"]`},
+		{"another program's headers and properties", `Index: core/x.c
+===================================================================
+--- core/x.c	(revision 7)
++++ core/x.c	(working copy)
+@@ -1 +1 @@
+-a
++b
+Index: core/new.c
+===================================================================
+--- core/new.c	(nonexistent)
++++ core/new.c	(working copy)
+@@ -0,0 +1 @@
++n
+
+Property changes on: core/new.c
+___________________________________________________________________
+Added: executable
+## -0,0 +1 ##
++*
+`, `M "core/x.c"<"core/x.c" -1,1+1,1["a"]["b"]
+A "core/new.c"<"" -0,0+1,1[]["n"]`},
+		{"another program's revisions", `diff -r 1f2e3d4c core/x.c
+--- a/core/x.c	Thu Oct 01 09:00:00 2026 +0000
++++ b/core/x.c	Fri Oct 02 09:00:00 2026 +0000
+@@ -1,1 +1,1 @@
+-a
++b
+`, `M "core/x.c"<"core/x.c" -1,1+1,1["a"]["b"]`},
 		{"the diff itself in CR LF", "--- a/x\r\n+++ b/x\r\n@@ -1 +1 @@\r\n-a\r\n+b\r\n", `M "x"<"x" -1,1+1,1["a"]["b"]`},
 		{"lines that look like headers", "--- a/x\n+++ b/x\n@@ -1,2 +1,2 @@\n--- a/y\n-diff --git a b\n+++ b/y\n+@@ -1 +1 @@\n",
 			`M "x"<"x" -1,2+1,2["-- a/y" "diff --git a b"]["++ b/y" "@@ -1 +1 @@"]`},

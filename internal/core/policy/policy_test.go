@@ -6,6 +6,7 @@ import (
 	"strings"
 	"testing"
 
+	"zincdoor/internal/core/change"
 	"zincdoor/internal/core/finding"
 )
 
@@ -13,6 +14,7 @@ const whole = `zincdoor: 1
 ladder: [grave, "no", slight]   # "no" is a rung like any other
 levels: {error: grave, warning: no, note: slight}
 baseline: lint/accepted.jsonl
+place: {whitespace: counts, moved: ignored, seams: true}
 doors:
   commit:
     judges: staged
@@ -36,6 +38,9 @@ func TestParse(t *testing.T) {
 	}
 	if fmt.Sprint(p.Ladder, p.Levels[finding.Warning], p.Levels[finding.None], p.Baseline) != "[grave no slight]noslightlint/accepted.jsonl" {
 		t.Errorf("ladder and levels: %v %v", p.Ladder, p.Levels)
+	}
+	if p.Place != (change.Rules{CountSpace: true, Seams: true}) {
+		t.Errorf("place is %+v", p.Place)
 	}
 	merge, _ := p.Door("merge")
 	if merge.Judges != Branch || merge.Against != "main" || merge.ModeOf(merge.Limits[0]) != Advise || merge.Limits[0].Most != 3 {
@@ -119,6 +124,7 @@ func TestParseErrors(t *testing.T) {
 		{"levels missing", "zincdoor: 1\nladder: [bad]\ndoors: {d: {limits: [{count: new, most: 0}]}}\n", `the ladder has no rung "error"`},
 		{"a rung twice", "zincdoor: 1\nladder: [error, warning, note, error]\n", `names "error" twice`},
 		{"baseline outside", "zincdoor: 1\nbaseline: ../b\n", "p.yaml:2:11: baseline must be a plain path"},
+		{"place", "zincdoor: 1\nplace: {moved: ignore, flows: true}\n", `did you mean "ignored"?`},
 		{"merge key", "zincdoor: 1\ndoors: {d: {<<: {}, limits: [{count: new, most: 0}]}}\n", "merge keys"},
 		{"unknown alias", "zincdoor: 1\ndoors: *none\n", "p.yaml:2:8"},
 		{"an alias of itself", "zincdoor: 1\ndoors: &d {d: *d}\n", "p.yaml:2:"},
