@@ -70,7 +70,7 @@ func (p *program) runFit(ctx context.Context, flags fitFlags) error {
 		return unjudged{err}
 	}
 	if flags.remove {
-		return p.unfit(place, flags.dry)
+		return p.unfit(dir, place, flags.dry)
 	}
 	call, err := fitCall(repo, place, flags)
 	if err != nil {
@@ -80,7 +80,7 @@ func (p *program) runFit(ctx context.Context, flags fitFlags) error {
 	if err != nil {
 		return err
 	}
-	p.tellPlan(files, flags.dry)
+	p.tellPlan(dir, files, flags.dry)
 	if flags.dry {
 		return nil
 	}
@@ -96,15 +96,30 @@ func fitPlace(repo *git.Repo) (fit.Place, error) {
 		return fit.Place{}, err
 	}
 	hooks, err := repo.HooksDir()
-	place := fit.Place{Root: repo.Root, GitDir: common, Hooks: hooks, Branch: "main"}
+	place := fit.Place{Root: repo.Root, GitDir: common, Hooks: hooks}
 	if repo.Bare {
 		place.Root = ""
-	} else if ref, ok := repo.SymbolicRef("refs/remotes/origin/HEAD"); ok {
-		place.Branch = strings.TrimPrefix(ref, "refs/remotes/")
-	} else if ref, ok := repo.SymbolicRef("HEAD"); ok {
-		place.Branch = strings.TrimPrefix(ref, "refs/heads/")
+	} else {
+		place.Branch = mergeTarget(repo)
 	}
 	return place, err
+}
+
+// mergeTarget is the branch that changes are merged into, as far as the repository tells: the remote's default branch,
+// else a local one of the usual names, else the one checked out.
+func mergeTarget(repo *git.Repo) string {
+	if ref, ok := repo.SymbolicRef("refs/remotes/origin/HEAD"); ok {
+		return strings.TrimPrefix(ref, "refs/remotes/")
+	}
+	for _, usual := range []string{"main", "master", "trunk"} {
+		if _, err := repo.Commit("refs/heads/" + usual); err == nil {
+			return usual
+		}
+	}
+	if ref, ok := repo.SymbolicRef("HEAD"); ok {
+		return strings.TrimPrefix(ref, "refs/heads/")
+	}
+	return "main"
 }
 
 // fitCall settles which hooks ask which doors, and by which reports.
@@ -197,20 +212,28 @@ func rootedReport(repo *git.Repo, argument string) (string, error) {
 	return report.Format + "=" + report.File, nil
 }
 
-func (p *program) tellPlan(files []fit.File, dry bool) {
+// near is a path as people near dir call it.
+func near(dir, path string) string {
+	if rel, err := filepath.Rel(dir, path); err == nil && filepath.IsLocal(rel) {
+		return render.Safe(rel)
+	}
+	return render.Safe(path)
+}
+
+func (p *program) tellPlan(dir string, files []fit.File, dry bool) {
 	verb := "written"
 	if dry {
 		verb = "would be written"
 	}
 	for _, f := range files {
-		name := render.Safe(f.Path)
+		name := near(dir, f.Path)
 		if f.Written {
 			fmt.Fprintf(p.out, "%s: %s is there already\n", f.What, name)
 			continue
 		}
 		fmt.Fprintf(p.out, "%s: %s %s\n", f.What, name, verb)
 		if f.Aside != "" {
-			fmt.Fprintf(p.out, "  the hook that was there still runs first, as %s\n", render.Safe(f.Aside))
+			fmt.Fprintf(p.out, "  the hook that was there still runs first, as %s\n", near(dir, f.Aside))
 		}
 		if dry {
 			fmt.Fprintf(p.out, "\n%s\n", indented(string(f.Text)))
@@ -258,7 +281,7 @@ func (p *program) agrees(question string) bool {
 	return strings.EqualFold(strings.TrimSpace(answer), "y") || strings.EqualFold(strings.TrimSpace(answer), "yes")
 }
 
-func (p *program) unfit(place fit.Place, dry bool) error {
+func (p *program) unfit(dir string, place fit.Place, dry bool) error {
 	removals, err := fit.Remove(place.GitDir, dry)
 	if err != nil {
 		return unjudged{err}
@@ -270,11 +293,11 @@ func (p *program) unfit(place fit.Place, dry bool) error {
 	for _, r := range removals {
 		switch {
 		case r.Kept:
-			fmt.Fprintf(p.out, "%s: %s was altered since, and stays\n", r.What, render.Safe(r.Path))
+			fmt.Fprintf(p.out, "%s: %s was altered since, and stays\n", r.What, near(dir, r.Path))
 		case r.Back != "":
-			fmt.Fprintf(p.out, "%s: %s %s, and what was there before put back\n", r.What, render.Safe(r.Path), verb)
+			fmt.Fprintf(p.out, "%s: %s %s, and what was there before put back\n", r.What, near(dir, r.Path), verb)
 		default:
-			fmt.Fprintf(p.out, "%s: %s %s\n", r.What, render.Safe(r.Path), verb)
+			fmt.Fprintf(p.out, "%s: %s %s\n", r.What, near(dir, r.Path), verb)
 		}
 	}
 	if len(removals) == 0 {

@@ -65,7 +65,7 @@ func (s *scene) policyOf(q Request) (*policy.Policy, judge.Origin, error) {
 			return parsePolicy(fileName(at.side, at.name, policy.Path), at.name, data)
 		}
 	}
-	return policy.Builtin(), judge.Origin{From: "built-in"}, nil
+	return parsePolicy("built-in policy", "built-in", policy.BuiltinText())
 }
 
 // fileName is a file of a state as messages name it: plain where it lies on disk, else with the revision before it.

@@ -291,6 +291,3 @@ func (t *Tree) links(name string) (links []string, err error) {
 	}
 	return links, nil
 }
-
-// Abs is the path on disk of a path of the repository.
-func (r *Repo) Abs(path string) string { return filepath.Join(r.Root, filepath.FromSlash(path)) }
