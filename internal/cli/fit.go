@@ -96,7 +96,7 @@ func fitPlace(repo *git.Repo) (fit.Place, error) {
 		return fit.Place{}, err
 	}
 	hooks, err := repo.HooksDir()
-	place := fit.Place{Root: repo.Root, GitDir: common, Hooks: hooks}
+	place := fit.Place{Root: repo.Root, GitDir: common, Hooks: hooks, Branch: "main"}
 	if repo.Bare {
 		place.Root = ""
 	} else {

@@ -133,9 +133,6 @@ func (w *witness) hear(rules change.Rules) (*Result, error) {
 	}
 	w.noteStrange()
 	w.findings = finding.Merge(w.findings)
-	if err := w.fillCode(); err != nil {
-		return nil, err
-	}
 	w.noteOpaque()
 	c := judge.Case{Change: w.change, Findings: w.findings, Evidence: w.evidence, Notices: w.notices}
 	return &Result{Case: c, texts: w.texts}, nil
@@ -148,7 +145,10 @@ func (w *witness) findPlaces(t *testimony) error {
 	if err := w.focus(t); err != nil || t.lens == nil {
 		return err
 	}
-	return w.place(t)
+	if err := w.place(t); err != nil || t.lens.tree != w.head {
+		return err
+	}
+	return w.fillCode(t) // now, while the lines are still being read; elsewhere once the findings stand on the head's lines
 }
 
 // read reads the report's file.
@@ -381,7 +381,11 @@ func (w *witness) readLines(rules change.Rules, wanted func(f change.File) bool)
 	}
 	w.notices = append(w.notices, notices...)
 	w.change = change.New(slices.Clone(files), rules)
-	return w.narrow(rules)
+	if err := w.narrow(rules); err != nil {
+		return err
+	}
+	w.change.DropTexts()
+	return nil
 }
 
 // narrow leaves out of the change what one of the further old sides brings along.
@@ -470,15 +474,21 @@ func (w *witness) admit(t *testimony) error {
 		}
 	}
 	lost := 0
+	kept, placed := t.report.Findings[:0], t.placed[:0]
 	for i, f := range t.report.Findings {
-		if t.placed[i] {
-			if !t.lens.carry(&f, w.change) {
-				lost++
-				continue
-			}
+		if t.placed[i] && !t.lens.carry(&f, w.change) {
+			lost++
+			continue
 		}
-		w.findings = append(w.findings, f)
+		kept, placed = append(kept, f), append(placed, t.placed[i])
 	}
+	t.report.Findings, t.placed = kept, placed
+	if t.lens.tree != w.head {
+		if err := w.fillCode(t); err != nil {
+			return err
+		}
+	}
+	w.findings = append(w.findings, kept...)
 	if lost > 0 {
 		w.notices = append(w.notices, fmt.Sprintf("%s: left out, since the judged state doesn't have their lines: %s", t.evidence.Name, finding.Count(lost)))
 	}
@@ -546,11 +556,11 @@ func (w *witness) noteStrange() {
 		finding.Count(len(w.strange)), clipList(slices.Compact(w.strange))))
 }
 
-// fillCode gives every finding the code it stands on.
-func (w *witness) fillCode() error {
-	for i := range w.findings {
-		f := &w.findings[i]
-		if f.Outside || f.Path == "" {
+// fillCode gives a report's findings the code they stand on, as the head has it.
+func (w *witness) fillCode(t *testimony) error {
+	for i := range t.report.Findings {
+		f := &t.report.Findings[i]
+		if !t.placed[i] {
 			continue
 		}
 		text, err := readText(w.head, w.texts, f.Path)

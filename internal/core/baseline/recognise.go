@@ -29,6 +29,9 @@ const None = -1
 //  5. findings without code: same file and message, then the same but for numbers and names;
 //  6. an entry whose file is no more: the code line and both neighbours, then one of them, in another file.
 func Recognise(findings []finding.Finding, entries []Entry, view View) []int {
+	if len(entries) == 0 {
+		return slices.Repeat([]int{None}, len(findings))
+	}
 	m := newMatcher(findings, entries, view)
 	for _, stage := range stages {
 		m.match(stage)

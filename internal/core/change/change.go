@@ -64,6 +64,16 @@ func New(files []File, rules Rules) *Change {
 	return &Change{Files: files}
 }
 
+// DropTexts forgets the lines of the hunks, which take much memory and serve no purpose once it is settled what is
+// touched. The hunks themselves stay.
+func (c *Change) DropTexts() {
+	for _, f := range c.Files {
+		for i := range f.Hunks {
+			f.Hunks[i].Removed, f.Hunks[i].Added = nil, nil
+		}
+	}
+}
+
 // File returns the file that has path on the new side, nil where the change doesn't hold it.
 func (c *Change) File(path string) *File {
 	i, found := slices.BinarySearchFunc(c.Files, path, func(f File, p string) int { return strings.Compare(f.Path, p) })

@@ -3,8 +3,6 @@ package change
 import (
 	"cmp"
 	"slices"
-
-	"zincdoor/internal/core/source"
 )
 
 // A moved block has at least this many lines and, in all of them, this many letters or digits.
@@ -32,9 +30,9 @@ type diagonal struct{ added, removed, distance int }
 // dropMoved marks as used the added lines that belong to a block which the change removed elsewhere, and the removed
 // lines with them. Longest blocks go first; each removed line serves one added line.
 func dropMoved(added, removed []runs) {
-	windows := make(map[[movedLines]string][]spot)
+	windows := make(map[window][]spot)
 	for f, lines := range removed {
-		eachWindow(lines, func(i int, window [movedLines]string) {
+		eachWindow(lines, func(i int, window window) {
 			if len(windows[window]) < candidates {
 				windows[window] = append(windows[window], spot{f, i})
 			}
@@ -46,11 +44,11 @@ func dropMoved(added, removed []runs) {
 	reached := make(map[diagonal]int)
 	var blocks []block
 	for f, lines := range added {
-		eachWindow(lines, func(i int, window [movedLines]string) {
+		eachWindow(lines, func(i int, window window) {
 			for _, from := range windows[window] {
 				d := diagonal{f, from.file, i - from.index}
-				if i < reached[d] {
-					continue // inside a block found already
+				if i < reached[d] || !agrees(lines, removed[from.file], i, from.index) {
+					continue // inside a block found already, or not alike after all
 				}
 				b := widen(lines, removed[from.file], block{spot{f, i}, from, movedLines})
 				reached[d] = b.added.index + b.length
@@ -64,22 +62,35 @@ func dropMoved(added, removed []runs) {
 	}
 }
 
+// window is the marks of as many lines that follow one another as a moved block has at least.
+type window [movedLines]uint64
+
 // eachWindow calls do for every movedLines lines that follow one another and aren't all without letters and digits.
-func eachWindow(lines runs, do func(i int, window [movedLines]string)) {
+func eachWindow(lines runs, do func(i int, window window)) {
 	for i := 0; i+movedLines <= len(lines); i++ {
 		if lines[i+movedLines-1].number != lines[i].number+movedLines-1 {
 			continue
 		}
-		var window [movedLines]string
+		var w window
 		weight := 0
-		for k := range window {
-			window[k] = lines[i+k].text
-			weight += source.Weight(window[k])
+		for k := range w {
+			w[k] = lines[i+k].mark
+			weight += lines[i+k].weight
 		}
 		if weight > 0 {
-			do(i, window)
+			do(i, w)
 		}
 	}
+}
+
+// agrees reports whether the lines of a window are the same on both sides: equal marks make it likely, not sure.
+func agrees(added, removed runs, a, r int) bool {
+	for k := range movedLines {
+		if added[a+k].text != removed[r+k].text {
+			return false
+		}
+	}
+	return true
 }
 
 // widen grows a block upward and downward as far as the two sides agree.
@@ -105,7 +116,7 @@ func (b block) use(added, removed runs) {
 	for i := 0; i < b.length; {
 		n, weight := 0, 0
 		for ; i+n < b.length && !added[b.added.index+i+n].used && !removed[b.removed.index+i+n].used; n++ {
-			weight += source.Weight(added[b.added.index+i+n].text)
+			weight += added[b.added.index+i+n].weight
 		}
 		if n >= movedLines && weight >= movedWeight {
 			a, r := b.added.index+i, b.removed.index+i

@@ -11,7 +11,7 @@ import (
 // none is overlooked.
 type Suspects struct {
 	added   []markedRuns
-	windows map[[movedLines]uint64][]spot
+	windows map[window][]spot
 	first   map[uint64]bool // the windows' first lines
 
 	old []uint64 // the marks of the text that is looked at; kept for the next one
@@ -25,7 +25,7 @@ type markedRuns struct {
 
 // Suspects gathers what may have been moved to the given lines, by path on the new side.
 func (c *Change) Suspects(lines map[string][]int, rules Rules) *Suspects {
-	s := &Suspects{windows: map[[movedLines]uint64][]spot{}, first: map[uint64]bool{}}
+	s := &Suspects{windows: map[window][]spot{}, first: map[uint64]bool{}}
 	if rules.CountMoved {
 		return s
 	}
@@ -51,11 +51,11 @@ func (s *Suspects) add(f *File, asked map[int]bool, rules Rules) {
 	added, _ := unmatched(f, rules)
 	marks := make([]uint64, len(added))
 	for i, line := range added {
-		marks[i] = source.Mark(line.text)
+		marks[i] = line.mark
 	}
 	s.added = append(s.added, markedRuns{added, marks})
 	for i := 0; i+movedLines <= len(added); i++ {
-		window := [movedLines]uint64(marks[i:])
+		window := window(marks[i:])
 		wanted := added[i+movedLines-1].number == added[i].number+movedLines-1 &&
 			(asked[added[i].number] || asked[added[i].number+1] || asked[added[i].number+2])
 		if wanted && len(s.windows[window]) < candidates {
@@ -78,7 +78,7 @@ func (s *Suspects) MayComeFrom(text []byte) bool {
 		if !s.first[s.old[n]] {
 			continue
 		}
-		for _, at := range s.windows[[movedLines]uint64(s.old[n:])] {
+		for _, at := range s.windows[window(s.old[n:])] {
 			if s.weight(s.added[at.file], at.index, n) >= movedWeight {
 				return true
 			}
@@ -91,10 +91,10 @@ func (s *Suspects) MayComeFrom(text []byte) bool {
 func (s *Suspects) weight(added markedRuns, i, n int) int {
 	weight := 0
 	for a, o := i, n; a < len(added.marks) && o < len(s.old) && added.marks[a] == s.old[o] && weight < movedWeight; a, o = a+1, o+1 {
-		weight += source.Weight(added.runs[a].text)
+		weight += added.runs[a].weight
 	}
 	for a, o := i-1, n-1; a >= 0 && o >= 0 && added.marks[a] == s.old[o] && weight < movedWeight; a, o = a-1, o-1 {
-		weight += source.Weight(added.runs[a].text)
+		weight += added.runs[a].weight
 	}
 	return weight
 }

@@ -58,7 +58,13 @@ type runs []runLine
 type runLine struct {
 	number int
 	text   string // collapsed
+	mark   uint64 // of the text
+	weight int    // its letters and digits
 	used   bool   // found again on the other side
+}
+
+func newRunLine(number int, text string) runLine {
+	return runLine{number: number, text: text, mark: source.Mark(text), weight: source.Weight(text)}
 }
 
 // unmatched lists the lines that f's hunks add and remove, less those that differ from their counterpart in the same
@@ -76,12 +82,12 @@ func unmatched(f *File, rules Rules) (added, removed runs) {
 		}
 		for i, text := range olds {
 			if !oldUsed[i] {
-				removed = append(removed, runLine{number: h.OldStart + i, text: text})
+				removed = append(removed, newRunLine(h.OldStart+i, text))
 			}
 		}
 		for i, text := range news {
 			if !newUsed[i] {
-				added = append(added, runLine{number: h.NewStart + i, text: text})
+				added = append(added, newRunLine(h.NewStart+i, text))
 			}
 		}
 	}
