@@ -175,14 +175,11 @@ func (s *scene) gather(q Request) (*Result, error) {
 	if err != nil {
 		return nil, err
 	}
-	files, err := s.changed()
-	if err != nil {
-		return nil, err
+	result, err := s.nothingStaged()
+	if result == nil && err == nil {
+		result, err = w.hear(rules.policy.Place)
 	}
-	var result *Result
-	if s.kind == policy.Staged && len(files) == 0 {
-		result = &Result{Case: judge.Case{Change: &change.Change{}, Notices: []string{"nothing is staged, so there is nothing to judge"}}}
-	} else if result, err = w.hear(rules.policy.Place); err != nil {
+	if err != nil {
 		return nil, err
 	}
 	c := &result.Case
@@ -195,6 +192,18 @@ func (s *scene) gather(q Request) (*Result, error) {
 	c.Notices = slices.Concat(s.notices, rules.notices, c.Notices)
 	c.View, err = s.view(c.Change, rules.baseline)
 	return result, err
+}
+
+// nothingStaged is the result where a commit is judged that would be empty, nil otherwise.
+func (s *scene) nothingStaged() (*Result, error) {
+	if s.kind != policy.Staged {
+		return nil, nil
+	}
+	files, err := s.changed()
+	if err != nil || len(files) > 0 {
+		return nil, err
+	}
+	return &Result{Case: judge.Case{Change: &change.Change{}, Notices: []string{"nothing is staged, so there is nothing to judge"}}}, nil
 }
 
 // Survey reads the reports of the work tree without holding them against anything: the case has no door, no baseline
