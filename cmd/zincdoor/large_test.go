@@ -42,12 +42,12 @@ func vocabulary(random *rand.Rand) []string {
 	return names
 }
 
-// sourceFile makes a file of 40 to 120 lines from a seed.
+// sourceFile makes a file of 90 to 450 lines from a seed, 250 on average.
 func sourceFile(seed uint64) []string {
 	random := rand.New(rand.NewPCG(seed, 1))
 	words := vocabulary(random)
 	text := []string{fmt.Sprintf("/* file %d */", seed)}
-	for n := 4 + random.IntN(9); n > 0; n-- {
+	for n := 14 + random.IntN(25); n > 0; n-- {
 		name := fmt.Sprintf("%s_%s_%d", words[random.IntN(len(words))], words[random.IntN(len(words))], random.IntN(1000))
 		text = append(text, fmt.Sprintf("static int %s(int %s)", name, words[random.IntN(len(words))]), "{")
 		for range 2 + random.IntN(8) {

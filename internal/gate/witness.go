@@ -51,13 +51,15 @@ type testimony struct {
 // call reads the reports of a request, and begins to read beside it what the repository has to say of them.
 func (s *scene) call(q Request) *witness {
 	w := &witness{scene: s, request: q, texts: map[string]*source.Text{}}
-	named := map[string]bool{}
+	named := map[string][]int{} // the lines that findings stand on, by path
+	elsewhere := q.ReportCommit != ""
 	for _, file := range q.Reports {
 		t := w.read(file)
 		w.all = append(w.all, t)
 		if t.report != nil {
+			elsewhere = elsewhere || t.report.Commit != ""
 			for _, f := range t.report.Findings {
-				named[f.Path] = true
+				named[f.Path] = append(named[f.Path], f.Region.Line)
 			}
 		}
 	}
@@ -71,7 +73,13 @@ func (s *scene) call(q Request) *witness {
 	}
 	// What the reports name just as the repository does is read ahead: its texts, and its lines in the change.
 	go func() {
-		w.textsAhead <- w.head.ReadAll(paths, func(path string, data []byte) { w.texts[path] = source.New(data) })
+		w.textsAhead <- w.head.ReadAll(paths, func(path string, data []byte) {
+			text := source.New(data)
+			if w.diff.Whole() && !elsewhere && !text.IsPointer() {
+				text = text.Only(named[path]) // many files: no more of them is kept than is asked for
+			}
+			w.texts[path] = text
+		})
 		close(w.textsAhead)
 	}()
 	go func() {
@@ -82,9 +90,9 @@ func (s *scene) call(q Request) *witness {
 }
 
 // readPlain reads ahead the lines of named files that were modified in place.
-func (w *witness) readPlain(named map[string]bool) (err error) {
+func (w *witness) readPlain(named map[string][]int) (err error) {
 	if !w.diff.Whole() {
-		w.plain, err = w.diff.Plain(func(path string) bool { return named[path] })
+		w.plain, err = w.diff.Plain(func(path string) bool { return named[path] != nil })
 	}
 	return err
 }

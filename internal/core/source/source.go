@@ -12,6 +12,28 @@ type Text struct {
 	lines []string
 	asked int            // how often a line was looked for
 	alike map[uint64]int // how many lines share a mark; made when enough lines were looked for
+
+	only map[int]kept // where the text was cut down: all that is left of it
+	size int          // and how many lines it had
+}
+
+// kept is one line of a text that was cut down.
+type kept struct {
+	line string
+	code Code
+}
+
+// Only cuts the text down to some of its lines, which then take little memory whatever the text's size. It answers for
+// these lines as before, and is empty at all others.
+func (t *Text) Only(lines []int) *Text {
+	cut := &Text{only: make(map[int]kept, len(lines)), size: t.Len()}
+	for _, n := range lines {
+		if _, done := cut.only[n]; !done && n >= 1 && n <= t.Len() {
+			code := t.CodeAt(n)
+			cut.only[n] = kept{strings.Clone(t.Line(n)), Code{strings.Clone(code.Text), strings.Clone(code.Before), strings.Clone(code.After), code.Sole}}
+		}
+	}
+	return cut
 }
 
 // New cuts data at line feeds. A carriage return stays part of its line; a last line without a line feed counts as one.
@@ -23,13 +45,21 @@ func New(data []byte) *Text {
 }
 
 // Len is the number of lines.
-func (t *Text) Len() int { return len(t.lines) }
+func (t *Text) Len() int {
+	if t.only != nil {
+		return t.size
+	}
+	return len(t.lines)
+}
 
 // Lines are all lines, from the first on; the caller leaves them as they are.
 func (t *Text) Lines() []string { return t.lines }
 
 // Line returns line n without its line feed and carriage return, or "" where there is no such line.
 func (t *Text) Line(n int) string {
+	if t.only != nil {
+		return t.only[n].line
+	}
 	if n < 1 || n > len(t.lines) {
 		return ""
 	}
@@ -56,6 +86,9 @@ type Code struct {
 
 // CodeAt returns the code at line n; the zero Code where there is no such line.
 func (t *Text) CodeAt(n int) Code {
+	if t.only != nil {
+		return t.only[n].code
+	}
 	if n < 1 || n > len(t.lines) {
 		return Code{}
 	}

@@ -39,6 +39,14 @@ func TestCodeAt(t *testing.T) {
 	}
 }
 
+func TestOnly(t *testing.T) {
+	text := New([]byte("one\n\ttwo\nthree\ntwo\n"))
+	cut := text.Only([]int{2, 9, 2})
+	if cut.Len() != 4 || cut.Line(2) != "\ttwo" || cut.CodeAt(2) != text.CodeAt(2) || cut.Line(3) != "" {
+		t.Errorf("%d lines, %q, %+v, %q", cut.Len(), cut.Line(2), cut.CodeAt(2), cut.Line(3))
+	}
+}
+
 func TestOffset(t *testing.T) {
 	for _, c := range []struct {
 		line   string
