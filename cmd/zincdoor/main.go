@@ -8,8 +8,8 @@ import (
 	"zincdoor/internal/cli"
 )
 
-// gcPercent lets the garbage collector wait longer than it does by itself: most calls end before it would pay.
-const gcPercent = 400
+// gcPercent lets the garbage collector wait a little longer than it does by itself: most calls end before it pays.
+const gcPercent = 150
 
 func main() {
 	debug.SetGCPercent(gcPercent)

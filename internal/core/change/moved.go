@@ -30,9 +30,18 @@ type diagonal struct{ added, removed, distance int }
 // dropMoved marks as used the added lines that belong to a block which the change removed elsewhere, and the removed
 // lines with them. Longest blocks go first; each removed line serves one added line.
 func dropMoved(added, removed []runs) {
+	var firsts markFilter
+	for _, lines := range added {
+		for i := range lines {
+			firsts.add(lines[i].mark)
+		}
+	}
 	windows := make(map[window][]spot)
 	for f, lines := range removed {
 		eachWindow(lines, func(i int, window window) {
+			if !firsts.has(window[0]) || !firsts.has(window[1]) || !firsts.has(window[2]) {
+				return
+			}
 			if len(windows[window]) < candidates {
 				windows[window] = append(windows[window], spot{f, i})
 			}
@@ -62,6 +71,13 @@ func dropMoved(added, removed []runs) {
 	}
 }
 
+// markFilter tells quickly that a mark is in none of many lines; that it is in one it may tell wrongly.
+type markFilter [1 << 14]uint64
+
+func (f *markFilter) add(mark uint64) { f[mark>>6&(1<<14-1)] |= 1 << (mark & 63) }
+
+func (f *markFilter) has(mark uint64) bool { return f[mark>>6&(1<<14-1)]&(1<<(mark&63)) != 0 }
+
 // window is the marks of as many lines that follow one another as a moved block has at least.
 type window [movedLines]uint64
 
@@ -86,7 +102,7 @@ func eachWindow(lines runs, do func(i int, window window)) {
 // agrees reports whether the lines of a window are the same on both sides: equal marks make it likely, not sure.
 func agrees(added, removed runs, a, r int) bool {
 	for k := range movedLines {
-		if added[a+k].text != removed[r+k].text {
+		if !added[a+k].is(removed[r+k]) {
 			return false
 		}
 	}
@@ -96,10 +112,10 @@ func agrees(added, removed runs, a, r int) bool {
 // widen grows a block upward and downward as far as the two sides agree.
 func widen(added, removed runs, b block) block {
 	a, r := b.added.index, b.removed.index
-	for a > 0 && r > 0 && added[a-1].text == removed[r-1].text && added.joined(a-1) && removed.joined(r-1) {
+	for a > 0 && r > 0 && added[a-1].is(removed[r-1]) && added.joined(a-1) && removed.joined(r-1) {
 		a, r, b.length = a-1, r-1, b.length+1
 	}
-	for a+b.length < len(added) && r+b.length < len(removed) && added[a+b.length].text == removed[r+b.length].text &&
+	for a+b.length < len(added) && r+b.length < len(removed) && added[a+b.length].is(removed[r+b.length]) &&
 		added.joined(a+b.length-1) && removed.joined(r+b.length-1) {
 		b.length++
 	}
@@ -159,7 +175,7 @@ func (l runs) upTo(i int) runs {
 func overlap(before, after runs) (end, beginning runs) {
 	for n := min(len(before), len(after)); n > 0; n-- {
 		end, beginning = before[len(before)-n:], after[:n]
-		if slices.EqualFunc(end, beginning, func(a, b runLine) bool { return a.text == b.text }) {
+		if slices.EqualFunc(end, beginning, runLine.is) {
 			return end, beginning
 		}
 	}

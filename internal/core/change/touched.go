@@ -57,7 +57,7 @@ type runs []runLine
 
 type runLine struct {
 	number int
-	text   string // collapsed
+	text   string
 	mark   uint64 // of the text
 	weight int    // its letters and digits
 	used   bool   // found again on the other side
@@ -67,25 +67,29 @@ func newRunLine(number int, text string) runLine {
 	return runLine{number: number, text: text, mark: source.Mark(text), weight: source.Weight(text)}
 }
 
+// is reports whether two lines differ in white space at most.
+func (l runLine) is(other runLine) bool {
+	return l.mark == other.mark && source.Collapse(l.text) == source.Collapse(other.text)
+}
+
 // unmatched lists the lines that f's hunks add and remove, less those that differ from their counterpart in the same
 // hunk in nothing but white space.
 func unmatched(f *File, rules Rules) (added, removed runs) {
 	for _, h := range f.Hunks {
-		olds, news := collapseAll(h.Removed), collapseAll(h.Added)
 		var pairs []pair
-		if !rules.CountSpace && len(olds) > 0 && len(news) > 0 {
-			pairs = align(olds, news)
+		if !rules.CountSpace && len(h.Removed) > 0 && len(h.Added) > 0 {
+			pairs = align(collapseAll(h.Removed), collapseAll(h.Added))
 		}
-		oldUsed, newUsed := make([]bool, len(olds)), make([]bool, len(news))
+		oldUsed, newUsed := make([]bool, len(h.Removed)), make([]bool, len(h.Added))
 		for _, p := range pairs {
 			oldUsed[p.old], newUsed[p.new] = true, true
 		}
-		for i, text := range olds {
+		for i, text := range h.Removed {
 			if !oldUsed[i] {
 				removed = append(removed, newRunLine(h.OldStart+i, text))
 			}
 		}
-		for i, text := range news {
+		for i, text := range h.Added {
 			if !newUsed[i] {
 				added = append(added, newRunLine(h.NewStart+i, text))
 			}
