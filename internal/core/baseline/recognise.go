@@ -26,8 +26,9 @@ const None = -1
 //  2. the same, but for numbers and quoted names in the message;
 //  3. same file, code line and one neighbour, where the line holds letters or digits;
 //  4. same file and code line, where no other line of the file has its text, then or now;
-//  5. findings without code: same file and message, then the same but for numbers and names;
-//  6. an entry whose file is no more: the code line and both neighbours, then one of them, in another file.
+//  5. findings without a line: same file and message, then the same but for numbers and names;
+//  6. findings on a line whose text isn't known: the same, in order of lines;
+//  7. an entry whose file is no more: the code line and both neighbours, then one of them, in another file.
 func Recognise(findings []finding.Finding, entries []Entry, view View) []int {
 	if len(entries) == 0 {
 		return slices.Repeat([]int{None}, len(findings))
@@ -49,6 +50,7 @@ type side struct {
 	trait           // with the message as written
 	skeleton string // the message without numbers and names
 	coded    bool   // there is code to compare
+	blind    bool   // there is a line, but its text isn't known
 	weighty  bool   // the code line holds letters or digits, as far as is known
 	sole     bool   // no other line of the file has its text
 	orphan   bool   // the file it stood in is no more
@@ -67,6 +69,9 @@ var stages = []stage{
 	},
 	func(s side, _ bool) (trait, bool) { return s.trait, !s.coded },
 	func(s side, _ bool) (trait, bool) { return s.loose(), !s.coded },
+	func(s side, entry bool) (trait, bool) {
+		return s.loose().without(codeLine | beforeLine | afterLine), entry || s.blind
+	},
 	func(s side, entry bool) (trait, bool) {
 		return s.loose().without(filePath), s.coded && s.weighty && (!entry || s.orphan)
 	},
@@ -88,6 +93,7 @@ type part int
 
 const (
 	filePath part = 1 << iota
+	codeLine
 	beforeLine
 	afterLine
 )
@@ -95,6 +101,9 @@ const (
 func (t trait) without(parts part) trait {
 	if parts&filePath != 0 {
 		t.path = ""
+	}
+	if parts&codeLine != 0 {
+		t.text = ""
 	}
 	if parts&beforeLine != 0 {
 		t.before = ""
@@ -124,6 +133,7 @@ func newMatcher(findings []finding.Finding, entries []Entry, view View) *matcher
 	for i, f := range findings {
 		e := EntryFor(f, "")
 		m.findings[i] = sideOf(e)
+		m.findings[i].blind = f.Region.Line > 0 && !m.findings[i].coded
 		m.findings[i].weighty = source.Weight(f.Code.Text) > 0
 	}
 	for i, e := range entries {

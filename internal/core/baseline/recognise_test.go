@@ -112,6 +112,18 @@ func TestRecogniseWithoutCode(t *testing.T) {
 	}
 }
 
+// Where a line's text isn't known, rule, path and message must do, never for more findings than there are entries.
+func TestRecogniseBlindly(t *testing.T) {
+	entries := taken(found("core/tide.c", "a;\nint x;!\nb;\nint y;!\nc;?"))
+	now := found("core/tide.c", "q;!\nw;!\ne;!")
+	for i := range now {
+		now[i].Code = source.Code{}
+	}
+	if got := lines(now, entries, Recognise(now, entries, View{})); got != "1<2 2<4 3<-" {
+		t.Errorf("got %s", got)
+	}
+}
+
 func TestSkeleton(t *testing.T) {
 	for _, c := range []struct{ in, want string }{
 		{"unused variable 'depth2'", "unused variable ''"},

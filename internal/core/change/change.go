@@ -53,6 +53,8 @@ type File struct {
 type Change struct {
 	Files []File // sorted by Path
 
+	narrowed bool // other sides that the change also stands on were left out
+
 	// Everything says that there is no old side: every file belongs to the change and every line is touched.
 	Everything bool
 }
@@ -98,6 +100,7 @@ func (c *Change) Narrow(other *Change) {
 	for _, f := range c.Files {
 		o := other.File(f.Path)
 		if o == nil {
+			c.narrowed = true
 			continue
 		}
 		switch {
@@ -115,9 +118,10 @@ func (c *Change) Narrow(other *Change) {
 	c.Files = files
 }
 
-// Within reports whether the change alters nothing outside the folder, on either side.
+// Within reports whether the change alters nothing outside the folder, on either side. A merge of what is known does
+// alter something, though no line of it is the author's.
 func (c *Change) Within(folder string) bool {
-	if c.Everything {
+	if c.Everything || c.narrowed {
 		return false
 	}
 	for _, f := range c.Files {

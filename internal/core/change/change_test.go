@@ -163,6 +163,29 @@ func TestPlace(t *testing.T) {
 	}
 }
 
+func TestNarrow(t *testing.T) {
+	hunk := func(at, lines int) []Hunk {
+		return []Hunk{{OldStart: at - 1, NewStart: at, NewCount: lines, Added: slices.Repeat([]string{"x"}, lines)}}
+	}
+	make := func(paths map[string][]Hunk) *Change {
+		var files []File
+		for path, hunks := range paths {
+			files = append(files, File{Path: path, Old: path, Status: Modified, Hunks: hunks})
+		}
+		return New(files, Rules{})
+	}
+	c := make(map[string][]Hunk{"both.c": hunk(3, 4), "ours.c": hunk(1, 1), ".zincdoor/policy.yaml": hunk(1, 1)})
+	c.Narrow(make(map[string][]Hunk{"both.c": hunk(5, 9), ".zincdoor/policy.yaml": hunk(1, 1)}))
+	if c.File("ours.c") != nil || fmt.Sprint(c.File("both.c").Touched) != "[{5 6}]" {
+		t.Errorf("narrowed to %+v", c.Files)
+	}
+	own := make(map[string][]Hunk{".zincdoor/policy.yaml": hunk(1, 1), "a.c": hunk(1, 1)})
+	own.Narrow(make(map[string][]Hunk{".zincdoor/policy.yaml": hunk(1, 1)}))
+	if own.Within(".zincdoor") || !make(nil).Within(".zincdoor") {
+		t.Error("a merge of known lines is taken for no change, or no change for one")
+	}
+}
+
 func TestIntersect(t *testing.T) {
 	got := Lines{{1, 5}, {8, 9}, {20, 30}}.Intersect(Lines{{3, 8}, {25, 25}})
 	if fmt.Sprint(got) != "[{3 5} {8 8} {25 25}]" || got.Count() != 5 {

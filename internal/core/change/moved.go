@@ -56,12 +56,14 @@ func dropMoved(added, removed []runs) {
 		eachWindow(lines, func(i int, window window) {
 			for _, from := range windows[window] {
 				d := diagonal{f, from.file, i - from.index}
-				if i < reached[d] || !agrees(lines, removed[from.file], i, from.index) {
-					continue // inside a block found already, or not alike after all
+				if i < reached[d] {
+					continue // inside a block found already
 				}
 				b := widen(lines, removed[from.file], block{spot{f, i}, from, movedLines})
 				reached[d] = b.added.index + b.length
-				blocks = append(blocks, b)
+				if b.weight(lines) >= movedWeight {
+					blocks = append(blocks, b)
+				}
 			}
 		})
 	}
@@ -88,7 +90,7 @@ func eachWindow(lines runs, do func(i int, window window)) {
 			continue
 		}
 		var w window
-		weight := 0
+		weight := int32(0)
 		for k := range w {
 			w[k] = lines[i+k].mark
 			weight += lines[i+k].weight
@@ -99,23 +101,21 @@ func eachWindow(lines runs, do func(i int, window window)) {
 	}
 }
 
-// agrees reports whether the lines of a window are the same on both sides: equal marks make it likely, not sure.
-func agrees(added, removed runs, a, r int) bool {
-	for k := range movedLines {
-		if !added[a+k].is(removed[r+k]) {
-			return false
-		}
+// weight is that of the block's lines, as far as it decides.
+func (b block) weight(added runs) (weight int32) {
+	for i := b.added.index; i < b.added.index+b.length && weight < movedWeight; i++ {
+		weight += added[i].weight
 	}
-	return true
+	return weight
 }
 
-// widen grows a block upward and downward as far as the two sides agree.
+// widen grows a block upward and downward as far as the marks of the two sides agree.
 func widen(added, removed runs, b block) block {
 	a, r := b.added.index, b.removed.index
-	for a > 0 && r > 0 && added[a-1].is(removed[r-1]) && added.joined(a-1) && removed.joined(r-1) {
+	for a > 0 && r > 0 && added[a-1].mark == removed[r-1].mark && added.joined(a-1) && removed.joined(r-1) {
 		a, r, b.length = a-1, r-1, b.length+1
 	}
-	for a+b.length < len(added) && r+b.length < len(removed) && added[a+b.length].is(removed[r+b.length]) &&
+	for a+b.length < len(added) && r+b.length < len(removed) && added[a+b.length].mark == removed[r+b.length].mark &&
 		added.joined(a+b.length-1) && removed.joined(r+b.length-1) {
 		b.length++
 	}
@@ -126,12 +126,12 @@ func widen(added, removed runs, b block) block {
 // joined reports whether line i and the next one follow one another in the file.
 func (l runs) joined(i int) bool { return l[i+1].number == l[i].number+1 }
 
-// use marks the block's lines, leaving out those that a longer block took already, as long as what is left is still a
-// block.
+// use marks the block's lines, leaving out those that a longer block took already or that only their marks made look
+// alike, as long as what is left is still a block.
 func (b block) use(added, removed runs) {
 	for i := 0; i < b.length; {
-		n, weight := 0, 0
-		for ; i+n < b.length && !added[b.added.index+i+n].used && !removed[b.removed.index+i+n].used; n++ {
+		n, weight := 0, int32(0)
+		for ; i+n < b.length && free(added[b.added.index+i+n], removed[b.removed.index+i+n]); n++ {
 			weight += added[b.added.index+i+n].weight
 		}
 		if n >= movedLines && weight >= movedWeight {
@@ -144,6 +144,9 @@ func (b block) use(added, removed runs) {
 		i += n + 1
 	}
 }
+
+// free reports whether two lines can be paired.
+func free(added, removed runLine) bool { return !added.used && !removed.used && added.is(removed) }
 
 // pairUp marks the lines of two stretches as found again in one another.
 func pairUp(a, b runs) {

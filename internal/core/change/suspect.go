@@ -88,8 +88,8 @@ func (s *Suspects) MayComeFrom(text []byte) bool {
 }
 
 // weight is that of the longest stretch in which the added lines around index i and the old ones around n agree.
-func (s *Suspects) weight(added markedRuns, i, n int) int {
-	weight := 0
+func (s *Suspects) weight(added markedRuns, i, n int) int32 {
+	weight := int32(0)
 	for a, o := i, n; a < len(added.marks) && o < len(s.old) && added.marks[a] == s.old[o] && weight < movedWeight; a, o = a+1, o+1 {
 		weight += added.runs[a].weight
 	}

@@ -56,15 +56,15 @@ func (f *File) touchedOf(added runs, rules Rules) Lines {
 type runs []runLine
 
 type runLine struct {
-	number int
 	text   string
 	mark   uint64 // of the text
-	weight int    // its letters and digits
-	used   bool   // found again on the other side
+	number int
+	weight int32 // the text's letters and digits
+	used   bool  // found again on the other side
 }
 
 func newRunLine(number int, text string) runLine {
-	return runLine{number: number, text: text, mark: source.Mark(text), weight: source.Weight(text)}
+	return runLine{number: number, text: text, mark: source.Mark(text), weight: int32(source.Weight(text))}
 }
 
 // is reports whether two lines differ in white space at most.
@@ -75,6 +75,11 @@ func (l runLine) is(other runLine) bool {
 // unmatched lists the lines that f's hunks add and remove, less those that differ from their counterpart in the same
 // hunk in nothing but white space.
 func unmatched(f *File, rules Rules) (added, removed runs) {
+	olds, news := 0, 0
+	for _, h := range f.Hunks {
+		olds, news = olds+len(h.Removed), news+len(h.Added)
+	}
+	added, removed = make(runs, 0, news), make(runs, 0, olds)
 	for _, h := range f.Hunks {
 		var pairs []pair
 		if !rules.CountSpace && len(h.Removed) > 0 && len(h.Added) > 0 {

@@ -248,6 +248,8 @@ func (p *patchReader) hunk() error {
 	start := p.number
 	p.next()
 	cut := cutter{file: p.file, old: oldAt, new: newAt}
+	cut.current.Removed = make([]string, 0, min(oldCount, plausible))
+	cut.current.Added = make([]string, 0, min(newCount, plausible))
 	for oldCount > 0 || newCount > 0 {
 		if p.done {
 			return fmt.Errorf("the hunk at line %d is cut off: %d old and %d new lines are missing: %w", start, oldCount, newCount, ErrPatch)
@@ -314,9 +316,12 @@ func hunkHeader(line string) (oldAt, oldCount, newAt, newCount int, ok bool) {
 	news, _, closed := strings.Cut(rest, " @@")
 	oldAt, oldCount, good := startAndCount(olds)
 	newAt, newCount, fine := startAndCount(news)
-	plausible := (oldAt > 0 || oldCount == 0) && (newAt > 0 || newCount == 0) // only an empty side begins at line 0
-	return oldAt, oldCount, newAt, newCount, found && closed && good && fine && plausible
+	possible := (oldAt > 0 || oldCount == 0) && (newAt > 0 || newCount == 0) // only an empty side begins at line 0
+	return oldAt, oldCount, newAt, newCount, found && closed && good && fine && possible
 }
+
+// plausible is up to how many lines room is made for at once on a header's word.
+const plausible = 1 << 12
 
 // maxLine bounds the line numbers believed of a diff, far above any real file and far below overflow.
 const maxLine = 1 << 40
