@@ -11,7 +11,7 @@ import (
 // what is in use is little, the whole stays little too.
 const (
 	gcPercent   = 150
-	memoryLimit = 56 << 20 // bytes
+	memoryLimit = 48 << 20 // bytes
 )
 
 // keepSmall holds the program's memory under the limit while that is possible without collecting all the time.
