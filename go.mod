@@ -13,7 +13,7 @@ require (
 	github.com/google/renameio/v2 v2.0.2
 	github.com/rivo/uniseg v0.4.7
 	github.com/spf13/cobra v1.10.2
-	github.com/spf13/pflag v1.1.0
+	github.com/spf13/pflag v1.0.9
 	golang.org/x/term v0.47.0
 	golang.org/x/tools v0.52.0
 )

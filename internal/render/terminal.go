@@ -325,6 +325,8 @@ func describe(c judge.Subject) string {
 	switch {
 	case c.Kind == string(policy.Tree):
 		return "the whole tree"
+	case c.Kind == string(policy.Push):
+		return fmt.Sprintf("%s pushed to %s", files, Safe(strings.TrimPrefix(c.Ref, "refs/heads/")))
 	case c.Kind == "branch":
 		return fmt.Sprintf("%s since %s", files, Safe(c.Ref))
 	case c.Ref != "":
