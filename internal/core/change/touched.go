@@ -2,6 +2,8 @@ package change
 
 import (
 	"math"
+	"runtime"
+	"sync"
 
 	"zincdoor/internal/core/source"
 )
@@ -17,9 +19,16 @@ type Rules struct {
 // touch works out the Touched lines of every file. Moved blocks are looked for across all of them.
 func touch(files []File, rules Rules) {
 	added, removed := make([]runs, len(files)), make([]runs, len(files))
-	for i := range files {
-		added[i], removed[i] = unmatched(&files[i], rules)
+	var wait sync.WaitGroup
+	workers := runtime.GOMAXPROCS(0)
+	for w := range workers {
+		wait.Go(func() {
+			for i := w; i < len(files); i += workers {
+				added[i], removed[i] = unmatched(&files[i], rules)
+			}
+		})
 	}
+	wait.Wait()
 	if !rules.CountMoved {
 		dropMoved(added, removed)
 	}

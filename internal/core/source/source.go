@@ -3,13 +3,15 @@
 package source
 
 import (
-	"slices"
+	"bytes"
+	"math"
 	"strings"
 )
 
 // Text is a file's text as lines. Lines are 1-based. The zero value is an empty file.
 type Text struct {
-	lines []string
+	data  []byte
+	ends  []int32        // where each line ends in data, its line feed excluded
 	asked int            // how often a line was looked for
 	alike map[uint64]int // how many lines share a mark; made when enough lines were looked for
 
@@ -23,25 +25,41 @@ type kept struct {
 	code Code
 }
 
+// New cuts data at line feeds. A carriage return stays part of its line; a last line without a line feed counts as one.
+// The text keeps data, which its caller then leaves alone. What lies beyond 2 GiB is cut off.
+func New(data []byte) *Text {
+	data = data[:min(len(data), math.MaxInt32)]
+	t := &Text{data: data, ends: make([]int32, 0, bytes.Count(data, []byte("\n"))+1)}
+	for at := 0; at < len(data); {
+		end := bytes.IndexByte(data[at:], '\n')
+		if end < 0 {
+			end = len(data) - at
+		}
+		t.ends = append(t.ends, int32(at+end))
+		at += end + 1
+	}
+	return t
+}
+
 // Only cuts the text down to some of its lines, which then take little memory whatever the text's size. It answers for
 // these lines as before, and is empty at all others.
 func (t *Text) Only(lines []int) *Text {
 	cut := &Text{only: make(map[int]kept, len(lines)), size: t.Len()}
 	for _, n := range lines {
 		if _, done := cut.only[n]; !done && n >= 1 && n <= t.Len() {
-			code := t.CodeAt(n)
-			cut.only[n] = kept{strings.Clone(t.Line(n)), Code{strings.Clone(code.Text), strings.Clone(code.Before), strings.Clone(code.After), code.Sole}}
+			cut.only[n] = kept{t.Line(n), t.CodeAt(n)}
 		}
 	}
 	return cut
 }
 
-// New cuts data at line feeds. A carriage return stays part of its line; a last line without a line feed counts as one.
-func New(data []byte) *Text {
-	if len(data) == 0 {
-		return &Text{}
+// raw is line n with its carriage return.
+func (t *Text) raw(n int) []byte {
+	start := int32(0)
+	if n > 1 {
+		start = t.ends[n-2] + 1
 	}
-	return &Text{lines: strings.Split(strings.TrimSuffix(string(data), "\n"), "\n")}
+	return t.data[start:t.ends[n-1]]
 }
 
 // Len is the number of lines.
@@ -49,21 +67,27 @@ func (t *Text) Len() int {
 	if t.only != nil {
 		return t.size
 	}
-	return len(t.lines)
+	return len(t.ends)
 }
 
-// Lines are all lines, from the first on; the caller leaves them as they are.
-func (t *Text) Lines() []string { return t.lines }
+// Lines are all lines, from the first on.
+func (t *Text) Lines() []string {
+	lines := make([]string, len(t.ends))
+	for i := range lines {
+		lines[i] = string(t.raw(i + 1))
+	}
+	return lines
+}
 
 // Line returns line n without its line feed and carriage return, or "" where there is no such line.
 func (t *Text) Line(n int) string {
 	if t.only != nil {
 		return t.only[n].line
 	}
-	if n < 1 || n > len(t.lines) {
+	if n < 1 || n > len(t.ends) {
 		return ""
 	}
-	return strings.TrimSuffix(t.lines[n-1], "\r")
+	return string(bytes.TrimSuffix(t.raw(n), []byte("\r")))
 }
 
 // IsPointer reports whether the text only stands for a large file that is kept elsewhere: a few lines, the first of which
@@ -72,8 +96,12 @@ func (t *Text) IsPointer() bool {
 	if t.Len() < 3 || t.Len() > 12 || !strings.HasPrefix(t.Line(1), "version https://") {
 		return false
 	}
-	return slices.ContainsFunc(t.lines, func(line string) bool { return strings.HasPrefix(line, "oid sha256:") }) &&
-		slices.ContainsFunc(t.lines, func(line string) bool { return strings.HasPrefix(line, "size ") })
+	hash, size := false, false
+	for n := 2; n <= t.Len(); n++ {
+		hash = hash || strings.HasPrefix(t.Line(n), "oid sha256:")
+		size = size || strings.HasPrefix(t.Line(n), "size ")
+	}
+	return hash && size
 }
 
 // Code is what recognises the place a finding stands on, apart from its line number. All three texts are collapsed.
@@ -89,16 +117,15 @@ func (t *Text) CodeAt(n int) Code {
 	if t.only != nil {
 		return t.only[n].code
 	}
-	if n < 1 || n > len(t.lines) {
+	if n < 1 || n > len(t.ends) {
 		return Code{}
 	}
-	text := Collapse(t.lines[n-1])
-	return Code{Text: text, Before: t.neighbour(n, -1), After: t.neighbour(n, 1), Sole: t.sole(t.lines[n-1])}
+	return Code{Text: Collapse(string(t.raw(n))), Before: t.neighbour(n, -1), After: t.neighbour(n, 1), Sole: t.sole(n)}
 }
 
 func (t *Text) neighbour(n, step int) string {
-	for i := n + step; i >= 1 && i <= len(t.lines); i += step {
-		if text := Collapse(t.lines[i-1]); text != "" {
+	for i := n + step; i >= 1 && i <= len(t.ends); i += step {
+		if text := Collapse(string(t.raw(i))); text != "" {
 			return text
 		}
 	}
@@ -108,33 +135,45 @@ func (t *Text) neighbour(n, step int) string {
 // scans is how many lines of a text are looked for by going through it before an index of it is worth its making.
 const scans = 8
 
-// sole reports whether only one line of the text collapses as line does. Lines of one mark count as alike.
-func (t *Text) sole(line string) bool {
-	mark := Mark(line)
+// sole reports whether line n collapses as no other line does. Lines of one mark count as alike.
+func (t *Text) sole(n int) bool {
+	mark, first := Mark(t.raw(n)), ink(t.raw(n))
 	if t.asked++; t.alike == nil && t.asked <= scans {
-		n := 0
-		for _, other := range t.lines {
-			if Mark(other) == mark {
-				n++
+		for i := range t.ends {
+			if i+1 != n && ink(t.raw(i+1)) == first && Mark(t.raw(i+1)) == mark {
+				return false
 			}
 		}
-		return n == 1
+		return true
 	}
 	if t.alike == nil {
-		t.alike = make(map[uint64]int, len(t.lines))
-		for _, other := range t.lines {
-			t.alike[Mark(other)]++
+		t.alike = make(map[uint64]int, len(t.ends))
+		for i := range t.ends {
+			t.alike[Mark(t.raw(i+1))]++
 		}
 	}
 	return t.alike[mark] == 1
 }
+
+// ink is the first byte of a line that a mark takes in, 0 where there is none: it tells most lines apart at once.
+func ink(line []byte) byte {
+	for _, c := range line {
+		if marked(c) {
+			return c
+		}
+	}
+	return 0
+}
+
+// marked reports whether a byte is none of those that white space is made of, in ASCII or in its commonest other forms.
+func marked(c byte) bool { return c > ' ' && c != 0x85 && c != 0xA0 && c != 0xC2 }
 
 // Mark is a number that lines which collapse to the same text share, and others hardly ever: a hash of all but the white
 // space (64-bit FNV-1a).
 func Mark[T string | []byte](line T) uint64 {
 	hash := uint64(14695981039346656037)
 	for i := 0; i < len(line); i++ {
-		if c := line[i]; c > ' ' && c != 0x85 && c != 0xA0 && c != 0xC2 {
+		if c := line[i]; marked(c) {
 			hash = (hash ^ uint64(c)) * 1099511628211
 		}
 	}
