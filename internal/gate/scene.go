@@ -148,10 +148,10 @@ func (s *scene) sides(old, head git.Side, further ...git.Side) (err error) {
 }
 
 // start begins the comparison. All lines are asked for at once where a local change is judged, which is small as a
-// rule, or where findings stand in so many files that most lines are needed anyway; else only the list of files.
-func (s *scene) start(paths []string) {
+// rule; else only the list of files.
+func (s *scene) start() {
 	if s.diff != nil {
-		s.diff.Start(s.side == git.Index || s.side == git.Worktree || git.TooMany(paths))
+		s.diff.Start(s.side == git.Index || s.side == git.Worktree)
 	}
 }
 

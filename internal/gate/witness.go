@@ -51,6 +51,7 @@ type testimony struct {
 // call reads the reports of a request, and begins to read beside it what the repository has to say of them.
 func (s *scene) call(q Request) *witness {
 	w := &witness{scene: s, request: q, texts: map[string]*source.Text{}}
+	s.start()
 	named := map[string][]int{} // the lines that findings stand on, by path
 	elsewhere := q.ReportCommit != ""
 	for _, file := range q.Reports {
@@ -64,7 +65,6 @@ func (s *scene) call(q Request) *witness {
 		}
 	}
 	paths := slices.Sorted(maps.Keys(named))
-	s.start(paths)
 	w.textsAhead, w.linesAhead = make(chan error, 1), make(chan error, 1)
 	if w.diff == nil || w.side == git.Index || w.side == git.Worktree {
 		close(w.textsAhead)
@@ -75,8 +75,8 @@ func (s *scene) call(q Request) *witness {
 	go func() {
 		w.textsAhead <- w.head.ReadAll(paths, func(path string, data []byte) {
 			text := source.New(data)
-			if w.diff.Whole() && !elsewhere && !text.IsPointer() {
-				text = text.Only(named[path]) // many files: no more of them is kept than is asked for
+			if !elsewhere && !text.IsPointer() && !w.diff.Fresh(path) {
+				text = text.Only(named[path]) // no more is kept than will be asked for
 			}
 			w.texts[path] = text
 		})
@@ -91,9 +91,7 @@ func (s *scene) call(q Request) *witness {
 
 // readPlain reads ahead the lines of named files that were modified in place.
 func (w *witness) readPlain(named map[string][]int) (err error) {
-	if !w.diff.Whole() {
-		w.plain, err = w.diff.Plain(func(path string) bool { return named[path] != nil })
-	}
+	w.plain, err = w.diff.Plain(func(path string) bool { return named[path] != nil })
 	return err
 }
 

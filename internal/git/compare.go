@@ -146,9 +146,6 @@ func (c *Comparison) run(paths []string) error {
 // Started reports whether Start was called.
 func (c *Comparison) Started() bool { return c.done != nil }
 
-// Whole reports whether all lines were asked for at the start.
-func (c *Comparison) Whole() bool { return c.whole }
-
 // listPlain lists the files that differ, taking a renamed one for one that is gone and one that is new.
 func (c *Comparison) listPlain() {
 	defer close(c.plainKnown)
@@ -173,6 +170,12 @@ func (c *Comparison) Plain(wanted func(path string) bool) ([]change.File, error)
 		}
 	}
 	return c.plain.files, c.plain.fillBlobs(modified)
+}
+
+// Fresh reports whether a path is new by its name, be its file a renamed one or not. The comparison must not be whole.
+func (c *Comparison) Fresh(path string) bool {
+	<-c.plainKnown
+	return c.plain.blobs[path].kind == "A"
 }
 
 // fillBlobs reads the diffs of some files into the list.

@@ -133,7 +133,7 @@ func (t *Tree) nameOf(path string) (string, error) {
 		}
 		return string(t.side) + ":" + path, nil
 	}
-	if !c.whole && t.side != Index && t.side != Worktree {
+	if t.side != Index && t.side != Worktree {
 		select {
 		case <-c.listed:
 		case <-c.plainKnown:
