@@ -430,21 +430,25 @@ func (w *witness) seekMoved(rules change.Rules) error {
 			}
 		}
 	}
-	files := slices.Clone(w.plain)
-	for i := range files {
-		f := &files[i]
-		if f.Status != change.Added || lines[f.Path] == nil {
+	suspects := change.NewSuspects(rules)
+	for _, f := range w.plain {
+		at := lines[f.Path]
+		if at == nil {
 			continue
 		}
-		text, err := readText(w.head, w.texts, f.Path)
-		if err != nil {
-			return err
+		if f.Status == change.Added {
+			text, err := readText(w.head, w.texts, f.Path)
+			if err != nil {
+				return err
+			}
+			if text != nil {
+				f.Hunks = []change.Hunk{{NewStart: 1, NewCount: text.Len(), Added: text.Lines()}}
+				w.texts[f.Path] = text.Only(at)
+			}
 		}
-		if text != nil {
-			f.Hunks = []change.Hunk{{NewStart: 1, NewCount: text.Len(), Added: text.Lines()}}
-		}
+		suspects.Add(f, at)
 	}
-	suspects := change.New(files, change.Rules{CountSpace: rules.CountSpace, CountMoved: true}).Suspects(lines, rules)
+	w.plain = nil
 	if suspects.None() {
 		return nil
 	}

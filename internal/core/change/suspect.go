@@ -10,52 +10,49 @@ import (
 // file that held them can have lost them. Lines are compared by their marks, so a file may be suspected wrongly, but
 // none is overlooked.
 type Suspects struct {
-	added   []markedRuns
+	rules   Rules
+	added   []marked
 	windows map[window][]spot
 	first   map[uint64]bool // the windows' first lines
 
 	old []uint64 // the marks of the text that is looked at; kept for the next one
 }
 
-// markedRuns are added lines with their marks.
-type markedRuns struct {
-	runs
-	marks []uint64
+// marked are added lines as they are compared: by mark and weight.
+type marked struct {
+	marks   []uint64
+	weights []int32
 }
 
-// Suspects gathers what may have been moved to the given lines, by path on the new side.
-func (c *Change) Suspects(lines map[string][]int, rules Rules) *Suspects {
-	s := &Suspects{windows: map[window][]spot{}, first: map[uint64]bool{}}
-	if rules.CountMoved {
-		return s
-	}
-	for path, numbers := range lines {
-		f := c.File(path)
-		if f == nil || len(f.Hunks) == 0 {
-			continue
-		}
-		asked := make(map[int]bool, len(numbers))
-		for _, n := range numbers {
-			if f.Touched.Has(n) {
-				asked[n] = true
-			}
-		}
-		if len(asked) > 0 {
-			s.add(f, asked, rules)
-		}
-	}
-	return s
+// NewSuspects makes an empty list.
+func NewSuspects(rules Rules) *Suspects {
+	return &Suspects{rules: rules, windows: map[window][]spot{}, first: map[uint64]bool{}}
 }
 
-func (s *Suspects) add(f *File, asked map[int]bool, rules Rules) {
-	added, _ := unmatched(f, rules)
-	marks := make([]uint64, len(added))
+// Add gathers what may have been moved to some lines of a file, given on its new side. It needs the file's hunks and
+// keeps none of their text.
+func (s *Suspects) Add(f File, lines []int) {
+	if s.rules.CountMoved || len(f.Hunks) == 0 {
+		return
+	}
+	added, _ := unmatched(&f, s.rules)
+	touched := f.touchedOf(added, s.rules)
+	asked := make(map[int]bool, len(lines))
+	for _, n := range lines {
+		if touched.Has(n) {
+			asked[n] = true
+		}
+	}
+	if len(asked) == 0 {
+		return
+	}
+	m := marked{make([]uint64, len(added)), make([]int32, len(added))}
 	for i, line := range added {
-		marks[i] = line.mark
+		m.marks[i], m.weights[i] = line.mark, line.weight
 	}
-	s.added = append(s.added, markedRuns{added, marks})
+	s.added = append(s.added, m)
 	for i := 0; i+movedLines <= len(added); i++ {
-		window := window(marks[i:])
+		window := window(m.marks[i:])
 		wanted := added[i+movedLines-1].number == added[i].number+movedLines-1 &&
 			(asked[added[i].number] || asked[added[i].number+1] || asked[added[i].number+2])
 		if wanted && len(s.windows[window]) < candidates {
@@ -88,13 +85,13 @@ func (s *Suspects) MayComeFrom(text []byte) bool {
 }
 
 // weight is that of the longest stretch in which the added lines around index i and the old ones around n agree.
-func (s *Suspects) weight(added markedRuns, i, n int) int32 {
+func (s *Suspects) weight(added marked, i, n int) int32 {
 	weight := int32(0)
 	for a, o := i, n; a < len(added.marks) && o < len(s.old) && added.marks[a] == s.old[o] && weight < movedWeight; a, o = a+1, o+1 {
-		weight += added.runs[a].weight
+		weight += added.weights[a]
 	}
 	for a, o := i-1, n-1; a >= 0 && o >= 0 && added.marks[a] == s.old[o] && weight < movedWeight; a, o = a-1, o-1 {
-		weight += added.runs[a].weight
+		weight += added.weights[a]
 	}
 	return weight
 }
