@@ -26,7 +26,8 @@ type witness struct {
 	*scene
 	request Request
 
-	all []*testimony
+	all       []*testimony
+	elsewhere bool // some report may speak of another state than the head
 
 	sources                map[string]bool // old paths of files that a block may have been moved from
 	plain                  []change.File   // the change without regard to renames
@@ -53,12 +54,12 @@ func (s *scene) call(q Request) *witness {
 	w := &witness{scene: s, request: q, texts: map[string]*source.Text{}}
 	s.start()
 	named := map[string][]int{} // the lines that findings stand on, by path
-	elsewhere := q.ReportCommit != ""
+	w.elsewhere = q.ReportCommit != ""
 	for _, file := range q.Reports {
 		t := w.read(file)
 		w.all = append(w.all, t)
 		if t.report != nil {
-			elsewhere = elsewhere || t.report.Commit != ""
+			w.elsewhere = w.elsewhere || t.report.Commit != ""
 			for _, f := range t.report.Findings {
 				named[f.Path] = append(named[f.Path], f.Region.Line)
 			}
@@ -75,7 +76,7 @@ func (s *scene) call(q Request) *witness {
 	go func() {
 		w.textsAhead <- w.head.ReadAll(paths, func(path string, data []byte) {
 			text := source.New(data)
-			if !elsewhere && !text.IsPointer() && !w.diff.Fresh(path) {
+			if !w.elsewhere && !text.IsPointer() && !w.diff.Fresh(path) {
 				text = text.Only(named[path]) // no more is kept than will be asked for
 			}
 			w.texts[path] = text
@@ -443,7 +444,9 @@ func (w *witness) seekMoved(rules change.Rules) error {
 			}
 			if text != nil {
 				f.Hunks = []change.Hunk{{NewStart: 1, NewCount: text.Len(), Added: text.Lines()}}
-				w.texts[f.Path] = text.Only(at)
+				if !w.elsewhere {
+					w.texts[f.Path] = text.Only(at)
+				}
 			}
 		}
 		suspects.Add(f, at)
