@@ -1,22 +1,17 @@
 package gate
 
 import (
-	"cmp"
 	"errors"
 	"fmt"
 	"io/fs"
-	"maps"
 	"os"
-	"path"
 	"slices"
 
-	"zincdoor/internal/core/baseline"
 	"zincdoor/internal/core/change"
 	"zincdoor/internal/core/finding"
 	"zincdoor/internal/core/judge"
 	"zincdoor/internal/core/policy"
 	"zincdoor/internal/core/source"
-	"zincdoor/internal/git"
 	"zincdoor/internal/intake"
 )
 
@@ -47,59 +42,6 @@ type testimony struct {
 	report   *intake.Report // nil where it couldn't be read
 	placed   []bool         // by finding: its path is in the tree the report speaks of
 	lens     *lens
-}
-
-// call reads the reports of a request, and begins to read beside it what the repository has to say of them.
-func (s *scene) call(q Request) *witness {
-	w := &witness{scene: s, request: q, texts: map[string]*source.Text{}}
-	s.start()
-	named := map[string][]int{} // the lines that findings stand on, by path
-	w.elsewhere = q.ReportCommit != ""
-	for _, file := range q.Reports {
-		t := w.read(file)
-		w.all = append(w.all, t)
-		if t.report != nil {
-			w.elsewhere = w.elsewhere || t.report.Commit != ""
-			for _, f := range t.report.Findings {
-				named[f.Path] = append(named[f.Path], f.Region.Line)
-			}
-		}
-	}
-	paths := slices.Sorted(maps.Keys(named))
-	w.textsAhead, w.linesAhead = make(chan error, 1), make(chan error, 1)
-	if w.diff == nil || w.side == git.Index || w.side == git.Worktree {
-		close(w.textsAhead)
-		close(w.linesAhead)
-		return w
-	}
-	// What the reports name just as the repository does is read ahead: its texts, and its lines in the change.
-	go func() {
-		w.textsAhead <- w.head.ReadAll(paths, func(path string, data []byte) {
-			text := source.New(data)
-			if !w.elsewhere && !text.IsPointer() && !w.diff.Fresh(path) {
-				text = text.Only(named[path]) // no more is kept than will be asked for
-			}
-			w.texts[path] = text
-		})
-		close(w.textsAhead)
-	}()
-	go func() {
-		w.linesAhead <- w.readPlain(named)
-		close(w.linesAhead)
-	}()
-	return w
-}
-
-// readPlain reads ahead the lines of named files that were modified in place.
-func (w *witness) readPlain(named map[string][]int) (err error) {
-	w.plain, err = w.diff.Plain(func(path string) bool { return named[path] != nil })
-	return err
-}
-
-// settle waits for what is still read ahead.
-func (w *witness) settle() {
-	<-w.textsAhead
-	<-w.linesAhead
 }
 
 // hear brings the reports' findings to the head: the case it returns has them, the evidence, and the change.
@@ -203,157 +145,6 @@ func (t *testimony) fail(state judge.State, problem string) *testimony {
 	return t
 }
 
-// place finds the report's paths in the tree it speaks of: as they stand, else by what they and the tree's files have in
-// common.
-func (w *witness) place(t *testimony) error {
-	finder, err := w.finder(t)
-	if err != nil {
-		return err
-	}
-	t.placed = make([]bool, len(t.report.Findings))
-	inside, strange := 0, ""
-	for i := range t.report.Findings {
-		f := &t.report.Findings[i]
-		for n := range f.Notes {
-			if f.Notes[n].Path != "" {
-				f.Notes[n].Path = finder.find(f.Notes[n].Path).Path
-			}
-		}
-		if f.Path == "" {
-			continue
-		}
-		at := finder.find(f.Path)
-		f.Path, f.Outside, t.placed[i] = at.Path, !at.Inside, at.Inside
-		switch {
-		case at.Inside:
-			inside++
-		case at.Strange:
-			strange = cmp.Or(strange, at.Path)
-			w.strange = append(w.strange, at.Path)
-			changed, err := w.namesake(at.Path)
-			if err != nil {
-				return err
-			}
-			if changed != "" {
-				t.fail(judge.Foreign, fmt.Sprintf(
-					"it speaks of %s, which isn't in the repository but bears the name of the changed %s; %s", at.Path, changed, findItAdvice))
-			}
-		}
-	}
-	if strange != "" && inside == 0 {
-		t.fail(judge.Foreign, fmt.Sprintf("none of the files it names is in the repository (for example %s); %s", strange, findItAdvice))
-	}
-	w.coverOf(t, finder.find)
-	return finder.err
-}
-
-const findItAdvice = "run the linter in this checkout, or say with --report-root where its paths start"
-
-// finder finds a report's paths, each once.
-type finder struct {
-	places   intake.Places
-	relative map[string]string
-	known    map[string]intake.Found
-	err      error
-}
-
-func (f *finder) find(reported string) intake.Found {
-	at, ok := f.known[reported]
-	if !ok {
-		at = f.places.Find(reported, f.relative[reported])
-		f.known[reported] = at
-	}
-	return at
-}
-
-// finder prepares to find the report's paths. Where some are found nowhere, it looks how they lead into the tree.
-func (w *witness) finder(t *testimony) (*finder, error) {
-	f := &finder{relative: t.report.Relative, known: map[string]intake.Found{}}
-	f.places = intake.Places{
-		Root:   w.root,
-		Folder: w.folder,
-		Has: func(p string) bool {
-			found, err := t.lens.has(p)
-			if f.err == nil {
-				f.err = err
-			}
-			return found
-		},
-		OnDisk: func(p string) bool {
-			_, err := os.Lstat(inDir(w.root, p))
-			return err == nil && fs.ValidPath(p)
-		},
-	}
-	if w.request.ReportRoot != "" {
-		f.places.From = intake.RootMapping(w.request.ReportRoot)
-	}
-	strange := map[string]bool{}
-	for _, finding := range t.report.Findings {
-		if finding.Path != "" && f.find(finding.Path).Strange {
-			strange[finding.Path] = true
-		}
-	}
-	if len(strange) == 0 || f.err != nil {
-		return f, f.err
-	}
-	return f, f.learn(t.lens.tree, slices.Sorted(maps.Keys(strange)))
-}
-
-// learn finds how strange paths lead into the tree, by a common beginning or by case alone.
-func (f *finder) learn(tree reader, strange []string) error {
-	files, err := tree.Paths()
-	if err != nil {
-		return err
-	}
-	mapping, mapped := intake.FindMapping(strange, files)
-	fold := intake.NewFold(files)
-	for _, p := range strange {
-		to, ok := p, false
-		if mapped {
-			to, ok = mapping.Apply(p)
-		}
-		if !ok || !f.places.Has(to) {
-			to, ok = fold.Find(to)
-		}
-		if ok && f.places.Has(to) {
-			f.known[p] = intake.Found{Path: to, Inside: true}
-		}
-	}
-	return f.err
-}
-
-// namesake is a changed file with the same file name, "" where there is none.
-func (w *witness) namesake(p string) (string, error) {
-	files, err := w.changed()
-	for _, f := range files {
-		if f.Status != change.Deleted && path.Base(f.Path) == path.Base(p) {
-			return f.Path, nil
-		}
-	}
-	return "", err
-}
-
-// coverOf names the evidence's tools, the finding's tool where the report doesn't, and what they looked at.
-func (w *witness) coverOf(t *testimony, find func(string) intake.Found) {
-	for i := range t.report.Findings {
-		f := &t.report.Findings[i]
-		f.Tool = cmp.Or(f.Tool, t.report.Format)
-		f.Sources = []string{t.evidence.Name}
-	}
-	for _, tool := range t.report.Tools {
-		paths := []string{baseline.Everywhere}
-		if len(tool.Targets) > 0 {
-			paths = nil
-			for _, target := range tool.Targets {
-				paths = append(paths, baseline.PathGlob(find(target).Path))
-			}
-			slices.Sort(paths)
-			paths = slices.Compact(paths)
-		}
-		t.evidence.Covers = append(t.evidence.Covers, baseline.Cover{Tool: cmp.Or(tool.Name, t.report.Format), Paths: paths})
-	}
-}
-
 // readChange reads the lines of the change, as far as findings stand in its files, and settles what is touched.
 func (w *witness) readChange(rules change.Rules) error {
 	if w.kind == policy.Tree {
@@ -411,56 +202,6 @@ func (w *witness) narrow(rules change.Rules) error {
 		w.change.Narrow(change.New(slices.Clone(files), rules))
 	}
 	return nil
-}
-
-// seekMoved finds the files from which a block may have been moved to where a finding stands, so that their lines are
-// read too. It goes by the change without regard to renames, which is known sooner: a renamed file is a new one there,
-// any of whose lines may have been moved.
-func (w *witness) seekMoved(rules change.Rules) error {
-	if w.plain == nil {
-		return nil
-	}
-	lines := map[string][]int{}
-	for _, t := range w.all {
-		if t.report == nil || t.lens == nil {
-			continue
-		}
-		for _, f := range t.report.Findings {
-			for n := f.Region.Line; n > 0 && n <= f.Region.Last(); n++ {
-				lines[f.Path] = append(lines[f.Path], n)
-			}
-		}
-	}
-	suspects := change.NewSuspects(rules)
-	for _, f := range w.plain {
-		at := lines[f.Path]
-		if at == nil {
-			continue
-		}
-		if f.Status == change.Added {
-			text, err := readText(w.head, w.texts, f.Path)
-			if err != nil {
-				return err
-			}
-			if text != nil {
-				f.Hunks = []change.Hunk{{NewStart: 1, NewCount: text.Len(), Added: text.Lines()}}
-				if !w.elsewhere {
-					w.texts[f.Path] = text.Only(at)
-				}
-			}
-		}
-		suspects.Add(f, at)
-	}
-	w.plain = nil
-	if suspects.None() {
-		return nil
-	}
-	w.sources = map[string]bool{}
-	return w.diff.OldTexts(func(path string, data []byte) {
-		if suspects.MayComeFrom(data) {
-			w.sources[path] = true
-		}
-	})
 }
 
 // admit checks a report against the tree it speaks of and takes its findings over, on the head's lines.

@@ -1,0 +1,113 @@
+package gate
+
+import (
+	"maps"
+	"slices"
+
+	"zincdoor/internal/core/change"
+	"zincdoor/internal/core/source"
+	"zincdoor/internal/git"
+)
+
+// call reads the reports of a request, and begins to read beside it what the repository has to say of them.
+func (s *scene) call(q Request) *witness {
+	w := &witness{scene: s, request: q, texts: map[string]*source.Text{}}
+	s.start()
+	named := map[string][]int{} // the lines that findings stand on, by path
+	w.elsewhere = q.ReportCommit != ""
+	for _, file := range q.Reports {
+		t := w.read(file)
+		w.all = append(w.all, t)
+		if t.report != nil {
+			w.elsewhere = w.elsewhere || t.report.Commit != ""
+			for _, f := range t.report.Findings {
+				named[f.Path] = append(named[f.Path], f.Region.Line)
+			}
+		}
+	}
+	paths := slices.Sorted(maps.Keys(named))
+	w.textsAhead, w.linesAhead = make(chan error, 1), make(chan error, 1)
+	if w.diff == nil || w.side == git.Index || w.side == git.Worktree {
+		close(w.textsAhead)
+		close(w.linesAhead)
+		return w
+	}
+	// What the reports name just as the repository does is read ahead: its texts, and its lines in the change.
+	go func() {
+		w.textsAhead <- w.head.ReadAll(paths, func(path string, data []byte) {
+			text := source.New(data)
+			if !w.elsewhere && !text.IsPointer() && !w.diff.Fresh(path) {
+				text = text.Only(named[path]) // no more is kept than will be asked for
+			}
+			w.texts[path] = text
+		})
+		close(w.textsAhead)
+	}()
+	go func() {
+		w.linesAhead <- w.readPlain(named)
+		close(w.linesAhead)
+	}()
+	return w
+}
+
+// readPlain reads ahead the lines of named files that were modified in place.
+func (w *witness) readPlain(named map[string][]int) (err error) {
+	w.plain, err = w.diff.Plain(func(path string) bool { return named[path] != nil })
+	return err
+}
+
+// settle waits for what is still read ahead.
+func (w *witness) settle() {
+	<-w.textsAhead
+	<-w.linesAhead
+}
+
+// seekMoved finds the files from which a block may have been moved to where a finding stands, so that their lines are
+// read too. It goes by the change without regard to renames, which is known sooner: a renamed file is a new one there,
+// any of whose lines may have been moved.
+func (w *witness) seekMoved(rules change.Rules) error {
+	if w.plain == nil {
+		return nil
+	}
+	lines := map[string][]int{}
+	for _, t := range w.all {
+		if t.report == nil || t.lens == nil {
+			continue
+		}
+		for _, f := range t.report.Findings {
+			for n := f.Region.Line; n > 0 && n <= f.Region.Last(); n++ {
+				lines[f.Path] = append(lines[f.Path], n)
+			}
+		}
+	}
+	suspects := change.NewSuspects(rules)
+	for _, f := range w.plain {
+		at := lines[f.Path]
+		if at == nil {
+			continue
+		}
+		if f.Status == change.Added {
+			text, err := readText(w.head, w.texts, f.Path)
+			if err != nil {
+				return err
+			}
+			if text != nil {
+				f.Hunks = []change.Hunk{{NewStart: 1, NewCount: text.Len(), Added: text.Lines()}}
+				if !w.elsewhere {
+					w.texts[f.Path] = text.Only(at)
+				}
+			}
+		}
+		suspects.Add(f, at)
+	}
+	w.plain = nil
+	if suspects.None() {
+		return nil
+	}
+	w.sources = map[string]bool{}
+	return w.diff.OldTexts(func(path string, data []byte) {
+		if suspects.MayComeFrom(data) {
+			w.sources[path] = true
+		}
+	})
+}

@@ -1,0 +1,167 @@
+package gate
+
+import (
+	"cmp"
+	"fmt"
+	"io/fs"
+	"maps"
+	"os"
+	"path"
+	"slices"
+
+	"zincdoor/internal/core/baseline"
+	"zincdoor/internal/core/change"
+	"zincdoor/internal/core/judge"
+	"zincdoor/internal/intake"
+)
+
+// place finds the report's paths in the tree it speaks of: as they stand, else by what they and the tree's files have in
+// common.
+func (w *witness) place(t *testimony) error {
+	finder, err := w.finder(t)
+	if err != nil {
+		return err
+	}
+	t.placed = make([]bool, len(t.report.Findings))
+	inside, strange := 0, ""
+	for i := range t.report.Findings {
+		f := &t.report.Findings[i]
+		for n := range f.Notes {
+			if f.Notes[n].Path != "" {
+				f.Notes[n].Path = finder.find(f.Notes[n].Path).Path
+			}
+		}
+		if f.Path == "" {
+			continue
+		}
+		at := finder.find(f.Path)
+		f.Path, f.Outside, t.placed[i] = at.Path, !at.Inside, at.Inside
+		switch {
+		case at.Inside:
+			inside++
+		case at.Strange:
+			strange = cmp.Or(strange, at.Path)
+			w.strange = append(w.strange, at.Path)
+			changed, err := w.namesake(at.Path)
+			if err != nil {
+				return err
+			}
+			if changed != "" {
+				t.fail(judge.Foreign, fmt.Sprintf(
+					"it speaks of %s, which isn't in the repository but bears the name of the changed %s; %s", at.Path, changed, findItAdvice))
+			}
+		}
+	}
+	if strange != "" && inside == 0 {
+		t.fail(judge.Foreign, fmt.Sprintf("none of the files it names is in the repository (for example %s); %s", strange, findItAdvice))
+	}
+	w.coverOf(t, finder.find)
+	return finder.err
+}
+
+const findItAdvice = "run the linter in this checkout, or say with --report-root where its paths start"
+
+// finder finds a report's paths, each once.
+type finder struct {
+	places   intake.Places
+	relative map[string]string
+	known    map[string]intake.Found
+	err      error
+}
+
+func (f *finder) find(reported string) intake.Found {
+	at, ok := f.known[reported]
+	if !ok {
+		at = f.places.Find(reported, f.relative[reported])
+		f.known[reported] = at
+	}
+	return at
+}
+
+// finder prepares to find the report's paths. Where some are found nowhere, it looks how they lead into the tree.
+func (w *witness) finder(t *testimony) (*finder, error) {
+	f := &finder{relative: t.report.Relative, known: map[string]intake.Found{}}
+	f.places = intake.Places{
+		Root:   w.root,
+		Folder: w.folder,
+		Has: func(p string) bool {
+			found, err := t.lens.has(p)
+			if f.err == nil {
+				f.err = err
+			}
+			return found
+		},
+		OnDisk: func(p string) bool {
+			_, err := os.Lstat(inDir(w.root, p))
+			return err == nil && fs.ValidPath(p)
+		},
+	}
+	if w.request.ReportRoot != "" {
+		f.places.From = intake.RootMapping(w.request.ReportRoot)
+	}
+	strange := map[string]bool{}
+	for _, finding := range t.report.Findings {
+		if finding.Path != "" && f.find(finding.Path).Strange {
+			strange[finding.Path] = true
+		}
+	}
+	if len(strange) == 0 || f.err != nil {
+		return f, f.err
+	}
+	return f, f.learn(t.lens.tree, slices.Sorted(maps.Keys(strange)))
+}
+
+// learn finds how strange paths lead into the tree, by a common beginning or by case alone.
+func (f *finder) learn(tree reader, strange []string) error {
+	files, err := tree.Paths()
+	if err != nil {
+		return err
+	}
+	mapping, mapped := intake.FindMapping(strange, files)
+	fold := intake.NewFold(files)
+	for _, p := range strange {
+		to, ok := p, false
+		if mapped {
+			to, ok = mapping.Apply(p)
+		}
+		if !ok || !f.places.Has(to) {
+			to, ok = fold.Find(to)
+		}
+		if ok && f.places.Has(to) {
+			f.known[p] = intake.Found{Path: to, Inside: true}
+		}
+	}
+	return f.err
+}
+
+// namesake is a changed file with the same file name, "" where there is none.
+func (w *witness) namesake(p string) (string, error) {
+	files, err := w.changed()
+	for _, f := range files {
+		if f.Status != change.Deleted && path.Base(f.Path) == path.Base(p) {
+			return f.Path, nil
+		}
+	}
+	return "", err
+}
+
+// coverOf names the evidence's tools, the finding's tool where the report doesn't, and what they looked at.
+func (w *witness) coverOf(t *testimony, find func(string) intake.Found) {
+	for i := range t.report.Findings {
+		f := &t.report.Findings[i]
+		f.Tool = cmp.Or(f.Tool, t.report.Format)
+		f.Sources = []string{t.evidence.Name}
+	}
+	for _, tool := range t.report.Tools {
+		paths := []string{baseline.Everywhere}
+		if len(tool.Targets) > 0 {
+			paths = nil
+			for _, target := range tool.Targets {
+				paths = append(paths, baseline.PathGlob(find(target).Path))
+			}
+			slices.Sort(paths)
+			paths = slices.Compact(paths)
+		}
+		t.evidence.Covers = append(t.evidence.Covers, baseline.Cover{Tool: cmp.Or(tool.Name, t.report.Format), Paths: paths})
+	}
+}
