@@ -9,6 +9,7 @@ import (
 	"io/fs"
 	"maps"
 	"os"
+	"path"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -40,6 +41,7 @@ type Comparison struct {
 	plain      *Comparison // its files and blobs stand once plainKnown is closed
 	plainKnown chan struct{}
 	filled     map[string]bool // by path on the new side: the lines were asked for
+	guessed    map[string]guess
 
 	listed, done chan struct{}
 	files        []change.File
@@ -60,7 +62,7 @@ type blob struct {
 // Compare compares two sides. Old is a commit, a tree or Index, new is any side; between Index and Worktree, only
 // tracked files are compared.
 func (r *Repo) Compare(old, new Side) *Comparison {
-	c := &Comparison{repo: r, old: old, new: new, blobs: map[string]blob{}, left: map[string]bool{}, filled: map[string]bool{}}
+	c := &Comparison{repo: r, old: old, new: new, blobs: map[string]blob{}, left: map[string]bool{}, filled: map[string]bool{}, guessed: map[string]guess{}}
 	switch {
 	case new == Index:
 		c.args = append(c.args, "diff-index", "--cached", string(old))
@@ -169,7 +171,60 @@ func (c *Comparison) Plain(wanted func(path string) bool) ([]change.File, error)
 			c.filled[f.Path] = true
 		}
 	}
-	return c.plain.files, c.plain.fillBlobs(modified)
+	guesses := c.guessRenames(wanted)
+	for path, g := range guesses {
+		modified[path] = g.blob
+	}
+	parsed, err := c.diffBlobs(modified)
+	for i := range c.plain.files {
+		f := &c.plain.files[i]
+		if p, ok := parsed[f.Path]; ok && f.Status == change.Modified {
+			take(f, p)
+		}
+	}
+	for path, g := range guesses {
+		if p, ok := parsed[path]; ok || g.blob.old == g.blob.new {
+			g.lines = p
+			c.guessed[path] = g
+		}
+	}
+	return c.plain.files, err
+}
+
+// guess is a rename that was guessed before renames were looked for, with the lines between the two files.
+type guess struct {
+	old   string // path
+	blob  blob
+	lines change.File
+}
+
+// guessRenames pairs the wanted new files with those that are gone by the same file name, where only one of each bears
+// it: most renames are moves to another folder, and their lines can be read while git still looks for them.
+func (c *Comparison) guessRenames(wanted func(path string) bool) map[string]guess {
+	type bearers struct{ added, deleted []string }
+	byName := map[string]*bearers{}
+	for _, f := range c.plain.files {
+		if f.Opaque != "" || f.Status != change.Added && f.Status != change.Deleted {
+			continue
+		}
+		name := path.Base(f.Path)
+		if byName[name] == nil {
+			byName[name] = &bearers{}
+		}
+		if b := byName[name]; f.Status == change.Added {
+			b.added = append(b.added, f.Path)
+		} else {
+			b.deleted = append(b.deleted, f.Path)
+		}
+	}
+	guesses := map[string]guess{}
+	for _, b := range byName {
+		if len(b.added) == 1 && len(b.deleted) == 1 && wanted(b.added[0]) {
+			old, new := b.deleted[0], b.added[0]
+			guesses[new] = guess{old: old, blob: blob{old: c.plain.blobs[old].old, new: c.plain.blobs[new].new}}
+		}
+	}
+	return guesses
 }
 
 // Fresh reports whether a path is new by its name, be its file a renamed one or not. The comparison must not be whole.
@@ -338,6 +393,9 @@ func (c *Comparison) Fill(wanted func(f change.File) bool) error {
 		switch {
 		case already && f.Hunks == nil:
 			f.Opaque, f.Hunks = plain.Opaque, plain.Hunks
+		case f.Status == change.Renamed && f.Opaque == "" && c.guessed[f.Path].old == f.Old:
+			take(f, c.guessed[f.Path].lines)
+			c.filled[f.Path] = true
 		case !c.filled[f.Path] && f.Opaque == "" && wanted(*f):
 			missing[f.Path] = c.blobs[f.Path]
 			c.filled[f.Path] = true
