@@ -91,8 +91,9 @@ func (w *witness) seekMoved(rules change.Rules) error {
 			if err != nil {
 				return err
 			}
-			if text != nil {
+			if text != nil && text.Len() > 0 {
 				f.Hunks = []change.Hunk{{NewStart: 1, NewCount: text.Len(), Added: text.Lines()}}
+				w.diff.KnowFresh(f.Path, f.Hunks)
 				if !w.elsewhere {
 					w.texts[f.Path] = text.Only(at)
 				}

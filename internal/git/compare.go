@@ -42,6 +42,7 @@ type Comparison struct {
 	plainKnown chan struct{}
 	filled     map[string]bool // by path on the new side: the lines were asked for
 	guessed    map[string]guess
+	fresh      map[string][]change.Hunk // the whole texts of new files, by path
 
 	listed, done chan struct{}
 	files        []change.File
@@ -62,7 +63,7 @@ type blob struct {
 // Compare compares two sides. Old is a commit, a tree or Index, new is any side; between Index and Worktree, only
 // tracked files are compared.
 func (r *Repo) Compare(old, new Side) *Comparison {
-	c := &Comparison{repo: r, old: old, new: new, blobs: map[string]blob{}, left: map[string]bool{}, filled: map[string]bool{}, guessed: map[string]guess{}}
+	c := &Comparison{repo: r, old: old, new: new, blobs: map[string]blob{}, left: map[string]bool{}, filled: map[string]bool{}, guessed: map[string]guess{}, fresh: map[string][]change.Hunk{}}
 	switch {
 	case new == Index:
 		c.args = append(c.args, "diff-index", "--cached", string(old))
@@ -190,6 +191,9 @@ func (c *Comparison) Plain(wanted func(path string) bool) ([]change.File, error)
 	}
 	return c.plain.files, err
 }
+
+// KnowFresh tells the lines of a file that is new by its name, so that they needn't be asked for.
+func (c *Comparison) KnowFresh(path string, hunks []change.Hunk) { c.fresh[path] = hunks }
 
 // guess is a rename that was guessed before renames were looked for, with the lines between the two files.
 type guess struct {
@@ -395,6 +399,9 @@ func (c *Comparison) Fill(wanted func(f change.File) bool) error {
 			f.Opaque, f.Hunks = plain.Opaque, plain.Hunks
 		case f.Status == change.Renamed && f.Opaque == "" && c.guessed[f.Path].old == f.Old:
 			take(f, c.guessed[f.Path].lines)
+			c.filled[f.Path] = true
+		case f.Status == change.Added && f.Opaque == "" && c.fresh[f.Path] != nil:
+			take(f, change.File{Hunks: c.fresh[f.Path]})
 			c.filled[f.Path] = true
 		case !c.filled[f.Path] && f.Opaque == "" && wanted(*f):
 			missing[f.Path] = c.blobs[f.Path]
