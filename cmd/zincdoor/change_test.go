@@ -232,6 +232,22 @@ old.c:7 elsewhere inherited`
 	}
 }
 
+// TestSpellingsOfOnePath: two reports name one file in two ways, and each finding keeps its code.
+func TestSpellingsOfOnePath(t *testing.T) {
+	s := repository(t)
+	s.write(".gitignore", "*.txt\n")
+	s.write("core/tide.c", lines(10))
+	s.commit("one")
+	s.write("core/tide.c", altered)
+	s.commit("two")
+	s.write("a.txt", warn("core/tide.c", 5))
+	s.write("b.txt", warn(filepath.Join(s.dir, "core/tide.c"), 9)+"    9 | LINE 8;\n")
+	v := s.judge("--range", "HEAD~..HEAD", "--report", "a.txt", "--report", "b.txt")
+	if v.standings() != "core/tide.c:5 touched new\ncore/tide.c:9 touched new" || v.Evidence[1].State != "read" {
+		t.Errorf("%s\n%s", v.standings(), v.about())
+	}
+}
+
 // TestPathsOfReports: paths of another machine, another folder or another writing lead to the repository's files.
 func TestPathsOfReports(t *testing.T) {
 	s := repository(t)

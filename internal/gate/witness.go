@@ -97,6 +97,11 @@ func (w *witness) findPlaces(t *testimony) error {
 	if err := w.place(t); err != nil || t.lens.tree != w.head {
 		return err
 	}
+	for i, f := range t.report.Findings { // another spelling of the path may have asked for other lines
+		if text := w.texts[f.Path]; t.placed[i] && text != nil && !text.Holds(f.Region.Line) {
+			delete(w.texts, f.Path)
+		}
+	}
 	return w.fillCode(t) // now, while the lines are still being read; elsewhere once the findings stand on the head's lines
 }
 

@@ -53,6 +53,12 @@ func (t *Text) Only(lines []int) *Text {
 	return cut
 }
 
+// Holds reports whether the text answers for line n: a text that was cut down may not.
+func (t *Text) Holds(n int) bool {
+	_, kept := t.only[n]
+	return t.only == nil || kept || n < 1 || n > t.size
+}
+
 // raw is line n with its carriage return.
 func (t *Text) raw(n int) []byte {
 	start := int32(0)
