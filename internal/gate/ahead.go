@@ -63,8 +63,8 @@ func (w *witness) settle() {
 }
 
 // seekMoved finds the files from which a block may have been moved to where a finding stands, so that their lines are
-// read too. It goes by the change without regard to renames, which is known sooner: a renamed file is a new one there,
-// any of whose lines may have been moved.
+// read too. While git still looks for renames, it goes by the change without regard to them: a renamed file is a new
+// one there, any of whose lines may have been moved.
 func (w *witness) seekMoved(rules change.Rules) error {
 	if w.plain == nil {
 		return nil
@@ -80,26 +80,36 @@ func (w *witness) seekMoved(rules change.Rules) error {
 			}
 		}
 	}
-	suspects := change.NewSuspects(rules)
-	for _, f := range w.plain {
-		at := lines[f.Path]
-		if at == nil {
+	files, listed := w.plain, w.diff.Listed()
+	if listed {
+		var err error
+		if files, err = w.diff.Files(); err != nil {
+			return err
+		}
+	}
+	for i := range files {
+		f := &files[i]
+		if f.Status != change.Added || lines[f.Path] == nil {
 			continue
 		}
-		if f.Status == change.Added {
-			text, err := readText(w.head, w.texts, f.Path)
-			if err != nil {
-				return err
-			}
-			if text != nil && text.Len() > 0 {
-				f.Hunks = []change.Hunk{{NewStart: 1, NewCount: text.Len(), Added: text.Lines()}}
-				w.diff.KnowFresh(f.Path, f.Hunks)
-				if !w.elsewhere {
-					w.texts[f.Path] = text.Only(at)
-				}
-			}
+		hunks, err := w.readFresh(f.Path, lines[f.Path])
+		if err != nil {
+			return err
 		}
-		suspects.Add(f, at)
+		if !listed {
+			f.Hunks = hunks
+		}
+	}
+	if listed {
+		if err := w.diff.Fill(func(f change.File) bool { return lines[f.Path] != nil }); err != nil {
+			return err
+		}
+	}
+	suspects := change.NewSuspects(rules)
+	for _, f := range files {
+		if at := lines[f.Path]; at != nil {
+			suspects.Add(f, at)
+		}
 	}
 	w.plain = nil
 	if suspects.None() {
@@ -111,4 +121,18 @@ func (w *witness) seekMoved(rules change.Rules) error {
 			w.sources[path] = true
 		}
 	})
+}
+
+// readFresh reads the lines of a new file, which are those of its text.
+func (w *witness) readFresh(path string, named []int) ([]change.Hunk, error) {
+	text, err := readText(w.head, w.texts, path)
+	if err != nil || text == nil || text.Len() == 0 {
+		return nil, err
+	}
+	hunks := []change.Hunk{{NewStart: 1, NewCount: text.Len(), Added: text.Lines()}}
+	w.diff.KnowFresh(path, hunks)
+	if !w.elsewhere {
+		w.texts[path] = text.Only(named)
+	}
+	return hunks, nil
 }

@@ -264,6 +264,16 @@ func (c *Comparison) Lines() (files []change.File, notices []string, err error) 
 	return c.files, c.notices, c.err
 }
 
+// Listed reports whether Files would answer at once.
+func (c *Comparison) Listed() bool {
+	select {
+	case <-c.listed:
+		return true
+	default:
+		return false
+	}
+}
+
 // readRaw reads git's raw format, ":mode mode object object status", a tab, then one path or two, up to the empty line
 // that ends it.
 func (c *Comparison) readRaw(in *bufio.Reader) error {

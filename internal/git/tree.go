@@ -59,10 +59,14 @@ func (c *Comparison) Worktree() (*Tree, error) {
 // far as their lines weren't asked for. The comparison must not be whole.
 func (c *Comparison) OldTexts(see func(path string, data []byte)) error {
 	<-c.plainKnown
+	best := c.plain
+	if c.Listed() {
+		best = c
+	}
 	var names, paths []string
-	for _, f := range c.plain.files {
+	for _, f := range best.files {
 		if f.Old != "" && f.Opaque == "" && !c.filled[f.Path] {
-			names, paths = append(names, c.plain.blobs[f.Path].old), append(paths, f.Old)
+			names, paths = append(names, best.blobs[f.Path].old), append(paths, f.Old)
 		}
 	}
 	return c.repo.eachObject(names, func(i int, data []byte) { see(paths[i], data) })
