@@ -10,8 +10,8 @@ import (
 // The collector may wait a little longer than it does by itself, since most calls end before it pays; but as long as
 // what is in use is little, the whole stays little too.
 const (
-	gcPercent   = 150
-	memoryLimit = 48 << 20 // bytes
+	gcPercent   = 300
+	memoryLimit = 53 << 20 // bytes
 )
 
 // keepSmall holds the program's memory under the limit while that is possible without collecting all the time.
