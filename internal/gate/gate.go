@@ -4,6 +4,7 @@ package gate
 
 import (
 	"bufio"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -14,6 +15,7 @@ import (
 
 	"zincdoor/internal/core/baseline"
 	"zincdoor/internal/core/change"
+	"zincdoor/internal/core/finding"
 	"zincdoor/internal/core/judge"
 	"zincdoor/internal/core/policy"
 	"zincdoor/internal/core/source"
@@ -74,6 +76,7 @@ type Result struct {
 	Author string
 
 	texts map[string]*source.Text
+	way   *change.Change // the change before other sides had their share
 }
 
 // Text is the text of a file that a finding stands in, nil where it isn't known.
@@ -190,7 +193,7 @@ func (s *scene) gather(q Request) (*Result, error) {
 	c.Policy, c.Origin, c.Door, c.Baseline = rules.policy, rules.origin, rules.door, rules.baseline
 	c.Evidence = append(c.Evidence, rules.evidence...)
 	c.Notices = slices.Concat(s.notices, rules.notices, c.Notices)
-	c.View, err = s.view(c.Change, rules.baseline)
+	c.Recognised, err = s.recognise(c.Findings, result.way, rules)
 	return result, err
 }
 
@@ -203,7 +206,8 @@ func (s *scene) nothingStaged() (*Result, error) {
 	if err != nil || len(files) > 0 {
 		return nil, err
 	}
-	return &Result{Case: judge.Case{Change: &change.Change{}, Notices: []string{"nothing is staged, so there is nothing to judge"}}}, nil
+	none := &change.Change{}
+	return &Result{Case: judge.Case{Change: none, Notices: []string{"nothing is staged, so there is nothing to judge"}}, way: none}, nil
 }
 
 // Survey reads the reports of the work tree without holding them against anything: the case has no door, no baseline
@@ -233,27 +237,40 @@ func Survey(ctx context.Context, q Request) (*Result, error) {
 	return result, nil
 }
 
-// view is what recognition may ask of the tree: where the change took files, and which files of the baseline are no
-// more.
-func (s *scene) view(c *change.Change, accepted *baseline.Baseline) (baseline.View, error) {
-	renamed := map[string]string{}
-	for _, f := range c.Files {
-		if f.Status == change.Renamed {
-			renamed[f.Old] = f.Path
-		}
+// recognise finds the baseline's entries among the findings. The way is the whole change from the side that the baseline
+// was read from.
+func (s *scene) recognise(findings []finding.Finding, way *change.Change, r *rules) (baseline.Matches, error) {
+	view := baseline.View{Change: way}
+	if len(r.baseline.Entries) == 0 {
+		return baseline.Recognise(findings, nil, view), nil
 	}
-	newPath := func(path string) string {
-		if now, ok := renamed[path]; ok {
-			return now
-		}
-		return path
-	}
+	renames := way.Renames()
 	paths := map[string]bool{}
-	for _, e := range accepted.Entries {
-		if e.Path != "" && !strings.HasPrefix(e.Path, "/") {
-			paths[newPath(e.Path)] = true
+	for _, e := range r.baseline.Entries {
+		if e.Path == "" || strings.HasPrefix(e.Path, "/") {
+			continue
+		}
+		paths[e.Path] = true
+		if now, ok := renames[e.Path]; ok {
+			paths[now] = true
 		}
 	}
 	lacking, err := s.head.Lacking(slices.Sorted(maps.Keys(paths)))
-	return baseline.View{NewPath: newPath, Missing: func(path string) bool { return lacking[path] }}, err
+	if err != nil {
+		return baseline.Matches{}, err
+	}
+	var unread error
+	text := func(data []byte, found bool, err error) *source.Text {
+		if err != nil || !found {
+			unread = cmp.Or(unread, err)
+			return nil
+		}
+		return source.New(data)
+	}
+	view.Missing = func(path string) bool { return lacking[path] }
+	view.NewText = func(path string) *source.Text { return text(s.head.Read(path)) }
+	if s.diff != nil {
+		view.OldText = func(path string) *source.Text { return text(s.diff.ReadOld(path)) }
+	}
+	return baseline.Recognise(findings, r.baseline.Entries, view), unread
 }

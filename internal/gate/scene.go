@@ -56,6 +56,9 @@ func (s *scene) close() {
 	if s.head != nil {
 		s.head.Close()
 	}
+	if s.diff != nil {
+		s.diff.CloseOld()
+	}
 }
 
 func (s *scene) author() string {

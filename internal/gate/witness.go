@@ -1,6 +1,7 @@
 package gate
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -28,6 +29,7 @@ type witness struct {
 	plain                  []change.File   // the change without regard to renames
 	textsAhead, linesAhead chan error      // the ends of what is read ahead
 	change                 *change.Change
+	way                    *change.Change // before other sides had their share, nil where there are none
 	evidence               []judge.Evidence
 	findings               []finding.Finding
 	notices                []string
@@ -84,7 +86,7 @@ func (w *witness) hear(rules change.Rules) (*Result, error) {
 	w.findings = finding.Merge(w.findings)
 	w.noteOpaque()
 	c := judge.Case{Change: w.change, Findings: w.findings, Evidence: w.evidence, Notices: w.notices}
-	return &Result{Case: c, texts: w.texts}, nil
+	return &Result{Case: c, texts: w.texts, way: cmp.Or(w.way, w.change)}, nil
 }
 
 func (w *witness) findPlaces(t *testimony) error {
@@ -184,6 +186,9 @@ func (w *witness) readLines(rules change.Rules, wanted func(f change.File) bool)
 	}
 	w.notices = append(w.notices, notices...)
 	w.change = change.New(slices.Clone(files), rules)
+	if len(w.others) > 0 {
+		w.way = &change.Change{Files: slices.Clone(w.change.Files)}
+	}
 	if err := w.narrow(rules); err != nil {
 		return err
 	}

@@ -44,6 +44,9 @@ type Comparison struct {
 	guessed    map[string]guess
 	fresh      map[string][]change.Hunk // the whole texts of new files, by path
 
+	oldObjects objects           // reads the old side's files
+	oldNames   map[string]string // their hashes, by their paths there
+
 	listed, done chan struct{}
 	files        []change.File
 	blobs        map[string]blob // by path on the new side; by path on the old side for deleted files

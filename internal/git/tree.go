@@ -72,6 +72,28 @@ func (c *Comparison) OldTexts(see func(path string, data []byte)) error {
 	return c.repo.eachObject(names, func(i int, data []byte) { see(paths[i], data) })
 }
 
+// ReadOld reads a file of the old side that the change modifies or takes away; found is false where it does neither. It
+// isn't safe for concurrent use, and needs CloseOld.
+func (c *Comparison) ReadOld(path string) (data []byte, found bool, err error) {
+	if c.oldObjects.repo == nil {
+		c.oldObjects.repo, c.oldNames = c.repo, map[string]string{}
+		for _, f := range c.files {
+			name := c.blobs[f.Path].old
+			if f.Old != "" && strings.Trim(name, "0") != "" {
+				c.oldNames[f.Old] = name
+			}
+		}
+	}
+	name := c.oldNames[path]
+	if name == "" {
+		return nil, false, nil
+	}
+	return c.oldObjects.read(name)
+}
+
+// CloseOld ends what ReadOld holds open.
+func (c *Comparison) CloseOld() error { return c.oldObjects.close() }
+
 // Close ends what the tree holds open.
 func (t *Tree) Close() error {
 	if t.disk != nil {

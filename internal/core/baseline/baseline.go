@@ -50,6 +50,7 @@ type Entry struct {
 	Before   string `json:"before,omitempty"` // hash of the nearest line above that isn't blank
 	After    string `json:"after,omitempty"`  // hash of the nearest line below that isn't blank
 	Sole     bool   `json:"sole,omitempty"`   // no other line of the file had this text
+	Prints   string `json:"prints,omitempty"` // the tool's own fingerprints, as finding.Prints has them
 	Why      Why    `json:"why"`
 	Reason   string `json:"reason,omitempty"`
 	By       string `json:"by,omitempty"`
@@ -63,6 +64,7 @@ type Entry struct {
 func EntryFor(f finding.Finding, severity string) Entry {
 	e := Entry{
 		Tool: f.Tool, Rule: f.Rule, Path: f.Path, Line: f.Region.Line, Message: f.Message, Severity: severity,
+		Prints: shorten(f.Prints),
 	}
 	if f.Code != (source.Code{}) {
 		e.Text, e.Before, e.After = hash(f.Code.Text), hash(f.Code.Before), hash(f.Code.After)

@@ -2,14 +2,23 @@ package baseline
 
 import "strings"
 
-// Skeleton is a message without what may change while the fault stays: numbers become 0 and quoted names lose what is
-// between the quotes. Two messages with one skeleton say the same of different names and counts.
+// Skeleton is a message without what may change while the fault stays: numbers become 0, quoted names lose what is
+// between the quotes, and absolute paths their folders. Two messages with one skeleton say the same of different names
+// and counts.
 func Skeleton(message string) string {
 	var out strings.Builder
 	out.Grow(len(message))
 	for i := 0; i < len(message); {
 		c := message[i]
 		switch {
+		case c == '/' || c == '\\':
+			if n := foldersLength(message, i); n > 0 {
+				i += n
+				out.WriteByte('/')
+				continue
+			}
+			out.WriteByte(c)
+			i++
 		case c >= '0' && c <= '9':
 			i += numberLength(message[i:])
 			out.WriteByte('0')
@@ -43,6 +52,23 @@ func numberLength(s string) int {
 		n++
 	}
 	return n
+}
+
+// foldersLength is the length of the folders of the absolute path at i, up to its last separator; 0 where there is none.
+func foldersLength(s string, i int) int {
+	if i > 0 && s[i-1] != ' ' && s[i-1] != '(' && s[i-1] != ':' && s[i-1] != '=' && s[i-1] != '[' {
+		return 0
+	}
+	last := 0
+	for n := i; n < len(s) && strings.IndexByte(" \t\n:,;()[]'\"`<>", s[n]) < 0; n++ {
+		if s[n] == s[i] {
+			last = n - i
+		}
+	}
+	if last == 0 {
+		return 0
+	}
+	return last + 1
 }
 
 // quotedLength is the length of the quotation at the start of s with both its quotes, 0 where it has no end.

@@ -1,117 +1,103 @@
 package baseline
 
 import (
+	"cmp"
 	"slices"
 
+	"zincdoor/internal/core/change"
 	"zincdoor/internal/core/finding"
 	"zincdoor/internal/core/source"
 )
 
 // View is what recognition may know of the tree beside the findings. A nil function knows nothing.
 type View struct {
-	// NewPath gives the path that a file has now, for the path it had on the base.
-	NewPath func(path string) string
-	// Missing reports that the tree has no file at path.
+	// Change is the way from the state that the baseline was read from to the judged one; nil, or one of everything,
+	// where there is no such way.
+	Change *change.Change
+	// OldText gives the text of a file as the change's old side has it, NewText as the judged state has it; nil where
+	// there is none.
+	OldText, NewText func(path string) *source.Text
+	// Missing reports that the judged state has no file at path.
 	Missing func(path string) bool
+	// Aliases gives the present names of rules that their tools renamed.
+	Aliases map[string]string
 }
 
 // None marks a finding that no entry recognises.
 const None = -1
 
-// Recognise pairs findings with entries, one to one, surest pairs first: for each finding the index of its entry, or
-// None. The findings must be sorted by finding.Order; the entries may come in any order. The cost is near n log n.
-//
-// The stages, each over what the ones before left:
-//  1. same file, code line, both neighbours and message;
-//  2. the same, but for numbers and quoted names in the message;
-//  3. same file, code line and one neighbour, where the line holds letters or digits;
-//  4. same file and code line, where no other line of the file has its text, then or now;
-//  5. findings without a line: same file and message, then the same but for numbers and names;
-//  6. findings on a line whose text isn't known: the same, in order of lines;
-//  7. an entry whose file is no more: the code line and both neighbours, then one of them, in another file.
-func Recognise(findings []finding.Finding, entries []Entry, view View) []int {
-	if len(entries) == 0 {
-		return slices.Repeat([]int{None}, len(findings))
-	}
-	m := newMatcher(findings, entries, view)
-	for _, stage := range stages {
-		m.match(stage)
-	}
-	return m.entryOf
+// Matches is what recognition found.
+type Matches struct {
+	EntryOf    []int    // for each finding the index of its entry, or None
+	Fileless   []bool   // for each entry whether the judged state no longer has its file
+	Distrusted []string // what makes fingerprints of tools not be believed, a sentence each
 }
 
-// trait is what a stage compares. Fields a stage doesn't look at stay empty.
-type trait struct {
-	tool, rule, path, message, text, before, after string
+// Recognise pairs findings with entries, one to one, surest pairs first. The findings must be sorted by finding.Order;
+// the entries may come in any order. The cost is near n log n.
+//
+// Where the change is known, each entry's line is first found on the old side and followed from there. An entry whose
+// line is still there is matched on that line, or right beside it; one whose line was taken away only with findings
+// on lines that the change brought. An entry whose line isn't found, and every entry where no change is known, goes by
+// what it tells of its code. Of several findings that would do, the one nearest to where the line should be is taken.
+// The stages table has the order.
+func Recognise(findings []finding.Finding, entries []Entry, view View) Matches {
+	if len(entries) == 0 {
+		return Matches{EntryOf: slices.Repeat([]int{None}, len(findings))}
+	}
+	m := newMatcher(findings, entries, view)
+	distrusted := m.matchPrints()
+	for _, stage := range keptStages {
+		m.match(stage, keptLines)
+	}
+	for _, stage := range stages {
+		m.match(stage, alteredLines)
+		m.match(stage, otherLines)
+	}
+	fileless := make([]bool, len(entries))
+	for i := range entries {
+		path := m.entries[i].path
+		fileless[i] = path != "" && view.Missing != nil && view.Missing(path)
+	}
+	return Matches{EntryOf: m.entryOf, Fileless: fileless, Distrusted: distrusted}
 }
+
+// state is what is known of an entry's line, or of a finding's.
+type state int
+
+const (
+	loose   state = iota // nothing
+	resting              // its file is as it was
+	kept                 // it is a line of both sides
+	altered              // an entry's line was taken away or changed; a finding's was brought or changed
+)
+
+// pool says which entries may be paired with which findings.
+type pool func(s *side) bool
+
+// What the change kept is paired with what it kept, what it took away with what it brought, and anything with an entry
+// of which nothing is known.
+func keptLines(s *side) bool    { return s.state == kept }
+func alteredLines(s *side) bool { return s.state == altered }
+func otherLines(s *side) bool   { return !s.isEntry || s.state == loose || s.state == resting }
 
 // side is a finding or an entry as the stages see it.
 type side struct {
 	trait           // with the message as written
 	skeleton string // the message without numbers and names
-	coded    bool   // there is code to compare
-	blind    bool   // there is a line, but its text isn't known
-	weighty  bool   // the code line holds letters or digits, as far as is known
-	sole     bool   // no other line of the file has its text
-	orphan   bool   // the file it stood in is no more
-}
+	state    state
+	isEntry  bool
+	coded    bool // there is code to compare
+	blind    bool // there is a line, but its text isn't known
+	sole     bool // no other line of the file has its text
 
-// stage gives what of a side it compares; false where the side has no part in it.
-type stage func(s side, entry bool) (trait, bool)
+	// The code line and its neighbours hold letters or digits. Of an entry that isn't known, and the finding of the
+	// same text tells.
+	weighty, weightyBefore, weightyAfter bool
 
-var stages = []stage{
-	func(s side, _ bool) (trait, bool) { return s.trait, s.coded },
-	func(s side, _ bool) (trait, bool) { return s.loose(), s.coded },
-	func(s side, _ bool) (trait, bool) { return s.loose().without(beforeLine), s.coded && s.weighty },
-	func(s side, _ bool) (trait, bool) { return s.loose().without(afterLine), s.coded && s.weighty },
-	func(s side, _ bool) (trait, bool) {
-		return s.loose().without(beforeLine | afterLine), s.coded && s.weighty && s.sole
-	},
-	func(s side, _ bool) (trait, bool) { return s.trait, !s.coded },
-	func(s side, _ bool) (trait, bool) { return s.loose(), !s.coded },
-	func(s side, entry bool) (trait, bool) {
-		return s.loose().without(codeLine | beforeLine | afterLine), entry || s.blind
-	},
-	func(s side, entry bool) (trait, bool) {
-		return s.loose().without(filePath), s.coded && s.weighty && (!entry || s.orphan)
-	},
-	func(s side, entry bool) (trait, bool) {
-		return s.loose().without(filePath | beforeLine), s.coded && s.weighty && (!entry || s.orphan)
-	},
-	func(s side, entry bool) (trait, bool) {
-		return s.loose().without(filePath | afterLine), s.coded && s.weighty && (!entry || s.orphan)
-	},
-}
-
-func (s side) loose() trait {
-	t := s.trait
-	t.message = s.skeleton
-	return t
-}
-
-type part int
-
-const (
-	filePath part = 1 << iota
-	codeLine
-	beforeLine
-	afterLine
-)
-
-func (t trait) without(parts part) trait {
-	if parts&filePath != 0 {
-		t.path = ""
-	}
-	if parts&codeLine != 0 {
-		t.text = ""
-	}
-	if parts&beforeLine != 0 {
-		t.before = ""
-	}
-	if parts&afterLine != 0 {
-		t.after = ""
-	}
-	return t
+	at    int           // the line: of an entry whose line was kept, and of a finding, on the new side; else on the old one
+	was   int           // an entry's line on the old side
+	track *change.Track // where the file has one
 }
 
 // matcher holds both sides and who is paired already.
@@ -120,6 +106,9 @@ type matcher struct {
 	order             []int // entries in the order of their lines
 	entryOf           []int
 	taken             []bool
+	shifts            map[string]*shifts
+	view              View
+	texts             map[string]*lineIndex
 }
 
 func newMatcher(findings []finding.Finding, entries []Entry, view View) *matcher {
@@ -129,59 +118,221 @@ func newMatcher(findings []finding.Finding, entries []Entry, view View) *matcher
 		order:    make([]int, len(entries)),
 		entryOf:  slices.Repeat([]int{None}, len(findings)),
 		taken:    make([]bool, len(entries)),
+		shifts:   map[string]*shifts{},
+		view:     view,
+		texts:    map[string]*lineIndex{},
 	}
-	for i, f := range findings {
-		e := EntryFor(f, "")
-		m.findings[i] = sideOf(e)
-		m.findings[i].blind = f.Region.Line > 0 && !m.findings[i].coded
-		m.findings[i].weighty = source.Weight(f.Code.Text) > 0
-	}
-	for i, e := range entries {
-		s := sideOf(e)
-		s.weighty = true // the finding of the same text tells
-		if view.NewPath != nil {
-			s.path = view.NewPath(e.Path)
-		}
-		s.orphan = view.Missing != nil && e.Path != "" && view.Missing(s.path)
-		m.entries[i], m.order[i] = s, i
+	past := newPast(view)
+	for i := range m.order {
+		m.order[i] = i
 	}
 	slices.SortFunc(m.order, func(a, b int) int { return order(entries[a], entries[b]) })
+	for _, i := range m.order {
+		s := m.sideOf(entries[i])
+		s.isEntry, s.weighty, s.weightyBefore, s.weightyAfter = true, s.coded, s.coded, s.coded
+		m.entries[i] = s
+	}
+	past.placeEntries(m.entries, entries, m.order)
+	for i, f := range findings {
+		s := m.sideOf(EntryFor(f, ""))
+		s.blind = f.Region.Line > 0 && !s.coded
+		s.weighty = source.Weight(f.Code.Text) > 0
+		s.weightyBefore, s.weightyAfter = source.Weight(f.Code.Before) > 0, source.Weight(f.Code.After) > 0
+		past.placeFinding(&s)
+		m.findings[i] = s
+	}
 	return m
 }
 
-func sideOf(e Entry) side {
+func (m *matcher) sideOf(e Entry) side {
+	rule := e.Rule
+	if now, ok := m.view.Aliases[rule]; ok {
+		rule = now
+	}
 	return side{
-		trait:    trait{e.Tool, e.Rule, e.Path, e.Message, e.Text, e.Before, e.After},
+		trait:    trait{tool: e.Tool, rule: rule, path: e.Path, message: e.Message, text: e.Text, before: e.Before, after: e.After, prints: e.Prints},
 		skeleton: Skeleton(e.Message),
 		coded:    e.Text != "",
 		sole:     e.Sole,
+		at:       e.Line,
+		was:      e.Line,
 	}
 }
 
-// match pairs what agrees in one stage: among equals, the first finding with the first entry.
-func (m *matcher) match(of stage) {
-	waiting := make(map[trait][]int)
-	for _, e := range m.order {
-		if m.taken[e] {
+// group is what agrees in one stage.
+type group struct{ entries, findings []int }
+
+// match pairs what agrees in one stage: where there is one of each at once, then the others, by the lines where those
+// should be now.
+func (m *matcher) match(of stage, among pool) {
+	groups := map[trait]*group{}
+	for f := range m.findings {
+		s := &m.findings[f]
+		if m.entryOf[f] != None || !among(s) {
 			continue
 		}
-		if t, ok := of(m.entries[e], true); ok {
-			waiting[t] = append(waiting[t], e)
+		for _, t := range of.traits(s) {
+			if groups[t] == nil {
+				groups[t] = &group{}
+			}
+			groups[t].findings = append(groups[t].findings, f)
 		}
 	}
-	if len(waiting) == 0 {
+	if len(groups) == 0 {
 		return
 	}
-	for f := range m.findings {
-		if m.entryOf[f] != None {
+	var meeting []*group // those with both, in the order of their entries
+	for _, e := range m.order {
+		s := &m.entries[e]
+		if m.taken[e] || !among(s) {
 			continue
 		}
-		t, ok := of(m.findings[f], false)
-		if !ok || len(waiting[t]) == 0 {
-			continue
+		for _, t := range of.traits(s) {
+			g := groups[t]
+			if g == nil || of.lost && !m.lost(s) {
+				continue
+			}
+			if len(g.entries) == 0 {
+				meeting = append(meeting, g)
+			}
+			g.entries = append(g.entries, e)
 		}
-		e := waiting[t][0]
-		waiting[t] = waiting[t][1:]
-		m.entryOf[f], m.taken[e] = e, true
 	}
+	for _, g := range meeting {
+		if len(g.entries) == 1 && len(g.findings) == 1 {
+			m.pair(g.entries[0], g.findings[0], of)
+		}
+	}
+	for _, g := range meeting {
+		if len(g.entries) > 1 || len(g.findings) > 1 {
+			m.pairNearest(g, of)
+		}
+	}
+}
+
+func (m *matcher) pair(e, f int, of stage) bool {
+	if m.taken[e] || m.entryOf[f] != None || of.fits != nil && !of.fits(&m.entries[e], &m.findings[f]) {
+		return false
+	}
+	m.entryOf[f], m.taken[e] = e, true
+	m.shiftsOf(m.entries[e].path).add(m.entries[e].was, m.findings[f].at)
+	return true
+}
+
+// pairNearest pairs entries and findings that agree, in order: each of the fewer with the nearest of the more that
+// leaves enough for those that follow.
+func (m *matcher) pairNearest(g *group, of stage) {
+	entries := slices.DeleteFunc(g.entries, func(e int) bool { return m.taken[e] })
+	findings := slices.DeleteFunc(g.findings, func(f int) bool { return m.entryOf[f] != None })
+	if of.best != nil {
+		m.pairBest(entries, findings, of)
+		return
+	}
+	expected := make([]int, len(entries))
+	for i, e := range entries {
+		expected[i] = m.entries[e].was + m.shiftsOf(m.entries[e].path).at(m.entries[e].was)
+	}
+	actual := make([]int, len(findings))
+	for i, f := range findings {
+		actual[i] = m.findings[f].at
+	}
+	few, many := expected, actual
+	if len(many) < len(few) {
+		few, many = many, few
+	}
+	from := 0
+	for i, want := range few {
+		last := len(many) - len(few) + i // leaves one for each that follows
+		k, _ := slices.BinarySearch(many[from:last+1], want)
+		k += from
+		if k > last || k > from && want-many[k-1] < many[k]-want {
+			k--
+		}
+		if len(entries) <= len(findings) {
+			m.pair(entries[i], findings[k], of)
+		} else {
+			m.pair(entries[k], findings[i], of)
+		}
+		from = k + 1
+	}
+}
+
+// bestTable bounds how many pairs are weighed against one another; more are paired in order.
+const bestTable = 1 << 14
+
+// pairBest pairs entries and findings by how well each pair does, the best first.
+func (m *matcher) pairBest(entries, findings []int, of stage) {
+	if len(entries)*len(findings) > bestTable {
+		for i := range min(len(entries), len(findings)) {
+			m.pair(entries[i], findings[i], of)
+		}
+		return
+	}
+	type weighed struct {
+		entry, finding int
+		score          float64
+	}
+	var all []weighed
+	for _, e := range entries {
+		for _, f := range findings {
+			all = append(all, weighed{e, f, of.best(&m.entries[e], &m.findings[f])})
+		}
+	}
+	slices.SortStableFunc(all, func(a, b weighed) int { return cmp.Compare(b.score, a.score) })
+	for _, w := range all {
+		m.pair(w.entry, w.finding, of)
+	}
+}
+
+// lost reports whether the judged state no longer has an entry's line in its file.
+func (m *matcher) lost(e *side) bool {
+	if e.state == altered || e.path == "" || m.view.Missing != nil && m.view.Missing(e.path) {
+		return true
+	}
+	if m.view.NewText == nil {
+		return false
+	}
+	index, known := m.texts[e.path]
+	if !known {
+		if text := m.view.NewText(e.path); text != nil {
+			index = indexLines(text)
+		}
+		m.texts[e.path] = index
+	}
+	return index != nil && len(index.at[e.text]) == 0
+}
+
+// shifts tells by how much lines of a file moved, as far as pairs are known.
+type shifts struct {
+	known  [][2]int // line then, line now
+	sorted bool
+}
+
+func (m *matcher) shiftsOf(path string) *shifts {
+	s := m.shifts[path]
+	if s == nil {
+		s = &shifts{}
+		m.shifts[path] = s
+	}
+	return s
+}
+
+func (s *shifts) add(then, now int) {
+	s.known, s.sorted = append(s.known, [2]int{then, now}), false
+}
+
+// at is the shift of the nearest known line.
+func (s *shifts) at(line int) int {
+	if len(s.known) == 0 {
+		return 0
+	}
+	if !s.sorted {
+		slices.SortFunc(s.known, func(a, b [2]int) int { return cmp.Or(cmp.Compare(a[0], b[0]), cmp.Compare(a[1], b[1])) })
+		s.sorted = true
+	}
+	i, _ := slices.BinarySearchFunc(s.known, line, func(k [2]int, line int) int { return cmp.Compare(k[0], line) })
+	if i == len(s.known) || i > 0 && line-s.known[i-1][0] <= s.known[i][0]-line {
+		i--
+	}
+	return s.known[i][1] - s.known[i][0]
 }

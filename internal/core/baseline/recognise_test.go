@@ -6,6 +6,7 @@ import (
 	"strings"
 	"testing"
 
+	"zincdoor/internal/core/change"
 	"zincdoor/internal/core/finding"
 	"zincdoor/internal/core/source"
 )
@@ -42,9 +43,9 @@ func taken(findings []finding.Finding) []Entry {
 
 // lines tells which entry, by the line it was taken on, recognises each finding: "4<2" for line 4 from line 2, "4<-"
 // for a finding that no entry knows.
-func lines(findings []finding.Finding, entries []Entry, matches []int) string {
+func lines(findings []finding.Finding, entries []Entry, recognised Matches) string {
 	var out []string
-	for i, m := range matches {
+	for i, m := range recognised.EntryOf {
 		from := "-"
 		if m != None {
 			from = fmt.Sprint(entries[m].Line)
@@ -87,7 +88,7 @@ func TestRecognise(t *testing.T) {
 func TestRecogniseAcrossFiles(t *testing.T) {
 	entries := taken(found("core/old.c", "a;\nint x;!\nb;"))
 	now := found("core/new.c", "c;\na;\nint x;!\nb;")
-	renamed := View{NewPath: func(string) string { return "core/new.c" }}
+	renamed := View{Change: change.New([]change.File{{Path: "core/new.c", Old: "core/old.c", Status: change.Renamed}}, change.Rules{})}
 	gone := View{Missing: func(path string) bool { return path == "core/old.c" }}
 	for name, c := range map[string]struct {
 		view View
@@ -107,19 +108,19 @@ func TestRecogniseWithoutCode(t *testing.T) {
 	f := finding.Finding{Tool: "t", Rule: "r", Path: "p", Message: "12 files, at most 10"}
 	e := EntryFor(f, "note")
 	f.Message = "13 files, at most 10"
-	if got := Recognise([]finding.Finding{f, f}, []Entry{e}, View{}); !slices.Equal(got, []int{0, None}) {
+	if got := Recognise([]finding.Finding{f, f}, []Entry{e}, View{}); !slices.Equal(got.EntryOf, []int{0, None}) {
 		t.Errorf("got %v, want the first only", got)
 	}
 }
 
-// Where a line's text isn't known, rule, path and message must do, never for more findings than there are entries.
+// Where a line's text isn't known, rule, path and message must do, nearest lines first, never for more findings than there are entries.
 func TestRecogniseBlindly(t *testing.T) {
 	entries := taken(found("core/tide.c", "a;\nint x;!\nb;\nint y;!\nc;?"))
 	now := found("core/tide.c", "q;!\nw;!\ne;!")
 	for i := range now {
 		now[i].Code = source.Code{}
 	}
-	if got := lines(now, entries, Recognise(now, entries, View{})); got != "1<2 2<4 3<-" {
+	if got := lines(now, entries, Recognise(now, entries, View{})); got != "1<- 2<2 3<4" {
 		t.Errorf("got %s", got)
 	}
 }

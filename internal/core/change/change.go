@@ -93,6 +93,17 @@ func (c *Change) OldPath(path string) string {
 	return path
 }
 
+// Renames gives the path that each renamed file has now, by the one it had on the old side.
+func (c *Change) Renames() map[string]string {
+	renames := map[string]string{}
+	for _, f := range c.Files {
+		if f.Status == Renamed {
+			renames[f.Old] = f.Path
+		}
+	}
+	return renames
+}
+
 // Narrow leaves to the author only what differs from another old side too: other is the change from that side to the
 // same new one. Files that the other side has just so leave the change.
 func (c *Change) Narrow(other *Change) {

@@ -51,6 +51,7 @@ type Finding struct {
 	Columns source.Columns // the unit of the region's columns
 
 	Notes   []Remark
+	Prints  Prints      // the tool's own fingerprints, by their names
 	Snippet string      // the code the report quotes at Region.Line, "" where it quotes none
 	Code    source.Code // the code at Region.Line as it stands in the repository
 
@@ -58,6 +59,9 @@ type Finding struct {
 	Occurrences int      // how often the reports say exactly this, at least 1
 	Sources     []string // the reports it came from
 }
+
+// Prints are the fingerprints a tool gave a finding, by their names (SARIF 2.1.0, 3.27.16 and 3.27.17).
+type Prints map[string]string
 
 // Count names a number of findings: "1 finding", "3 findings".
 func Count(n int) string {

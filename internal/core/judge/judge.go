@@ -4,6 +4,8 @@
 package judge
 
 import (
+	"slices"
+
 	"zincdoor/internal/core/baseline"
 	"zincdoor/internal/core/change"
 	"zincdoor/internal/core/finding"
@@ -83,12 +85,13 @@ type Case struct {
 	Change   *change.Change
 	Findings []finding.Finding // merged and sorted by finding.Order
 	Evidence []Evidence
-	Baseline *baseline.Baseline
-	View     baseline.View
 	Policy   *policy.Policy
 	Door     policy.Door
 	Today    string   // YYYY-MM-DD, UTC
 	Notices  []string // told before judging
+
+	Baseline   *baseline.Baseline // nil for an empty one
+	Recognised baseline.Matches   // of the findings and the baseline's entries
 }
 
 // Finding is a finding with all that the judgement added.
@@ -138,6 +141,7 @@ type Verdict struct {
 func Judge(c Case) Verdict {
 	if c.Baseline == nil {
 		c.Baseline = &baseline.Baseline{}
+		c.Recognised = baseline.Recognise(c.Findings, nil, baseline.View{})
 	}
 	v := Verdict{
 		Subject: c.Subject, Origin: c.Origin, Door: c.Door.Name, Mode: c.Door.Mode,
@@ -148,7 +152,7 @@ func Judge(c Case) Verdict {
 	v.Totals = count(v)
 	v.Limits = measure(c, &v)
 	v.Enforced, v.Outcome = decide(c.Door, v)
-	v.Notices = append(v.Notices, remarks(c, v, lineRule)...)
+	v.Notices = slices.Concat(v.Notices, c.Recognised.Distrusted, remarks(c, v, lineRule))
 	return v
 }
 

@@ -79,12 +79,20 @@ func TestStanding(t *testing.T) {
 			if c.change == nil {
 				c.change = change.New([]change.File{tide}, change.Rules{})
 			}
-			v := Judge(Case{Change: c.change, Findings: []finding.Finding{c.finding}, Baseline: c.baseline, Evidence: []Evidence{readIt}, Policy: p, Door: door, Today: "2026-11-23"})
+			v := judged(Case{Change: c.change, Findings: []finding.Finding{c.finding}, Baseline: c.baseline, Evidence: []Evidence{readIt}, Policy: p, Door: door, Today: "2026-11-23"})
 			if got := fmt.Sprint(v.Findings[0].Place, " ", v.Findings[0].Standing); got != c.want {
 				t.Errorf("got %s, want %s", got, c.want)
 			}
 		})
 	}
+}
+
+// judged recognises by the baseline alone, then judges.
+func judged(c Case) Verdict {
+	if c.Baseline != nil {
+		c.Recognised = baseline.Recognise(c.Findings, c.Baseline.Entries, baseline.View{})
+	}
+	return Judge(c)
 }
 
 func TestOutcome(t *testing.T) {
@@ -111,7 +119,7 @@ func TestOutcome(t *testing.T) {
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			p, door := doorOf(t, c.mode, c.limits...)
-			v := Judge(Case{Change: change.New([]change.File{tide}, change.Rules{}), Findings: c.findings, Evidence: c.evidence, Policy: p, Door: door})
+			v := judged(Case{Change: change.New([]change.File{tide}, change.Rules{}), Findings: c.findings, Evidence: c.evidence, Policy: p, Door: door})
 			got := fmt.Sprint(v.Outcome, " ", v.Enforced)
 			for _, l := range v.Limits {
 				got += fmt.Sprint(" ", l.Found)
@@ -128,7 +136,7 @@ func TestOutcome(t *testing.T) {
 func TestLimitThatBearsSome(t *testing.T) {
 	p, door := doorOf(t, "enforce", "count: new, most: 1")
 	covered := &baseline.Baseline{Covers: readIt.Covers}
-	v := Judge(Case{Change: change.New([]change.File{tide}, change.Rules{}), Baseline: covered, Evidence: []Evidence{readIt}, Policy: p, Door: door,
+	v := judged(Case{Change: change.New([]change.File{tide}, change.Rules{}), Baseline: covered, Evidence: []Evidence{readIt}, Policy: p, Door: door,
 		Findings: []finding.Finding{at(3, finding.Error), at(8, finding.Error), at(9, finding.Error)}})
 	if v.Outcome != Open || v.Limits[0].Found != 1 || len(v.Notices) != 1 || !strings.Contains(v.Notices[0], "leaves 2 findings aside") {
 		t.Errorf("%s, %d found, notices %q", v.Outcome, v.Limits[0].Found, v.Notices)
@@ -144,7 +152,7 @@ func TestGone(t *testing.T) {
 	failed := Evidence{State: Failed, Covers: readIt.Covers}
 	p, door := doorOf(t, "enforce", noError)
 	v := Judge(Case{Change: &change.Change{}, Baseline: accepted, Evidence: []Evidence{partly, failed}, Policy: p, Door: door,
-		View: baseline.View{Missing: func(path string) bool { return path == "lost.c" }}})
+		Recognised: baseline.Recognise(nil, accepted.Entries, baseline.View{Missing: func(path string) bool { return path == "lost.c" }})})
 	var got []string
 	for _, e := range v.Gone {
 		got = append(got, e.Path)

@@ -12,7 +12,7 @@ import (
 // stand gives every finding its place, standing and rung, lists the entries that are gone, and names the tools whose
 // findings were told apart by the change's lines alone.
 func stand(c Case) (all []Finding, gone []baseline.Entry, lineRule []string) {
-	matches := baseline.Recognise(c.Findings, c.Baseline.Entries, c.View)
+	matches := c.Recognised.EntryOf
 	ids := finding.IDs(c.Findings)
 	found := make([]bool, len(c.Baseline.Entries))
 	byLines := map[string]bool{}
@@ -48,8 +48,13 @@ func stand(c Case) (all []Finding, gone []baseline.Entry, lineRule []string) {
 		}
 		all[i] = j
 	}
+	renames := c.Change.Renames()
 	for i, e := range c.Baseline.Entries {
-		if !found[i] && (c.coveredNow(e) || c.View.Missing != nil && e.Path != "" && c.View.Missing(e.Path)) {
+		path := e.Path
+		if now, ok := renames[path]; ok {
+			path = now
+		}
+		if !found[i] && (c.coveredNow(e.Tool, path) || c.Recognised.Fileless[i]) {
 			gone = append(gone, e)
 		}
 	}
@@ -67,14 +72,10 @@ func placeOf(c *change.Change, f finding.Finding, compared bool) change.Place {
 	return c.Place(f.Path, f.Region, compared)
 }
 
-// coveredNow reports whether sound evidence looked at the entry's file with the entry's tool.
-func (c Case) coveredNow(e baseline.Entry) bool {
-	path := e.Path
-	if c.View.NewPath != nil {
-		path = c.View.NewPath(path)
-	}
+// coveredNow reports whether sound evidence looked at a file with a tool.
+func (c Case) coveredNow(tool, path string) bool {
 	for _, evidence := range c.Evidence {
-		if evidence.Sound() && (&baseline.Baseline{Covers: evidence.Covers}).CoversFinding(e.Tool, path) {
+		if evidence.Sound() && (&baseline.Baseline{Covers: evidence.Covers}).CoversFinding(tool, path) {
 			return true
 		}
 	}

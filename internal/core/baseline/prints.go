@@ -1,0 +1,142 @@
+package baseline
+
+import (
+	"cmp"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"zincdoor/internal/core/finding"
+)
+
+// shorten writes fingerprints as an entry keeps them: "name:hash" each, sorted, with a space between. The hash has 12
+// hexadecimal digits; white space in a name becomes "_".
+func shorten(prints finding.Prints) string {
+	all := make([]string, 0, len(prints))
+	for name, value := range prints {
+		all = append(all, strings.Join(strings.Fields(name), "_")+":"+hash(value))
+	}
+	slices.Sort(all)
+	return strings.Join(all, " ")
+}
+
+// print is one fingerprint: what a tool calls it, and its value.
+type print struct{ tool, name, value string }
+
+func printsOf(s *side) []print {
+	var all []print
+	for one := range strings.FieldsSeq(s.prints) {
+		if at := strings.LastIndexByte(one, ':'); at > 0 {
+			all = append(all, print{s.tool, one[:at], one[at+1:]})
+		}
+	}
+	return all
+}
+
+// mark is a kind of fingerprint: what a tool calls it.
+type mark struct{ tool, name string }
+
+func (p print) mark() mark { return mark{p.tool, p.name} }
+
+// matchPrints pairs what bears the same fingerprint, once among the findings and once among the entries. It says which
+// fingerprints it doesn't believe, and why.
+func (m *matcher) matchPrints() (distrusted []string) {
+	findings, entries := bearers(m.findings), bearers(m.entries)
+	if len(findings) == 0 || len(entries) == 0 {
+		return nil
+	}
+	doubts := map[mark]string{}
+	m.doubtUnsteady(doubts)
+	doubtShared(doubts, m.findings, findings)
+	doubtShared(doubts, m.entries, entries)
+	for i := range m.findings {
+		f := &m.findings[i]
+		for _, p := range printsOf(f) {
+			if at := entries[p]; len(at) == 1 && len(findings[p]) == 1 && doubts[p.mark()] == "" && m.entries[at[0]].mayBe(f) {
+				m.pair(at[0], i, stage{})
+			}
+		}
+	}
+	for _, name := range slices.SortedFunc(maps.Keys(doubts), func(a, b mark) int {
+		return cmp.Or(cmp.Compare(a.tool, b.tool), cmp.Compare(a.name, b.name))
+	}) {
+		distrusted = append(distrusted, fmt.Sprintf("the fingerprints %q of %s aren't believed: %s", name.name, name.tool, doubts[name]))
+	}
+	return distrusted
+}
+
+// mayBe reports whether nothing else speaks against what a fingerprint says: the rule is the same, and so is the code or
+// the message. A line that the change brought isn't one that it kept, whatever a tool says of a copy.
+func (s *side) mayBe(f *side) bool {
+	brought := f.state == altered && (s.state == kept || s.state == resting)
+	return s.rule == f.rule && (s.coded && s.text == f.text || s.skeleton == f.skeleton) && !brought
+}
+
+// bearers lists who bears each fingerprint.
+func bearers(sides []side) map[print][]int {
+	all := map[print][]int{}
+	for i := range sides {
+		for _, p := range printsOf(&sides[i]) {
+			all[p] = append(all[p], i)
+		}
+	}
+	return all
+}
+
+// doubtShared doubts fingerprints that are the same for findings of different rules or of different code.
+func doubtShared(doubts map[mark]string, sides []side, bearers map[print][]int) {
+	for p, at := range bearers {
+		first := &sides[at[0]]
+		for _, i := range at[1:] {
+			if s := &sides[i]; s.rule != first.rule || s.text != first.text {
+				doubts[p.mark()] = "they are the same for different findings"
+			}
+		}
+	}
+}
+
+// unsteadyPart is which part of the findings that surely are the same may bear other fingerprints than before: one in
+// so many.
+const unsteadyPart = 10
+
+// doubtUnsteady doubts fingerprints that differ where everything else is the same, once on each side.
+func (m *matcher) doubtUnsteady(doubts map[mark]string) {
+	then, now := bySelf(m.entries), bySelf(m.findings)
+	same, other := map[mark]int{}, map[mark]int{}
+	for t, at := range now {
+		if len(at) != 1 || len(then[t]) != 1 {
+			continue
+		}
+		before := map[mark]string{}
+		for _, p := range printsOf(&m.entries[then[t][0]]) {
+			before[p.mark()] = p.value
+		}
+		for _, p := range printsOf(&m.findings[at[0]]) {
+			switch before[p.mark()] {
+			case "":
+			case p.value:
+				same[p.mark()]++
+			default:
+				other[p.mark()]++
+			}
+		}
+	}
+	for name, n := range other {
+		if n*unsteadyPart > same[name]+n {
+			doubts[name] = "they differ from run to run for the same finding"
+		}
+	}
+}
+
+// bySelf lists sides by all that is known of them.
+func bySelf(sides []side) map[trait][]int {
+	all := map[trait][]int{}
+	for i := range sides {
+		if sides[i].prints != "" {
+			t := sides[i].full(sides[i].message)
+			all[t] = append(all[t], i)
+		}
+	}
+	return all
+}

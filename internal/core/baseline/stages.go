@@ -1,0 +1,212 @@
+package baseline
+
+// trait is what a stage compares. Fields a stage doesn't look at stay empty.
+type trait struct {
+	tool, rule, path, message, text, before, after, prints string
+
+	line int
+}
+
+// stage is one way to tell that an entry is a finding.
+type stage struct {
+	// compare gives what a side must have in common with another; nothing where it has no part in the stage.
+	compare func(s *side) (trait, bool)
+	// also gives more traits, of which one suffices.
+	also func(s *side) []trait
+	// lost takes only entries whose line the file no longer has.
+	lost bool
+	// fits looks at a pair that agrees.
+	fits func(e, f *side) bool
+	// best weighs pairs that agree, where it isn't their lines that decide.
+	best func(e, f *side) float64
+}
+
+func (of stage) traits(s *side) []trait {
+	var all []trait
+	if of.also != nil {
+		all = of.also(s)
+	}
+	if of.compare != nil {
+		if t, ok := of.compare(s); ok {
+			all = append(all, t)
+		}
+	}
+	return all
+}
+
+// A line that was altered is still the same one where so much of the shorter of its two forms is left: less if the
+// message is word for word the same.
+const (
+	likeSame  = 0.4
+	likeOther = 0.6
+)
+
+// keptStages pair entries whose line the change kept: the same message there, then the same but for numbers and names,
+// then whatever the rule says of it; last the line beside, since a tool may now report one line further up or down.
+var keptStages = []stage{
+	{compare: func(s *side) (trait, bool) { return s.place(s.message, s.at), true }},
+	{compare: func(s *side) (trait, bool) { return s.place(s.skeleton, s.at), true }},
+	{compare: func(s *side) (trait, bool) { return s.place("", s.at), s.rule != "" }},
+	{also: func(s *side) []trait { return s.beside() }},
+}
+
+// stages pair all other entries, from surest to weakest, each over what the ones before left.
+var stages = []stage{
+	// The code line with both neighbours, in the same file.
+	{compare: func(s *side) (trait, bool) { return s.full(s.message), s.coded }},
+	{compare: func(s *side) (trait, bool) { return s.full(s.skeleton), s.coded }},
+
+	// The line as the change altered it, or broke it into several.
+	{
+		compare: func(s *side) (trait, bool) { return s.hunk(s.message) },
+		fits:    func(e, f *side) bool { return f.track.Likeness(e.was, f.at) >= likeSame },
+		best:    func(e, f *side) float64 { return f.track.Likeness(e.was, f.at) },
+	},
+	{
+		compare: func(s *side) (trait, bool) { return s.hunk(s.skeleton) },
+		fits:    func(e, f *side) bool { return f.track.Likeness(e.was, f.at) >= likeOther },
+		best:    func(e, f *side) float64 { return f.track.Likeness(e.was, f.at) },
+	},
+
+	// The code line with one neighbour, on its own side or on the other (two lines that were swapped).
+	{compare: func(s *side) (trait, bool) {
+		return s.full(s.skeleton).without(beforeLine), s.weighty && s.weightyAfter
+	}},
+	{compare: func(s *side) (trait, bool) {
+		return s.full(s.skeleton).without(afterLine), s.weighty && s.weightyBefore
+	}},
+	{also: func(s *side) []trait { return s.crossed() }},
+	// The code line, where no other line of the file has its text, then or now.
+	{compare: func(s *side) (trait, bool) {
+		return s.full(s.skeleton).without(beforeLine | afterLine), s.weighty && s.sole
+	}},
+
+	// The line beside, as above.
+	{also: func(s *side) []trait { return s.betweenNeighbours() }},
+
+	// Between the same neighbours another line, the old one being no more.
+	{compare: func(s *side) (trait, bool) {
+		return s.full(s.skeleton).without(codeLine), s.coded && (s.weightyBefore || s.weightyAfter)
+	}, lost: true, fits: untracked},
+	{compare: func(s *side) (trait, bool) {
+		return s.full(s.message).without(codeLine | afterLine), s.coded && s.weightyBefore
+	}, lost: true, fits: untracked},
+	{compare: func(s *side) (trait, bool) {
+		return s.full(s.message).without(codeLine | beforeLine), s.coded && s.weightyAfter
+	}, lost: true, fits: untracked},
+
+	// Without a line: the same message, then the same but for numbers and names.
+	{compare: func(s *side) (trait, bool) { return s.full(s.message), !s.coded }},
+	{compare: func(s *side) (trait, bool) { return s.full(s.skeleton), !s.coded }},
+	// On a line whose text isn't known: the same, in order of lines.
+	{compare: func(s *side) (trait, bool) {
+		return s.full(s.skeleton).without(codeLine | beforeLine | afterLine), s.isEntry || s.blind
+	}},
+
+	// In another file, the old place being no more.
+	{compare: func(s *side) (trait, bool) { return s.full(s.skeleton).without(filePath), s.weighty }, lost: true, fits: moved},
+	{compare: func(s *side) (trait, bool) {
+		return s.full(s.skeleton).without(filePath | beforeLine), s.weighty && s.weightyAfter
+	}, lost: true, fits: moved},
+	{compare: func(s *side) (trait, bool) {
+		return s.full(s.skeleton).without(filePath | afterLine), s.weighty && s.weightyBefore
+	}, lost: true, fits: moved},
+}
+
+// place is a line of the judged state, with a message.
+func (s *side) place(message string, line int) trait {
+	return trait{tool: s.tool, rule: s.rule, path: s.path, message: message, line: line}
+}
+
+// full is the whole code, with a message.
+func (s *side) full(message string) trait {
+	t := s.trait
+	t.message, t.prints = message, ""
+	return t
+}
+
+// hunk is the stretch of the change that a line was altered in.
+func (s *side) hunk(message string) (trait, bool) {
+	if s.state != altered || s.track == nil {
+		return trait{}, false
+	}
+	number := s.track.HunkOfNew(s.at)
+	if s.isEntry {
+		number = s.track.Hunk(s.was)
+	}
+	return s.place(message, number), number >= 0
+}
+
+// crossed is the code line with a neighbour that changed sides: what stood below the entry's line stands above the
+// finding's, or the reverse.
+func (s *side) crossed() []trait {
+	if !s.weighty {
+		return nil
+	}
+	var all []trait
+	above, below := s.full(s.skeleton).without(afterLine), s.full(s.skeleton).without(beforeLine)
+	if s.isEntry {
+		above.before, below.after = s.after, s.before
+	}
+	if s.weightyBefore {
+		all = append(all, above)
+	}
+	if s.weightyAfter {
+		all = append(all, below)
+	}
+	return all
+}
+
+// beside are the lines right above and below one that the change kept.
+func (s *side) beside() []trait {
+	if s.isEntry {
+		return []trait{s.place(s.skeleton, s.at-1), s.place(s.skeleton, s.at+1)}
+	}
+	return []trait{s.place(s.skeleton, s.at)}
+}
+
+// betweenNeighbours is the same where no change is known: the entry's neighbour bears the finding, and the entry's line
+// is the finding's neighbour.
+func (s *side) betweenNeighbours() []trait {
+	if !s.coded || s.state == altered {
+		return nil
+	}
+	up, down := s.full(s.skeleton).without(beforeLine), s.full(s.skeleton).without(afterLine)
+	if s.isEntry {
+		up.text, up.after = s.before, s.text
+		down.text, down.before = s.after, s.text
+	}
+	return []trait{up, down}
+}
+
+// untracked leaves the lines that the change altered to the stages that compare them.
+func untracked(e, _ *side) bool { return e.state != altered || e.track == nil }
+
+// moved lets only a line that the change took away be one that it brought to another file: a line that went before may
+// have gone anywhere, and what the change brings would be a copy.
+func moved(e, f *side) bool { return e.state == altered || f.state != altered }
+
+type part int
+
+const (
+	filePath part = 1 << iota
+	codeLine
+	beforeLine
+	afterLine
+)
+
+func (t trait) without(parts part) trait {
+	if parts&filePath != 0 {
+		t.path = ""
+	}
+	if parts&codeLine != 0 {
+		t.text = ""
+	}
+	if parts&beforeLine != 0 {
+		t.before = ""
+	}
+	if parts&afterLine != 0 {
+		t.after = ""
+	}
+	return t
+}
