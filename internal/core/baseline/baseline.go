@@ -49,7 +49,7 @@ type Entry struct {
 	Text     string `json:"text,omitempty"`   // hash of the code line, "" where the finding had no code
 	Before   string `json:"before,omitempty"` // hash of the nearest line above that isn't blank
 	After    string `json:"after,omitempty"`  // hash of the nearest line below that isn't blank
-	Sole     bool   `json:"sole,omitempty"`   // no other line of the file had this text
+	Twins    int    `json:"twins,omitempty"`  // how many other lines of the file had this text
 	Prints   string `json:"prints,omitempty"` // the tool's own fingerprints, as finding.Prints has them
 	Why      Why    `json:"why"`
 	Reason   string `json:"reason,omitempty"`
@@ -68,7 +68,7 @@ func EntryFor(f finding.Finding, severity string) Entry {
 	}
 	if f.Code != (source.Code{}) {
 		e.Text, e.Before, e.After = hash(f.Code.Text), hash(f.Code.Before), hash(f.Code.After)
-		e.Sole = f.Code.Sole
+		e.Twins = f.Code.Alike - 1
 	}
 	return e
 }

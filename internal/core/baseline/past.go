@@ -68,7 +68,7 @@ func (p *past) placeEntries(sides []side, entries []Entry, order []int) {
 				s.state = resting
 				continue
 			}
-			if text := p.oldText(e.Path); text == nil || !e.isAt(text, e.Line) || !p.claim(s, e.Path, e.Line) {
+			if text := p.oldText(e.Path); text == nil || !isAt(text, s.trait, e.Line) || !p.claim(s, e.Path, e.Line) {
 				strayed = append(strayed, i)
 				continue
 			}
@@ -95,21 +95,17 @@ func (p *past) claim(s *side, path string, line int) bool {
 // follow takes an entry's line on the old side to the judged state.
 func (p *past) follow(s *side, f *change.File, line int) {
 	s.was, s.at = line, line
-	switch now := f.NewLine(line); {
-	case f.Status == change.Deleted:
-		s.state = altered
-	case now > 0:
+	now := 0
+	if f.Status != change.Deleted {
+		s.track = p.track(f)
+		now = f.NewLine(line)
+		if s.track != nil {
+			now = s.track.NewLine(line)
+		}
+	}
+	s.state = altered
+	if now > 0 {
 		s.state, s.at = kept, now
-	default:
-		track := p.track(f)
-		if track == nil {
-			return
-		}
-		if now = track.NewLine(line); now > 0 {
-			s.state, s.at = kept, now
-		} else {
-			s.state, s.track = altered, track
-		}
 	}
 }
 
@@ -137,17 +133,25 @@ func (p *past) placeFinding(s *side) {
 	}
 }
 
-// track follows a file whose texts are known, nil where they aren't.
+// track follows a file that both lost and gained lines, as far as its texts are known; else there is nothing beyond what
+// the hunks tell, and it is nil.
 func (p *past) track(f *change.File) *change.Track {
 	track, made := p.tracks[f]
-	if !made {
-		if old := p.oldText(f.Old); old != nil && p.view.NewText != nil {
+	if made {
+		return track
+	}
+	lost, gained := 0, 0
+	for _, h := range f.Hunks {
+		lost, gained = lost+h.OldCount, gained+h.NewCount
+	}
+	if lost > 0 && gained > 0 && p.view.NewText != nil {
+		if old := p.oldText(f.Old); old != nil {
 			if now := p.view.NewText(f.Path); now != nil {
 				track = change.Follow(f, old, now)
 			}
 		}
-		p.tracks[f] = track
 	}
+	p.tracks[f] = track
 	return track
 }
 
@@ -181,11 +185,12 @@ func (p *past) search(s *side, e *Entry) int {
 		if p.claims[claim{s.tool, s.rule, s.skeleton, e.Path, n}] {
 			continue
 		}
-		code, score := text.CodeAt(n), 0
-		if hash(code.Before) == e.Before {
+		before, after := text.Neighbours(n)
+		score := 0
+		if hash(before) == e.Before {
 			score++
 		}
-		if hash(code.After) == e.After {
+		if hash(after) == e.After {
 			score++
 		}
 		if score > most || score == most && best > 0 && abs(n-e.Line) < abs(best-e.Line) {
@@ -198,22 +203,25 @@ func (p *past) search(s *side, e *Entry) int {
 	return best
 }
 
-// isAt reports whether a text has the entry's line, between its neighbours, at line n.
-func (e Entry) isAt(text *source.Text, n int) bool {
-	if n < 1 || n > text.Len() || hash(source.Collapse(text.Line(n))) != e.Text {
-		return false
-	}
-	code := text.CodeAt(n)
-	return hash(code.Before) == e.Before && hash(code.After) == e.After
-}
-
 func abs(n int) int { return max(n, -n) }
 
+// isAt reports whether a text has code, between its neighbours, at line n.
+func isAt(text *source.Text, code trait, n int) bool {
+	if n < 1 || n > text.Len() || hash(source.Collapse(text.Line(n))) != code.text {
+		return false
+	}
+	before, after := text.Neighbours(n)
+	return hash(before) == code.before && hash(after) == code.after
+}
+
 // lineIndex finds lines by the hash of their text.
-type lineIndex struct{ at map[string][]int }
+type lineIndex struct {
+	text *source.Text
+	at   map[string][]int
+}
 
 func indexLines(text *source.Text) *lineIndex {
-	index := &lineIndex{at: make(map[string][]int, text.Len())}
+	index := &lineIndex{text: text, at: make(map[string][]int, text.Len())}
 	for n := 1; n <= text.Len(); n++ {
 		if line := source.Collapse(text.Line(n)); line != "" {
 			index.at[hash(line)] = append(index.at[hash(line)], n)

@@ -50,9 +50,10 @@ func Recognise(findings []finding.Finding, entries []Entry, view View) Matches {
 	for _, stage := range keptStages {
 		m.match(stage, keptLines)
 	}
-	for _, stage := range stages {
-		m.match(stage, alteredLines)
-		m.match(stage, otherLines)
+	m.match(sliding, linesBesideKept)
+	m.matchAll()
+	if m.findRenames() {
+		m.matchAll()
 	}
 	fileless := make([]bool, len(entries))
 	for i := range entries {
@@ -77,9 +78,10 @@ type pool func(s *side) bool
 
 // What the change kept is paired with what it kept, what it took away with what it brought, and anything with an entry
 // of which nothing is known.
-func keptLines(s *side) bool    { return s.state == kept }
-func alteredLines(s *side) bool { return s.state == altered }
-func otherLines(s *side) bool   { return !s.isEntry || s.state == loose || s.state == resting }
+func keptLines(s *side) bool       { return s.state == kept }
+func linesBesideKept(s *side) bool { return s.state == kept || !s.isEntry && s.state == altered }
+func alteredLines(s *side) bool    { return s.state == altered }
+func otherLines(s *side) bool      { return !s.isEntry || s.state == loose || s.state == resting }
 
 // side is a finding or an entry as the stages see it.
 type side struct {
@@ -89,7 +91,7 @@ type side struct {
 	isEntry  bool
 	coded    bool // there is code to compare
 	blind    bool // there is a line, but its text isn't known
-	sole     bool // no other line of the file has its text
+	twins    int  // how many other lines of the file have its text
 
 	// The code line and its neighbours hold letters or digits. Of an entry that isn't known, and the finding of the
 	// same text tells.
@@ -103,12 +105,14 @@ type side struct {
 // matcher holds both sides and who is paired already.
 type matcher struct {
 	findings, entries []side
-	order             []int // entries in the order of their lines
+	order             []int    // entries in the order of their lines
+	paths             []string // the files that the entries were accepted in
 	entryOf           []int
 	taken             []bool
 	shifts            map[string]*shifts
 	view              View
 	texts             map[string]*lineIndex
+	olds, news        map[string]*source.Text // the texts that blocks were looked for in
 }
 
 func newMatcher(findings []finding.Finding, entries []Entry, view View) *matcher {
@@ -121,6 +125,9 @@ func newMatcher(findings []finding.Finding, entries []Entry, view View) *matcher
 		shifts:   map[string]*shifts{},
 		view:     view,
 		texts:    map[string]*lineIndex{},
+		olds:     map[string]*source.Text{},
+		news:     map[string]*source.Text{},
+		paths:    make([]string, len(entries)),
 	}
 	past := newPast(view)
 	for i := range m.order {
@@ -130,7 +137,7 @@ func newMatcher(findings []finding.Finding, entries []Entry, view View) *matcher
 	for _, i := range m.order {
 		s := m.sideOf(entries[i])
 		s.isEntry, s.weighty, s.weightyBefore, s.weightyAfter = true, s.coded, s.coded, s.coded
-		m.entries[i] = s
+		m.entries[i], m.paths[i] = s, entries[i].Path
 	}
 	past.placeEntries(m.entries, entries, m.order)
 	for i, f := range findings {
@@ -153,10 +160,53 @@ func (m *matcher) sideOf(e Entry) side {
 		trait:    trait{tool: e.Tool, rule: rule, path: e.Path, message: e.Message, text: e.Text, before: e.Before, after: e.After, prints: e.Prints},
 		skeleton: Skeleton(e.Message),
 		coded:    e.Text != "",
-		sole:     e.Sole,
+		twins:    e.Twins,
 		at:       e.Line,
 		was:      e.Line,
 	}
+}
+
+func (m *matcher) matchAll() {
+	for _, stage := range stages {
+		m.match(stage, alteredLines)
+		m.match(stage, otherLines)
+	}
+}
+
+// findRenames finds files that are no more and whose entries went, as far as they are known, to one other file for the
+// most part, and lets the rest of their entries be looked for there.
+func (m *matcher) findRenames() (any bool) {
+	went := map[string]map[string]int{}
+	entries := map[string]int{}
+	for i := range m.entries {
+		if path := m.entries[i].path; path != "" && m.view.Missing != nil && m.view.Missing(path) {
+			entries[path]++
+		}
+	}
+	for f, e := range m.entryOf {
+		if e == None || entries[m.entries[e].path] == 0 {
+			continue
+		}
+		from, to := m.entries[e].path, m.findings[f].path
+		if went[from] == nil {
+			went[from] = map[string]int{}
+		}
+		went[from][to]++
+	}
+	renames := map[string]string{}
+	for from, paths := range went {
+		for to, n := range paths {
+			if n > 1 && n*2 > entries[from] {
+				renames[from] = to
+			}
+		}
+	}
+	for i := range m.entries {
+		if to, ok := renames[m.entries[i].path]; ok && !m.taken[i] {
+			m.entries[i].path, any = to, true
+		}
+	}
+	return any
 }
 
 // group is what agrees in one stage.
@@ -214,6 +264,12 @@ func (m *matcher) pair(e, f int, of stage) bool {
 	if m.taken[e] || m.entryOf[f] != None || of.fits != nil && !of.fits(&m.entries[e], &m.findings[f]) {
 		return false
 	}
+	if of.block && m.block(e, f) == 0 || of.slides && !m.slides(e, f) {
+		return false
+	}
+	if of.within > 0 && abs(m.findings[f].at-m.expected(e)) > of.within || m.stays(e, f) {
+		return false
+	}
 	m.entryOf[f], m.taken[e] = e, true
 	m.shiftsOf(m.entries[e].path).add(m.entries[e].was, m.findings[f].at)
 	return true
@@ -224,13 +280,13 @@ func (m *matcher) pair(e, f int, of stage) bool {
 func (m *matcher) pairNearest(g *group, of stage) {
 	entries := slices.DeleteFunc(g.entries, func(e int) bool { return m.taken[e] })
 	findings := slices.DeleteFunc(g.findings, func(f int) bool { return m.entryOf[f] != None })
-	if of.best != nil {
+	if of.best != nil || of.block {
 		m.pairBest(entries, findings, of)
 		return
 	}
 	expected := make([]int, len(entries))
 	for i, e := range entries {
-		expected[i] = m.entries[e].was + m.shiftsOf(m.entries[e].path).at(m.entries[e].was)
+		expected[i] = m.expected(e)
 	}
 	actual := make([]int, len(findings))
 	for i, f := range findings {
@@ -275,7 +331,15 @@ func (m *matcher) pairBest(entries, findings []int, of stage) {
 	var all []weighed
 	for _, e := range entries {
 		for _, f := range findings {
-			all = append(all, weighed{e, f, of.best(&m.entries[e], &m.findings[f])})
+			score := 0.0
+			if of.block {
+				score = float64(m.block(e, f))
+			} else {
+				score = of.best(&m.entries[e], &m.findings[f])
+			}
+			if score > 0 {
+				all = append(all, weighed{e, f, score})
+			}
 		}
 	}
 	slices.SortStableFunc(all, func(a, b weighed) int { return cmp.Compare(b.score, a.score) })
@@ -284,22 +348,78 @@ func (m *matcher) pairBest(entries, findings []int, of stage) {
 	}
 }
 
-// lost reports whether the judged state no longer has an entry's line in its file.
+// block is how many lines around an entry's are those around a finding's, 0 where they are too few to be a moved block.
+func (m *matcher) block(e, f int) int {
+	old := textOf(m.olds, m.paths[e], m.view.OldText)
+	new := textOf(m.news, m.findings[f].path, m.view.NewText)
+	if old == nil || new == nil {
+		return 0
+	}
+	lines, weight := change.Moved(old, m.entries[e].was, new, m.findings[f].at)
+	if !change.IsBlock(lines, weight) {
+		return 0
+	}
+	return lines
+}
+
+// slides reports whether a finding's line may as well be the one that was kept as the entry's.
+func (m *matcher) slides(e, f int) bool {
+	path := m.findings[f].path
+	text := textOf(m.news, path, m.view.NewText)
+	return text != nil && m.view.Change.File(path).MaySlide(text, m.entries[e].at, m.findings[f].at)
+}
+
+func textOf(texts map[string]*source.Text, path string, read func(path string) *source.Text) *source.Text {
+	text, known := texts[path]
+	if !known && read != nil {
+		text = read(path)
+		texts[path] = text
+	}
+	return text
+}
+
+// expected is the line where an entry should be now, as far as the pairs known so far tell.
+func (m *matcher) expected(e int) int {
+	s := &m.entries[e]
+	return s.was + m.shiftsOf(s.path).at(s.was)
+}
+
+// astray is how many lines from where it should be a finding must stand for a twin in that place to be asked.
+const astray = 5
+
+// stays reports whether an entry's line still stands about where it is expected, while the finding stands on a twin of
+// it elsewhere: the one is mended then, and the other new.
+func (m *matcher) stays(e, f int) bool {
+	s, at := &m.entries[e], m.expected(e)
+	if s.twins == 0 || s.state == kept || s.state == altered || !s.coded || m.findings[f].path != s.path || abs(m.findings[f].at-at) <= astray {
+		return false
+	}
+	index := m.newLines(s.path)
+	return index != nil && slices.ContainsFunc(index.at[s.text], func(n int) bool { return abs(n-at) <= astray && isAt(index.text, s.trait, n) })
+}
+
+// lost reports whether the judged state no longer has an entry's line in its file: it has fewer of its kind than when it
+// was accepted.
 func (m *matcher) lost(e *side) bool {
 	if e.state == altered || e.path == "" || m.view.Missing != nil && m.view.Missing(e.path) {
 		return true
 	}
-	if m.view.NewText == nil {
-		return false
-	}
-	index, known := m.texts[e.path]
+	index := m.newLines(e.path)
+	return index != nil && len(index.at[e.text]) <= e.twins
+}
+
+// newLines is a file of the judged state by its lines, nil where it isn't known.
+func (m *matcher) newLines(path string) *lineIndex {
+	index, known := m.texts[path]
 	if !known {
-		if text := m.view.NewText(e.path); text != nil {
-			index = indexLines(text)
+		if m.view.NewText != nil {
+			if text := m.view.NewText(path); text != nil {
+				index = indexLines(text)
+			}
 		}
-		m.texts[e.path] = index
+		m.texts[path] = index
 	}
-	return index != nil && len(index.at[e.text]) == 0
+	return index
 }
 
 // shifts tells by how much lines of a file moved, as far as pairs are known.

@@ -17,6 +17,12 @@ type stage struct {
 	lost bool
 	// fits looks at a pair that agrees.
 	fits func(e, f *side) bool
+	// within takes only pairs so many lines or less from where the entry should be, if it isn't 0.
+	within int
+	// block takes only pairs that stand in a block of lines that is the same on both sides; the longest goes first.
+	block bool
+	// slides takes only pairs of a kept line with one that may as well have been kept.
+	slides bool
 	// best weighs pairs that agree, where it isn't their lines that decide.
 	best func(e, f *side) float64
 }
@@ -35,10 +41,11 @@ func (of stage) traits(s *side) []trait {
 }
 
 // A line that was altered is still the same one where so much of the shorter of its two forms is left: less if the
-// message is word for word the same.
+// message is word for word the same, least if it stands in its place.
 const (
 	likeSame  = 0.4
 	likeOther = 0.6
+	likeTrace = 0.15
 )
 
 // keptStages pair entries whose line the change kept: the same message there, then the same but for numbers and names,
@@ -50,23 +57,48 @@ var keptStages = []stage{
 	{also: func(s *side) []trait { return s.beside() }},
 }
 
+// sliding pairs a kept line with an equal one that the change may as well have kept in its place: which of two equal
+// lines is the new one, nobody can tell then.
+var sliding = stage{compare: func(s *side) (trait, bool) {
+	return s.full(s.message).without(beforeLine | afterLine), s.coded
+}, slides: true}
+
 // stages pair all other entries, from surest to weakest, each over what the ones before left.
 var stages = []stage{
 	// The code line with both neighbours, in the same file.
 	{compare: func(s *side) (trait, bool) { return s.full(s.message), s.coded }},
 	{compare: func(s *side) (trait, bool) { return s.full(s.skeleton), s.coded }},
 
+	// The code line where the change put it, near to where it was.
+	{compare: func(s *side) (trait, bool) {
+		t, ok := s.passage(s.skeleton)
+		t.text = s.text
+		return t, ok && s.coded
+	}},
+
 	// The line as the change altered it, or broke it into several.
 	{
-		compare: func(s *side) (trait, bool) { return s.hunk(s.message) },
+		compare: func(s *side) (trait, bool) { return s.passage(s.message) },
 		fits:    func(e, f *side) bool { return f.track.Likeness(e.was, f.at) >= likeSame },
 		best:    func(e, f *side) float64 { return f.track.Likeness(e.was, f.at) },
 	},
 	{
-		compare: func(s *side) (trait, bool) { return s.hunk(s.skeleton) },
+		compare: func(s *side) (trait, bool) { return s.passage(s.skeleton) },
 		fits:    func(e, f *side) bool { return f.track.Likeness(e.was, f.at) >= likeOther },
 		best:    func(e, f *side) float64 { return f.track.Likeness(e.was, f.at) },
 	},
+
+	// What stands where the line stood, if anything is left of it.
+	{
+		compare: func(s *side) (trait, bool) { return s.passage(s.skeleton) },
+		fits: func(e, f *side) bool {
+			return f.track.Opposite(e.was) == f.at && f.track.Likeness(e.was, f.at) >= likeTrace
+		},
+	},
+
+	// The code line in a block that was moved.
+	{compare: func(s *side) (trait, bool) { return s.inBlock(s.message) }, block: true},
+	{compare: func(s *side) (trait, bool) { return s.inBlock(s.skeleton) }, block: true},
 
 	// The code line with one neighbour, on its own side or on the other (two lines that were swapped).
 	{compare: func(s *side) (trait, bool) {
@@ -78,8 +110,13 @@ var stages = []stage{
 	{also: func(s *side) []trait { return s.crossed() }},
 	// The code line, where no other line of the file has its text, then or now.
 	{compare: func(s *side) (trait, bool) {
-		return s.full(s.skeleton).without(beforeLine | afterLine), s.weighty && s.sole
+		return s.full(s.skeleton).without(beforeLine | afterLine), s.weighty && s.twins == 0
 	}},
+
+	// The code line, near to where it should be.
+	{compare: func(s *side) (trait, bool) {
+		return s.full(s.message).without(beforeLine | afterLine), s.coded
+	}, within: 2, fits: untracked},
 
 	// The line beside, as above.
 	{also: func(s *side) []trait { return s.betweenNeighbours() }},
@@ -104,13 +141,23 @@ var stages = []stage{
 	}},
 
 	// In another file, the old place being no more.
-	{compare: func(s *side) (trait, bool) { return s.full(s.skeleton).without(filePath), s.weighty }, lost: true, fits: moved},
+	{compare: func(s *side) (trait, bool) {
+		return s.full(s.message).without(filePath), s.weighty || s.weightyBefore || s.weightyAfter
+	}, lost: true, fits: moved},
+	{compare: func(s *side) (trait, bool) {
+		return s.full(s.skeleton).without(filePath), s.weighty || s.weightyBefore || s.weightyAfter
+	}, lost: true, fits: moved},
 	{compare: func(s *side) (trait, bool) {
 		return s.full(s.skeleton).without(filePath | beforeLine), s.weighty && s.weightyAfter
 	}, lost: true, fits: moved},
 	{compare: func(s *side) (trait, bool) {
 		return s.full(s.skeleton).without(filePath | afterLine), s.weighty && s.weightyBefore
 	}, lost: true, fits: moved},
+
+	// Nothing but the message, right where it should be, the old line being no more.
+	{compare: func(s *side) (trait, bool) {
+		return s.full(s.message).without(codeLine | beforeLine | afterLine), s.coded
+	}, within: 1, lost: true, fits: untracked},
 }
 
 // place is a line of the judged state, with a message.
@@ -125,16 +172,21 @@ func (s *side) full(message string) trait {
 	return t
 }
 
-// hunk is the stretch of the change that a line was altered in.
-func (s *side) hunk(message string) (trait, bool) {
+// passage is the stretch of the change that a line was altered in.
+func (s *side) passage(message string) (trait, bool) {
 	if s.state != altered || s.track == nil {
 		return trait{}, false
 	}
-	number := s.track.HunkOfNew(s.at)
+	number := s.track.PassageOfNew(s.at)
 	if s.isEntry {
-		number = s.track.Hunk(s.was)
+		number = s.track.Passage(s.was)
 	}
 	return s.place(message, number), number >= 0
+}
+
+// inBlock is an altered line wherever it stands.
+func (s *side) inBlock(message string) (trait, bool) {
+	return s.full(message).without(filePath | beforeLine | afterLine), s.state == altered && s.coded
 }
 
 // crossed is the code line with a neighbour that changed sides: what stood below the entry's line stands above the

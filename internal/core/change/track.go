@@ -7,108 +7,287 @@ import (
 	"zincdoor/internal/core/source"
 )
 
-// Track follows the lines of one file from the old side of a change to the new one and back: beyond what the hunks
-// tell, lines that differ in white space alone, and how much of an altered line is found in another.
+// Track follows the lines of one file from the old side of a change to the new one: beyond what the hunks tell, lines
+// that differ in white space alone, and how much of an altered line is found in another.
 type Track struct {
 	file     *File
 	old, new *source.Text
-	worked   map[int]*stretches // by hunk
+	passages []passage // in order of lines
+	indented bool      // some lines differ in white space alone
 }
 
-// stretches are the two sides of one hunk, as far as they were looked at.
-type stretches struct {
+// passage is a stretch of both sides that holds hunks near to one another, with the few lines between them that git
+// found on both sides. Where a block was re-indented, these may be the wrong ones.
+type passage struct {
+	old, new Span // lines; the last is before the first where there are none
+	hunks    []Hunk
+
+	worked               bool
 	newOf, oldOf         []int        // for each line the index of the one with the same text on the other side; -1 for none
 	shared               map[pair]int // the weight of the words that an old and a new line share, in order
 	oldWeight, newWeight []int        // the weight of all words of each line
 }
 
+// near is how many lines between two hunks leave these in one passage; nearIndented is the same in a file where lines
+// were re-indented, since git takes re-indented lines for others that always stood that deep.
+const (
+	near         = 6
+	nearIndented = 60
+)
+
 // Follow prepares to follow a file's lines. Both texts must be whole.
 func Follow(f *File, old, new *source.Text) *Track {
-	return &Track{file: f, old: old, new: new, worked: map[int]*stretches{}}
+	t := &Track{file: f, old: old, new: new}
+	t.cut(near)
+	for i := range t.passages {
+		p := &t.passages[i]
+		for _, h := range p.hunks {
+			if h.OldCount > 0 && h.NewCount > 0 && len(align(collapsed(old, spanOf(oldSide(h))), collapsed(new, spanOf(newSide(h))))) > 0 {
+				t.cut(nearIndented)
+				t.indented = true
+				return t
+			}
+		}
+	}
+	return t
+}
+
+func spanOf(first, count int) Span { return Span{first, first + count - 1} }
+
+// cut makes passages of the hunks.
+func (t *Track) cut(near int) {
+	t.passages = nil
+	for _, h := range t.file.Hunks {
+		old, new := spanOf(oldSide(h)), spanOf(newSide(h))
+		if n := len(t.passages); n > 0 && old.First-t.passages[n-1].old.Last <= near+1 {
+			p := &t.passages[n-1]
+			p.old.Last, p.new.Last, p.hunks = old.Last, new.Last, append(p.hunks, h)
+			continue
+		}
+		t.passages = append(t.passages, passage{old: old, new: new, hunks: []Hunk{h}})
+	}
 }
 
 // NewLine is the line on the new side that is an old line, but for white space at most; 0 where there is none.
 func (t *Track) NewLine(line int) int {
-	h, in := t.hunk(line, oldSide)
-	if h < 0 {
+	i := t.Passage(line)
+	if i < 0 {
 		return t.file.NewLine(line)
 	}
-	if to := t.pairs(h).newOf[in]; to >= 0 {
-		return t.file.Hunks[h].NewStart + to
+	p := t.worked(i)
+	if to := p.newOf[line-p.old.First]; to >= 0 {
+		return p.new.First + to
 	}
 	return 0
 }
 
 // OldLine is the line on the old side that a new line was, but for white space at most; 0 where there is none.
 func (t *Track) OldLine(line int) int {
-	h, in := t.hunk(line, newSide)
-	if h < 0 {
+	i := t.PassageOfNew(line)
+	if i < 0 {
 		return t.file.OldLine(line)
 	}
-	if to := t.pairs(h).oldOf[in]; to >= 0 {
-		return t.file.Hunks[h].OldStart + to
+	p := t.worked(i)
+	if to := p.oldOf[line-p.new.First]; to >= 0 {
+		return p.old.First + to
 	}
 	return 0
 }
 
-// Hunk is the number of the hunk that takes away an old line, -1 where none does.
-func (t *Track) Hunk(line int) int {
-	h, _ := t.hunk(line, oldSide)
-	return h
+// Passage is the number of the altered passage that an old line lies in, PassageOfNew that of a new line; -1 for none.
+func (t *Track) Passage(line int) int {
+	return t.find(line, func(p *passage) Span { return p.old })
 }
 
-// HunkOfNew is the number of the hunk that brings a new line, -1 where none does.
-func (t *Track) HunkOfNew(line int) int {
-	h, _ := t.hunk(line, newSide)
-	return h
+// PassageOfNew is the number of the altered passage that a new line lies in, -1 for none.
+func (t *Track) PassageOfNew(line int) int {
+	return t.find(line, func(p *passage) Span { return p.new })
 }
 
-// Likeness is how much of the shorter of two lines, an old and a new one, is found in the other, in order among all
-// words of their hunk: 0 for nothing, or lines of different hunks, up to 1 for all. A line that was broken into
-// several has 1 with each of them.
+func (t *Track) find(line int, side func(p *passage) Span) int {
+	low, high := 0, len(t.passages)
+	for low < high {
+		middle := (low + high) / 2
+		switch at := side(&t.passages[middle]); {
+		case line < at.First:
+			high = middle
+		case line > at.Last:
+			low = middle + 1
+		default:
+			return middle
+		}
+	}
+	return -1
+}
+
+// Likeness is how much of the shorter of two altered lines, an old and a new one, is found in the other, in order among
+// all altered words of their passage: 0 for nothing, or lines of different passages, up to 1 for all. A line that was
+// broken into several has 1 with each of them.
 func (t *Track) Likeness(old, new int) float64 {
-	h, i := t.hunk(old, oldSide)
-	g, j := t.hunk(new, newSide)
-	if h < 0 || h != g {
+	at := t.Passage(old)
+	if at < 0 || at != t.PassageOfNew(new) {
 		return 0
 	}
-	s := t.words(h)
-	least := min(s.oldWeight[i], s.newWeight[j])
+	p := t.worked(at)
+	p.compareWords(t.old, t.new)
+	i, j := old-p.old.First, new-p.new.First
+	least := min(p.oldWeight[i], p.newWeight[j])
 	if least == 0 {
 		return 0
 	}
-	return float64(s.shared[pair{i, j}]) / float64(least)
+	return float64(p.shared[pair{i, j}]) / float64(least)
 }
 
-// hunk finds the hunk that holds a line on one side, and the line's index there; -1 where none does.
-func (t *Track) hunk(line int, side func(Hunk) (first, count int)) (hunk, index int) {
-	low, high := 0, len(t.file.Hunks)
-	for low < high {
-		middle := (low + high) / 2
-		first, count := side(t.file.Hunks[middle])
-		switch {
-		case line < first:
-			high = middle
-		case line >= first+count:
-			low = middle + 1
-		default:
-			return middle, line - first
+// Opposite is the new line that stands where an altered old line stood: the two are the nth of equally many altered
+// lines between lines that stayed. It is 0 where there is none.
+func (t *Track) Opposite(old int) int {
+	at := t.Passage(old)
+	if at < 0 {
+		return 0
+	}
+	p := t.worked(at)
+	i := old - p.old.First
+	if p.newOf[i] >= 0 {
+		return 0
+	}
+	first, last := i, i
+	for first > 0 && p.newOf[first-1] < 0 {
+		first--
+	}
+	for last+1 < len(p.newOf) && p.newOf[last+1] < 0 {
+		last++
+	}
+	newFirst, newEnd := 0, len(p.oldOf)
+	if first > 0 {
+		newFirst = p.newOf[first-1] + 1
+	}
+	if last+1 < len(p.newOf) {
+		newEnd = p.newOf[last+1]
+	}
+	if newEnd-newFirst != last+1-first {
+		return 0
+	}
+	return p.new.First + newFirst + i - first
+}
+
+// MaySlide reports whether another line of the new side may as well be the one that a kept line is taken for: all lines
+// from the one to the other are equal, or the other was brought by an insertion that can be told from its surroundings
+// in several ways.
+func (f *File) MaySlide(new *source.Text, kept, other int) bool {
+	same := func(a, b int) bool { return source.Collapse(new.Line(a)) == source.Collapse(new.Line(b)) }
+	run := true
+	for n := min(kept, other); run && n < max(kept, other); n++ {
+		run = same(n, n+1)
+	}
+	if run {
+		return true
+	}
+	for _, h := range f.Hunks {
+		first, count := newSide(h)
+		if h.OldCount > 0 || other < first || other >= first+count {
+			continue
+		}
+		switch kept {
+		case other + count:
+			for n := first; n <= other; n++ {
+				if !same(n, n+count) {
+					return false
+				}
+			}
+			return true
+		case other - count:
+			for n := other; n < first+count; n++ {
+				if !same(n, n-count) {
+					return false
+				}
+			}
+			return true
 		}
 	}
-	return -1, 0
+	return false
 }
 
-func (t *Track) pairs(h int) *stretches {
-	if s := t.worked[h]; s != nil {
-		return s
+// Moved tells how many lines around an old line of one text are those around a new line of another, and the letters and
+// digits in them: as many as follow one another and are the same but for white space.
+func Moved(old *source.Text, oldLine int, new *source.Text, newLine int) (lines, weight int) {
+	same := func(shift int) bool {
+		i, j := oldLine+shift, newLine+shift
+		return i >= 1 && j >= 1 && i <= old.Len() && j <= new.Len() && source.Collapse(old.Line(i)) == source.Collapse(new.Line(j))
 	}
-	at := t.file.Hunks[h]
-	s := &stretches{newOf: unpaired(at.OldCount), oldOf: unpaired(at.NewCount)}
-	for _, p := range align(collapsed(t.old, at.OldStart, at.OldCount), collapsed(t.new, at.NewStart, at.NewCount)) {
-		s.newOf[p.old], s.oldOf[p.new] = p.new, p.old
+	count := func(shift int) {
+		lines++
+		weight += source.Weight(old.Line(oldLine + shift))
 	}
-	t.worked[h] = s
-	return s
+	for shift := 0; same(shift) && shift < blockEnough; shift++ {
+		count(shift)
+	}
+	for shift := -1; lines > 0 && same(shift) && -shift < blockEnough; shift-- {
+		count(shift)
+	}
+	return lines, weight
+}
+
+// blockEnough is how far from a line a moved block is followed.
+const blockEnough = 100
+
+// IsBlock reports whether a stretch of so many lines and so many letters and digits is large enough to count as moved.
+func IsBlock(lines, weight int) bool { return lines >= movedLines && weight >= movedWeight }
+
+// worked is a passage whose lines are paired. What git pairs stays so, unless lines were re-indented, or a line that one hunk
+// takes away comes again in another: then all lines of the passage are paired anew, without regard to white space.
+func (t *Track) worked(i int) *passage {
+	p := &t.passages[i]
+	if p.worked {
+		return p
+	}
+	p.worked = true
+	olds := collapsed(t.old, p.old)
+	news := collapsed(t.new, p.new)
+	p.pair(len(olds), len(news), p.asHunks(olds, news))
+	if len(p.hunks) > 1 && (t.indented || p.strayed(olds, news)) {
+		p.pair(len(olds), len(news), align(olds, news))
+	}
+	return p
+}
+
+func (p *passage) pair(olds, news int, pairs []pair) {
+	p.newOf, p.oldOf = unpaired(olds), unpaired(news)
+	for _, pair := range pairs {
+		p.newOf[pair.old], p.oldOf[pair.new] = pair.new, pair.old
+	}
+}
+
+// asHunks pairs the lines between hunks with one another, and within each hunk those that differ in white space alone.
+func (p *passage) asHunks(olds, news []string) (pairs []pair) {
+	old, new := 0, 0
+	for _, h := range p.hunks {
+		first, oldCount := oldSide(h)
+		_, newCount := newSide(h)
+		for ; old < first-p.old.First; old, new = old+1, new+1 {
+			pairs = append(pairs, pair{old, new})
+		}
+		for _, inside := range align(olds[old:old+oldCount], news[new:new+newCount]) {
+			pairs = append(pairs, pair{old + inside.old, new + inside.new})
+		}
+		old, new = old+oldCount, new+newCount
+	}
+	return pairs
+}
+
+// strayed reports whether a line is left over on both sides.
+func (p *passage) strayed(olds, news []string) bool {
+	left := map[string]bool{}
+	for i, to := range p.newOf {
+		if to < 0 && olds[i] != "" {
+			left[olds[i]] = true
+		}
+	}
+	for i, to := range p.oldOf {
+		if to < 0 && left[news[i]] {
+			return true
+		}
+	}
+	return false
 }
 
 func unpaired(n int) []int {
@@ -119,12 +298,12 @@ func unpaired(n int) []int {
 	return all
 }
 
-func collapsed(text *source.Text, start, count int) []string {
-	lines := make([]string, count)
-	for i := range lines {
-		lines[i] = source.Collapse(text.Line(start + i))
+func collapsed(text *source.Text, lines Span) []string {
+	var all []string
+	for n := lines.First; n <= lines.Last; n++ {
+		all = append(all, source.Collapse(text.Line(n)))
 	}
-	return lines
+	return all
 }
 
 // word is a name, a number or a sign of a line.
@@ -143,51 +322,48 @@ const (
 // wordTable is the size up to which all words of two stretches are compared with one another.
 const wordTable = 1 << 19
 
-// words works out which words the altered lines of a hunk share: between lines that are the same on both sides, all of
-// one side with all of the other.
-func (t *Track) words(h int) *stretches {
-	s := t.pairs(h)
-	if s.shared != nil {
-		return s
+// compareWords works out which words the altered lines share: between lines that are the same on both sides, all of one
+// side with all of the other.
+func (p *passage) compareWords(old, new *source.Text) {
+	if p.shared != nil {
+		return
 	}
-	at := t.file.Hunks[h]
-	s.shared = map[pair]int{}
-	s.oldWeight, s.newWeight = make([]int, at.OldCount), make([]int, at.NewCount)
-	old, new := 0, 0
-	for i, to := range s.newOf {
+	p.shared = map[pair]int{}
+	p.oldWeight, p.newWeight = make([]int, len(p.newOf)), make([]int, len(p.oldOf))
+	i, j := 0, 0
+	for at, to := range p.newOf {
 		if to >= 0 {
-			t.share(s, at, Span{old, i - 1}, Span{new, to - 1})
-			old, new = i+1, to+1
+			p.share(old, new, Span{i, at - 1}, Span{j, to - 1})
+			i, j = at+1, to+1
 		}
 	}
-	t.share(s, at, Span{old, at.OldCount - 1}, Span{new, at.NewCount - 1})
-	return s
+	p.share(old, new, Span{i, len(p.newOf) - 1}, Span{j, len(p.oldOf) - 1})
 }
 
-// share compares the words of two stretches, given by the indices of their lines in the hunk. Where that is too much,
-// lines that stand equally far from the beginning or the end are compared alone.
-func (t *Track) share(s *stretches, at Hunk, old, new Span) {
-	olds, news := wordsOf(t.old, at.OldStart, old, s.oldWeight), wordsOf(t.new, at.NewStart, new, s.newWeight)
+// share compares the words of two stretches, given by the indices of their lines. Where that is too much, lines that
+// stand equally far from the beginning or the end are compared alone.
+func (p *passage) share(oldText, newText *source.Text, old, new Span) {
+	olds, news := wordsOf(oldText, p.old.First, old, p.oldWeight), wordsOf(newText, p.new.First, new, p.newWeight)
 	if len(olds)*len(news) <= wordTable {
-		s.add(olds, news)
+		p.add(olds, news)
 		return
 	}
 	for i := old.First; i <= old.Last; i++ {
 		for _, j := range []int{new.First + i - old.First, new.Last - (old.Last - i)} {
-			if j < new.First || j > new.Last || s.shared[pair{i, j}] > 0 {
+			if j < new.First || j > new.Last || p.shared[pair{i, j}] > 0 {
 				continue
 			}
-			olds, news := wordsOf(t.old, at.OldStart, Span{i, i}, nil), wordsOf(t.new, at.NewStart, Span{j, j}, nil)
+			olds, news := wordsOf(oldText, p.old.First, Span{i, i}, nil), wordsOf(newText, p.new.First, Span{j, j}, nil)
 			if len(olds)*len(news) <= wordTable {
-				s.add(olds, news)
+				p.add(olds, news)
 			}
 		}
 	}
 }
 
-func (s *stretches) add(olds, news []word) {
-	for _, p := range common(texts(olds), texts(news)) {
-		s.shared[pair{olds[p.old].line, news[p.new].line}] += olds[p.old].weight
+func (p *passage) add(olds, news []word) {
+	for _, common := range common(texts(olds), texts(news)) {
+		p.shared[pair{olds[common.old].line, news[common.new].line}] += olds[common.old].weight
 	}
 }
 

@@ -18,7 +18,7 @@ var tide = change.File{Path: "core/tide.c", Old: "core/tide.c", Status: change.M
 
 func at(line int, level finding.Level) finding.Finding {
 	return finding.Finding{Tool: "gcc", Rule: "-Wshadow", Level: level, Path: tide.Path, Region: finding.Region{Line: line},
-		Message: fmt.Sprint("line ", line), Code: source.Code{Text: fmt.Sprint("code ", line), Sole: true}}
+		Message: fmt.Sprint("line ", line), Code: source.Code{Text: fmt.Sprint("code ", line), Alike: 1}}
 }
 
 // doorOf reads a door's limits from YAML, one limit a line.

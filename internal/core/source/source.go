@@ -115,7 +115,7 @@ type Code struct {
 	Text   string // the line itself
 	Before string // the nearest line above that isn't blank
 	After  string // the nearest line below that isn't blank
-	Sole   bool   // no other line of the file has this text
+	Alike  int    // how many lines of the file have this text, itself included
 }
 
 // CodeAt returns the code at line n; the zero Code where there is no such line.
@@ -126,8 +126,11 @@ func (t *Text) CodeAt(n int) Code {
 	if n < 1 || n > len(t.ends) {
 		return Code{}
 	}
-	return Code{Text: Collapse(string(t.raw(n))), Before: t.neighbour(n, -1), After: t.neighbour(n, 1), Sole: t.sole(n)}
+	return Code{Text: Collapse(string(t.raw(n))), Before: t.neighbour(n, -1), After: t.neighbour(n, 1), Alike: t.alikeTo(n)}
 }
+
+// Neighbours returns the nearest lines above and below line n that aren't blank, collapsed. The text must be whole.
+func (t *Text) Neighbours(n int) (before, after string) { return t.neighbour(n, -1), t.neighbour(n, 1) }
 
 func (t *Text) neighbour(n, step int) string {
 	for i := n + step; i >= 1 && i <= len(t.ends); i += step {
@@ -141,16 +144,20 @@ func (t *Text) neighbour(n, step int) string {
 // scans is how many lines of a text are looked for by going through it before an index of it is worth its making.
 const scans = 8
 
-// sole reports whether line n collapses as no other line does. Lines of one mark count as alike.
-func (t *Text) sole(n int) bool {
+// alikeTo counts the lines that collapse as line n does, itself included; 0 for a blank line. Lines of one mark count as alike.
+func (t *Text) alikeTo(n int) int {
 	mark, first := Mark(t.raw(n)), ink(t.raw(n))
+	if first == 0 {
+		return 0
+	}
 	if t.asked++; t.alike == nil && t.asked <= scans {
+		count := 0
 		for i := range t.ends {
-			if i+1 != n && ink(t.raw(i+1)) == first && Mark(t.raw(i+1)) == mark {
-				return false
+			if i+1 == n || ink(t.raw(i+1)) == first && Mark(t.raw(i+1)) == mark {
+				count++
 			}
 		}
-		return true
+		return count
 	}
 	if t.alike == nil {
 		t.alike = make(map[uint64]int, len(t.ends))
@@ -158,7 +165,7 @@ func (t *Text) sole(n int) bool {
 			t.alike[Mark(t.raw(i+1))]++
 		}
 	}
-	return t.alike[mark] == 1
+	return t.alike[mark]
 }
 
 // ink is the first byte of a line that a mark takes in, 0 where there is none: it tells most lines apart at once.

@@ -28,10 +28,10 @@ func TestCodeAt(t *testing.T) {
 	}{
 		{0, Code{}},
 		{7, Code{}},
-		{1, Code{Text: "one", After: "two x", Sole: true}},
-		{3, Code{Text: "two x", Before: "one", After: "}", Sole: true}},
-		{4, Code{Text: "}", Before: "two x", After: "three"}},
-		{6, Code{Text: "}", Before: "three"}},
+		{1, Code{Text: "one", After: "two x", Alike: 1}},
+		{3, Code{Text: "two x", Before: "one", After: "}", Alike: 1}},
+		{4, Code{Text: "}", Before: "two x", After: "three", Alike: 2}},
+		{6, Code{Text: "}", Before: "three", Alike: 2}},
 	} {
 		if got := text.CodeAt(c.line); got != c.want {
 			t.Errorf("CodeAt(%d) = %+v, want %+v", c.line, got, c.want)
