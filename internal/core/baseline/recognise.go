@@ -110,6 +110,7 @@ type matcher struct {
 	entryOf           []int
 	taken             []bool
 	shifts            map[string]*shifts
+	learning          []*shifts // those with something new
 	view              View
 	texts             map[string]*lineIndex
 	olds, news        map[string]*source.Text // the texts that blocks were looked for in
@@ -253,11 +254,13 @@ func (m *matcher) match(of stage, among pool) {
 			m.pair(g.entries[0], g.findings[0], of)
 		}
 	}
+	m.settle()
 	for _, g := range meeting {
 		if len(g.entries) > 1 || len(g.findings) > 1 {
 			m.pairNearest(g, of)
 		}
 	}
+	m.settle()
 }
 
 func (m *matcher) pair(e, f int, of stage) bool {
@@ -271,7 +274,7 @@ func (m *matcher) pair(e, f int, of stage) bool {
 		return false
 	}
 	m.entryOf[f], m.taken[e] = e, true
-	m.shiftsOf(m.entries[e].path).add(m.entries[e].was, m.findings[f].at)
+	m.learn(m.entries[e].path, m.entries[e].was, m.findings[f].at)
 	return true
 }
 
@@ -424,8 +427,8 @@ func (m *matcher) newLines(path string) *lineIndex {
 
 // shifts tells by how much lines of a file moved, as far as pairs are known.
 type shifts struct {
-	known  [][2]int // line then, line now
-	sorted bool
+	known [][2]int // line then, line now; sorted
+	fresh [][2]int // the same, not reckoned with yet
 }
 
 func (m *matcher) shiftsOf(path string) *shifts {
@@ -437,18 +440,28 @@ func (m *matcher) shiftsOf(path string) *shifts {
 	return s
 }
 
-func (s *shifts) add(then, now int) {
-	s.known, s.sorted = append(s.known, [2]int{then, now}), false
+// learn notes where an entry's line is now.
+func (m *matcher) learn(path string, then, now int) {
+	s := m.shiftsOf(path)
+	if len(s.fresh) == 0 {
+		m.learning = append(m.learning, s)
+	}
+	s.fresh = append(s.fresh, [2]int{then, now})
+}
+
+// settle lets what was learnt be reckoned with.
+func (m *matcher) settle() {
+	for _, s := range m.learning {
+		s.known, s.fresh = append(s.known, s.fresh...), nil
+		slices.SortFunc(s.known, func(a, b [2]int) int { return cmp.Or(cmp.Compare(a[0], b[0]), cmp.Compare(a[1], b[1])) })
+	}
+	m.learning = m.learning[:0]
 }
 
 // at is the shift of the nearest known line.
 func (s *shifts) at(line int) int {
 	if len(s.known) == 0 {
 		return 0
-	}
-	if !s.sorted {
-		slices.SortFunc(s.known, func(a, b [2]int) int { return cmp.Or(cmp.Compare(a[0], b[0]), cmp.Compare(a[1], b[1])) })
-		s.sorted = true
 	}
 	i, _ := slices.BinarySearchFunc(s.known, line, func(k [2]int, line int) int { return cmp.Compare(k[0], line) })
 	if i == len(s.known) || i > 0 && line-s.known[i-1][0] <= s.known[i][0]-line {

@@ -141,14 +141,46 @@ func TestSkeleton(t *testing.T) {
 	}
 }
 
+// BenchmarkRecognise runs over files whose lines moved, with as many findings as entries: in many files, and all alike
+// in one file.
 func BenchmarkRecognise(b *testing.B) {
-	var text strings.Builder
-	for i := range 20000 {
-		fmt.Fprintf(&text, "line %d;!\nsame;!\n", i)
+	for _, n := range []int{10_000, 100_000, 1_000_000} {
+		then, now := make([]finding.Finding, n), make([]finding.Finding, n)
+		for i := range then {
+			path := fmt.Sprintf("core/area%03d/file%04d.c", i%5000/100, i%5000)
+			code := source.Code{Text: fmt.Sprintf("depth_%d = sound(%d);", i/5000%7, i), Before: fmt.Sprint("before ", i/7), After: fmt.Sprint("after ", i/3), Alike: 1}
+			then[i] = finding.Finding{
+				Tool: "gcc", Rule: fmt.Sprintf("-Wrule-%d", i%30), Path: path, Message: fmt.Sprintf("conversion of 'depth_%d' may lose %d bits", i%900, i%64),
+				Region: finding.Region{Line: 1 + i/5000*9}, Code: code,
+			}
+			now[i] = then[i]
+			now[i].Region.Line += 1 + i%3
+			switch i % 20 {
+			case 0: // its neighbour was edited
+				now[i].Code.Before = "edited"
+			case 1: // its message counts anew
+				now[i].Message = strings.Replace(now[i].Message, "lose ", "lose 1", 1)
+			case 2: // it is another
+				now[i].Code, now[i].Rule = source.Code{Text: fmt.Sprint("other ", i), Alike: 1}, "-Wother"
+			}
+		}
+		slices.SortFunc(now, finding.Order)
+		b.Run(fmt.Sprint(n, " in 5000 files"), func(b *testing.B) { recogniseAll(b, now, taken(then)) })
+		for i := range then {
+			then[i] = finding.Finding{Tool: "gcc", Rule: "-Wsame", Path: "core/tide.c", Message: "same", Region: finding.Region{Line: i + 1},
+				Code: source.Code{Text: "same;", Before: "same;", After: "same;", Alike: n}}
+			now[i] = then[i]
+			now[i].Region.Line += 7
+		}
+		b.Run(fmt.Sprint(n, " equal ones in one file"), func(b *testing.B) { recogniseAll(b, now, taken(then)) })
 	}
-	now := found("core/tide.c", text.String())
-	entries := taken(now)
+}
+
+func recogniseAll(b *testing.B, now []finding.Finding, entries []Entry) {
+	b.ReportAllocs()
 	for b.Loop() {
-		Recognise(now, entries, View{})
+		if n := len(Recognise(now, entries, View{}).EntryOf); n != len(now) {
+			b.Fatal(n)
+		}
 	}
 }
