@@ -125,7 +125,9 @@ func mayReplace(file, name string, replace bool) error {
 func takeAll(result *gate.Result, model baseline.Entry) *baseline.Baseline {
 	list := &baseline.Baseline{}
 	for _, f := range result.Case.Findings {
-		e := baseline.EntryFor(f, result.Case.Policy.Levels[f.Level])
+		p := result.Case.Policy
+		e := baseline.EntryFor(f, p.Levels[f.Level])
+		e.Measure, _ = baseline.Measure(f.Message, p.Gauge(f.Tool, f.Rule))
 		e.Why, e.Reason, e.By, e.On = model.Why, model.Reason, model.By, model.On
 		list.Entries = append(list.Entries, e)
 	}

@@ -240,7 +240,7 @@ func Survey(ctx context.Context, q Request) (*Result, error) {
 // recognise finds the baseline's entries among the findings. The way is the whole change from the side that the baseline
 // was read from.
 func (s *scene) recognise(findings []finding.Finding, way *change.Change, r *rules) (baseline.Matches, error) {
-	view := baseline.View{Change: way}
+	view := baseline.View{Change: way, Aliases: r.policy.Aliases}
 	if len(r.baseline.Entries) == 0 {
 		return baseline.Recognise(findings, nil, view), nil
 	}

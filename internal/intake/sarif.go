@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"strings"
+	"zincdoor/internal/core/finding"
 
 	"github.com/go-json-experiment/json"
 	"github.com/go-json-experiment/json/jsontext"
@@ -297,7 +298,11 @@ type (
 		Related       []location `json:"relatedLocations"`
 		BaselineState string     `json:"baselineState"`
 		Occurrences   int        `json:"occurrenceCount"`
-		Provenance    struct {
+
+		Fingerprints        finding.Prints `json:"fingerprints"`
+		PartialFingerprints finding.Prints `json:"partialFingerprints"`
+
+		Provenance struct {
 			Invocation *int `json:"invocationIndex"`
 		} `json:"provenance"`
 	}

@@ -104,6 +104,15 @@ func (r *run) noteCommit() {
 	}
 }
 
+// prints are the fingerprints of a result, or, where it has none, those that are a part of one (SARIF 2.1.0, 3.27.16 and
+// 3.27.17).
+func prints(res *result) finding.Prints {
+	if len(res.Fingerprints) > 0 {
+		return res.Fingerprints
+	}
+	return res.PartialFingerprints
+}
+
 // finding makes a result a finding; false for results that tell of no fault (SARIF 2.1.0, 3.27.9) or of one that is
 // there no longer (3.27.24).
 func (r *run) finding(res *result) (finding.Finding, bool) {
@@ -116,6 +125,7 @@ func (r *run) finding(res *result) (finding.Finding, bool) {
 		Level:       r.level(res, id, rule),
 		Message:     messageText(res.Message, rule),
 		Occurrences: max(res.Occurrences, 1),
+		Prints:      prints(res),
 	}
 	at := 0
 	if r.isClang() {

@@ -85,6 +85,10 @@ type (
 		Team        string         `json:"team"`
 		Occurrences int            `json:"occurrences"`
 		Sources     []string       `json:"sources"`
+
+		// Of a worsened finding alone.
+		Measure         json.Number `json:"measure,omitempty"`
+		AcceptedMeasure json.Number `json:"accepted_measure,omitempty"`
 	}
 	goneJSON struct {
 		Tool    string `json:"tool"`
@@ -146,5 +150,6 @@ func findingOf(f judge.Finding) findingJSON {
 		Path: f.Path, Line: f.Region.Line, Column: f.Region.Column, EndLine: f.Region.Last(),
 		Message: f.Message, Place: string(f.Place), Standing: f.Standing,
 		Occurrences: f.Occurrences, Sources: list(f.Sources, func(s string) string { return s }),
+		Measure: json.Number(f.Measure), AcceptedMeasure: json.Number(f.AcceptedMeasure),
 	}
 }

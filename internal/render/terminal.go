@@ -24,7 +24,7 @@ type look struct {
 
 	touched, untouched string // the gutter beside a line of code
 	shut, open         string // the door
-	cut                string // where something was left out
+	cut, arrow         string // where something was left out; from a number to a greater one
 	columns            int
 }
 
@@ -39,10 +39,11 @@ func lookFor(w io.Writer) look {
 	l := look{
 		plain: r.NewStyle(), bold: r.NewStyle().Bold(true), faint: r.NewStyle().Foreground(lipgloss.Color("243")),
 		zinc: r.NewStyle().Foreground(lipgloss.Color("109")), signal: r.NewStyle().Bold(true).Foreground(lipgloss.Color("208")),
-		touched: "┃", untouched: "┆", shut: "▐█▌", open: "▐ ▌", cut: "…", columns: defaultColumns,
+		touched: "┃", untouched: "┆", shut: "▐█▌", open: "▐ ▌", cut: "…", arrow: " → ", columns: defaultColumns,
 	}
 	if !unicodeLocale() {
 		l.touched, l.untouched, l.shut, l.open, l.cut = "#", "|", "[#]", "[ ]", "..."
+		l.arrow = " -> "
 	}
 	if f, ok := w.(*os.File); ok {
 		if columns, _, err := term.GetSize(int(f.Fd())); err == nil {
@@ -142,6 +143,9 @@ func (s *screen) finding(f judge.Finding) {
 		s.line("%s %s", s.zinc.Render(fmt.Sprintf("%*d", indent-3, f.Region.Line)+" "), gutter)
 	}
 	about := []string{string(f.Standing), where(f), Safe(f.Tool)}
+	if f.Standing == judge.Worsened {
+		about[0] += " " + f.AcceptedMeasure + s.arrow + f.Measure
+	}
 	if f.Occurrences > 1 {
 		about = append(about, fmt.Sprintf("%d times", f.Occurrences))
 	}

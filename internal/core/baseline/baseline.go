@@ -45,12 +45,13 @@ type Entry struct {
 	Rule     string `json:"rule"`
 	Line     int    `json:"line,omitempty"` // where it stood when accepted; a hint, never proof
 	Message  string `json:"message"`
-	Severity string `json:"severity"`         // the rung it had when accepted
-	Text     string `json:"text,omitempty"`   // hash of the code line, "" where the finding had no code
-	Before   string `json:"before,omitempty"` // hash of the nearest line above that isn't blank
-	After    string `json:"after,omitempty"`  // hash of the nearest line below that isn't blank
-	Twins    int    `json:"twins,omitempty"`  // how many other lines of the file had this text
-	Prints   string `json:"prints,omitempty"` // the tool's own fingerprints, as finding.Prints has them
+	Severity string `json:"severity"`          // the rung it had when accepted
+	Measure  string `json:"measure,omitempty"` // how bad it was when accepted, "" where its message has no measure
+	Text     string `json:"text,omitempty"`    // hash of the code line, "" where the finding had no code
+	Before   string `json:"before,omitempty"`  // hash of the nearest line above that isn't blank
+	After    string `json:"after,omitempty"`   // hash of the nearest line below that isn't blank
+	Twins    int    `json:"twins,omitempty"`   // how many other lines of the file had this text
+	Prints   string `json:"prints,omitempty"`  // the tool's own fingerprints, as finding.Prints has them
 	Why      Why    `json:"why"`
 	Reason   string `json:"reason,omitempty"`
 	By       string `json:"by,omitempty"`

@@ -102,6 +102,8 @@ type Finding struct {
 	Standing Standing
 	Severity string
 	Entry    *baseline.Entry // the entry that recognised it, nil where none did
+
+	Measure, AcceptedMeasure string // of one that has worsened: what it measures now, and when it was accepted
 }
 
 // LimitResult is one limit with what it counted. Findings are those it counted, as indices of Verdict.Findings.

@@ -35,6 +35,9 @@ func stand(c Case) (all []Finding, gone []baseline.Entry, lineRule []string) {
 			if j.Entry.Lapsed(c.Today) {
 				j.Standing = Lapsed
 			}
+			if j.grown(c.Policy) {
+				j.Standing = Worsened
+			}
 		case ownFolder:
 			j.Standing = Inherited
 		case compared || c.Change.Everything:
@@ -63,6 +66,24 @@ func stand(c Case) (all []Finding, gone []baseline.Entry, lineRule []string) {
 	}
 	slices.Sort(lineRule)
 	return all, gone, lineRule
+}
+
+// grown compares the finding's measure with the one that was accepted, and keeps both where it has become worse.
+func (f *Finding) grown(p *policy.Policy) bool {
+	if f.Entry.Message == f.Message {
+		return false
+	}
+	gauge := p.Gauge(f.Tool, f.Rule)
+	then := f.Entry.Measure
+	if gauge != nil || then == "" {
+		then, _ = baseline.Measure(f.Entry.Message, gauge)
+	}
+	now, less := baseline.Measure(f.Message, gauge)
+	if !baseline.Worsened(then, now, less) {
+		return false
+	}
+	f.Measure, f.AcceptedMeasure = now, then
+	return true
 }
 
 func placeOf(c *change.Change, f finding.Finding, compared bool) change.Place {

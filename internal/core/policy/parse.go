@@ -44,9 +44,11 @@ func (r *reader) whole() {
 			"levels":   func(n ast.Node) { levels = n }, // needs the ladder
 			"baseline": r.baseline,
 			"place":    r.place,
+			"aliases":  r.aliases,
+			"measures": r.measures,
 			"doors":    func(n ast.Node) { doors = n }, // needs the ladder
 		},
-		later: []string{"inherit", "paths", "groups", "aliases", "same", "severities", "teams", "reports", "recipes", "notes"},
+		later: []string{"inherit", "paths", "groups", "same", "severities", "teams", "reports", "recipes", "notes"},
 	})
 	r.levels(levels)
 	if doors != nil {
@@ -125,6 +127,64 @@ func (r *reader) baseline(n ast.Node) {
 		r.complain(n, "baseline must be a plain path from the repository's root, not %q", s)
 	}
 	r.policy.Baseline, r.policy.BaselineNamed = s, true
+}
+
+// aliases reads the rules that their tools renamed. A name that was changed twice leads to the last one.
+func (r *reader) aliases(n ast.Node) {
+	names := map[string]string{}
+	for _, f := range r.fields(n, "aliases") {
+		names[f.name] = r.text(f.value, "aliases: "+f.name)
+	}
+	r.policy.Aliases = map[string]string{}
+	for old, now := range names {
+		for range names {
+			next, renamed := names[now]
+			if !renamed {
+				break
+			}
+			now = next
+		}
+		if _, endless := names[now]; endless {
+			r.complain(n, "aliases lead from %q back to itself", old)
+			return
+		}
+		r.policy.Aliases[old] = now
+	}
+}
+
+func (r *reader) measures(n ast.Node) {
+	list, ok := r.resolve(n).(*ast.SequenceNode)
+	if !ok {
+		r.complain(n, "measures must be a list, as in measures: [{rule: complexity, number: 1}]")
+		return
+	}
+	for _, item := range list.Values {
+		m := Measure{}
+		r.mapping(item, keys{
+			what: "a measure",
+			need: []string{"rule", "number"},
+			read: map[string]func(ast.Node){
+				"rule":   func(n ast.Node) { m.Rules = r.globs(n, "rule") },
+				"tool":   func(n ast.Node) { m.Tools = r.globs(n, "tool") },
+				"number": func(n ast.Node) { m.Number = r.ordinal(n) },
+				"worse":  func(n ast.Node) { m.Less = oneOf(r, n, "worse", []string{"more", "less"}) == "less" },
+			},
+		})
+		r.policy.Measures = append(r.policy.Measures, m)
+	}
+}
+
+// ordinal reads which number of a message is meant: the first is 1; none says that no number is a measure.
+func (r *reader) ordinal(n ast.Node) int {
+	s := r.text(n, "number")
+	if s == "none" || s == "" {
+		return 0
+	}
+	number, err := strconv.Atoi(s)
+	if err != nil || number < 1 || number > 99 {
+		r.complain(n, `number is which number of the message is the measure (1 for the first), or none, not %q`, s)
+	}
+	return number
 }
 
 // place reads which differences make a line the author's.

@@ -29,7 +29,28 @@ type Policy struct {
 
 	Place change.Rules // which differences make a line the author's
 
+	Aliases  map[string]string // the present names of rules that their tools renamed
+	Measures []Measure         // the first that takes a rule counts
+
 	Doors []Door // in the order of the file
+}
+
+// Measure says which number of some rules' messages tells how bad a fault is.
+type Measure struct {
+	Rules []string // globs in which * takes everything
+	Tools []string // the same; empty takes every tool
+	baseline.Gauge
+}
+
+// Gauge is what the policy says of a rule's measure, nil where it says nothing.
+func (p *Policy) Gauge(tool, rule string) *baseline.Gauge {
+	for i := range p.Measures {
+		m := &p.Measures[i]
+		if matchesAny(m.Rules, rule, matchRule) && (len(m.Tools) == 0 || matchesAny(m.Tools, tool, matchRule)) {
+			return &m.Gauge
+		}
+	}
+	return nil
 }
 
 // Ladder is the team's ordered list of severities, worst first.
