@@ -1,142 +1,251 @@
 package cli
 
 import (
-	"bytes"
+	"context"
 	"errors"
 	"fmt"
-	"io/fs"
-	"os"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
+	"time"
 
-	"github.com/gofrs/flock"
-	"github.com/google/renameio/v2"
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	"zincdoor/internal/core/baseline"
 	"zincdoor/internal/core/finding"
+	"zincdoor/internal/core/judge"
+	"zincdoor/internal/core/policy"
 	"zincdoor/internal/gate"
+	"zincdoor/internal/render"
+	"zincdoor/internal/store"
 )
 
 func (p *program) baseline() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "baseline",
 		Short: "Keep the list of accepted findings",
-		Args:  cobra.NoArgs,
-		RunE:  func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
-	}
-	cmd.AddCommand(p.take())
-	return cmd
-}
-
-func (p *program) take() *cobra.Command {
-	var evidence evidenceFlags
-	var why, reason string
-	var replace bool
-	cmd := &cobra.Command{
-		Use:   "take",
-		Short: "Accept all present findings of the reports",
-		Long: `Accept every finding that the reports have of the work tree, and note their tools as covered: from then on,
-whatever these tools find that isn't in the list is new.
-
-  zincdoor baseline take --report build/warnings.txt
-
-The list is a file of the repository (.zincdoor/baseline.jsonl, or where the policy says). Commit it.`,
+		Long: `Keep the list of accepted findings. It is a file of the repository (.zincdoor/baseline.jsonl, or where the policy
+says), one entry a line; commit it with the code it speaks of.`,
 		Args: cobra.NoArgs,
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			request, err := evidence.request(p.in)
-			if err != nil {
-				return err
-			}
-			if !slices.Contains([]baseline.Why{baseline.Debt, baseline.Mistaken, baseline.Meant}, baseline.Why(why)) {
-				return fmt.Errorf("--why is one of debt, mistaken, meant, not %q", why)
-			}
-			if err := oneStdin(request); err != nil {
-				return err
-			}
-			result, err := gate.Survey(cmd.Context(), request)
-			if err != nil {
-				return graded(err)
-			}
-			return p.keep(result, baseline.Entry{Why: baseline.Why(why), Reason: reason, By: result.Author, On: request.Today}, replace)
-		},
+		RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
 	}
-	evidence.add(cmd.Flags())
-	cmd.Flags().StringVar(&why, "why", string(baseline.Debt), "the reason: `debt` (true, but not now), mistaken (not a fault) or meant (a deliberate exception)")
-	cmd.Flags().StringVar(&reason, "reason", "", "the reason in your own `WORDS`")
-	cmd.Flags().BoolVar(&replace, "replace", false, "replace a list that holds entries already")
+	cmd.AddCommand(p.take(), p.accept(), p.list(), p.sweep(), p.renew(), p.merge())
 	return cmd
 }
 
-// keep writes the findings as the baseline, under a lock, so that of two runs at once the second sees the first.
-func (p *program) keep(result *gate.Result, model baseline.Entry, replace bool) error {
+// survey is the work tree's findings, and the list that some of them are accepted in.
+type survey struct {
+	*gate.Result
+	judge.Verdict
+	file string // the list, on this machine
+}
+
+// survey reads the reports, all of which must be sound.
+func (p *program) survey(ctx context.Context, evidence evidenceFlags, anew bool) (*survey, error) {
+	request, err := evidence.request(p.in)
+	if err != nil {
+		return nil, err
+	}
+	if evidence.baseline != "" {
+		return nil, fmt.Errorf("--baseline has no place here: the list that is kept is the one of the policy")
+	}
+	if err := oneStdin(request); err != nil {
+		return nil, err
+	}
+	request.Anew = anew
+	result, err := gate.Survey(ctx, request)
+	if err != nil {
+		return nil, graded(err)
+	}
 	for _, e := range result.Case.Evidence {
 		if !e.Sound() {
-			return unjudged{fmt.Errorf("%s is no evidence (%s), so nothing is taken: %s", e.Name, e.State, e.Problem)}
+			name := e.Name
+			if name == "" {
+				return nil, unjudged{errors.New(e.Problem)}
+			}
+			return nil, unjudged{fmt.Errorf("%s is no evidence (%s), so nothing is changed: %s", name, e.State, e.Problem)}
 		}
 	}
-	file := filepath.Join(result.Root, filepath.FromSlash(result.BaselinePath))
-	if err := os.MkdirAll(filepath.Dir(file), 0o755); err != nil {
-		return unjudged{err}
-	}
-	lock := flock.New(filepath.Dir(file), flock.SetFlag(os.O_RDONLY)) // the folder, so that no lock file is left behind
-	if err := lock.Lock(); err != nil {
-		return unjudged{fmt.Errorf("the baseline can't be locked: %w", err)}
-	}
-	defer lock.Unlock()
-	if err := mayReplace(file, result.BaselinePath, replace); err != nil {
+	return &survey{
+		Result: result, Verdict: judge.Judge(result.Case),
+		file: filepath.Join(result.Root, filepath.FromSlash(result.BaselinePath)),
+	}, nil
+}
+
+// entryFor describes a present finding.
+func (s *survey) entryFor(f judge.Finding, reasons baseline.Entry) baseline.Entry {
+	p := s.Case.Policy
+	e := baseline.EntryFor(f.Finding, f.Severity)
+	e.Measure, _ = baseline.Measure(f.Message, p.Gauge(f.Tool, f.Rule))
+	e.Why, e.Reason, e.By, e.On, e.Until, e.Link = reasons.Why, reasons.Reason, reasons.By, reasons.On, reasons.Until, reasons.Link
+	return e
+}
+
+// edit changes the list under a lock.
+func (s *survey) edit(change func(old *baseline.Baseline) (*baseline.Baseline, error)) error {
+	err := store.Edit(s.file, func(old *baseline.Baseline, unread error) (*baseline.Baseline, error) {
+		if unread != nil {
+			return nil, unread
+		}
+		return change(old)
+	})
+	return storeError(err)
+}
+
+// storeError gives an error of keeping the list its exit code. A wrong call stays one.
+func storeError(err error) error {
+	var call callError
+	if err == nil || errors.As(err, &call) {
 		return err
 	}
-	list := takeAll(result, model)
-	var data bytes.Buffer
-	if err := list.Write(&data); err != nil {
-		return unjudged{err}
-	}
-	if err := renameio.WriteFile(file, data.Bytes(), 0o644); err != nil {
-		return unjudged{fmt.Errorf("the baseline can't be written: %w", err)}
-	}
-	tools := make([]string, len(list.Covers))
-	for i, c := range list.Covers {
-		tools[i] = c.Tool
-	}
-	fmt.Fprintf(p.out, "%s accepted, covering %s; written to %s\n", finding.Count(len(list.Entries)), strings.Join(tools, ", "), result.BaselinePath)
-	return nil
+	return unjudged{err}
 }
 
-func mayReplace(file, name string, replace bool) error {
-	data, err := os.ReadFile(file)
-	if errors.Is(err, fs.ErrNotExist) || replace {
-		return nil
-	}
-	if err != nil {
-		return unjudged{err}
-	}
-	old, err := baseline.Read(bytes.NewReader(data))
-	if err != nil {
-		return unjudged{fmt.Errorf("%s: %w; mend it, or write it anew with --replace", name, err)}
-	}
-	if len(old.Entries) > 0 {
-		return fmt.Errorf("%s holds %d entries already, with their reasons and dates, which would be lost; --replace takes them all anew", name, len(old.Entries))
-	}
-	return nil
+// callError marks a wrong call among errors of keeping the list.
+type callError struct{ error }
+
+// errChanged says that another run was faster.
+var errChanged = errors.New("the list was changed while this ran; run it again")
+
+// reasonFlags say why findings are accepted.
+type reasonFlags struct {
+	why, reason, until, link string
 }
 
-func takeAll(result *gate.Result, model baseline.Entry) *baseline.Baseline {
-	list := &baseline.Baseline{}
-	for _, f := range result.Case.Findings {
-		p := result.Case.Policy
-		e := baseline.EntryFor(f, p.Levels[f.Level])
-		e.Measure, _ = baseline.Measure(f.Message, p.Gauge(f.Tool, f.Rule))
-		e.Why, e.Reason, e.By, e.On = model.Why, model.Reason, model.By, model.On
-		list.Entries = append(list.Entries, e)
+func (r *reasonFlags) add(f *pflag.FlagSet, why baseline.Why) {
+	f.StringVar(&r.why, "why", string(why), "the reason: `debt` (true, but not now), mistaken (not a fault) or meant (a deliberate exception)")
+	f.StringVar(&r.reason, "reason", "", "the reason in your own `WORDS`")
+	f.StringVar(&r.until, "until", "", "until when: a `DATE` like 2027-02-01, included, or a time from today like 90d, 12w or 6m")
+	f.StringVar(&r.link, "link", "", "where more is said, as a `URL`")
+}
+
+// reasons are what the flags say, with who says it and when.
+func (r *reasonFlags) reasons(today, author string) (baseline.Entry, error) {
+	until, err := endDate(r.until, today)
+	if err != nil {
+		return baseline.Entry{}, err
 	}
-	for _, e := range result.Case.Evidence {
-		for _, c := range e.Covers {
-			if !slices.ContainsFunc(list.Covers, func(o baseline.Cover) bool { return o.Tool == c.Tool && slices.Equal(o.Paths, c.Paths) }) {
-				list.Covers = append(list.Covers, c)
-			}
+	if !slices.Contains([]baseline.Why{baseline.Debt, baseline.Mistaken, baseline.Meant}, baseline.Why(r.why)) {
+		return baseline.Entry{}, fmt.Errorf("--why is one of debt, mistaken, meant, not %q", r.why)
+	}
+	return baseline.Entry{Why: baseline.Why(r.why), Reason: r.reason, Until: until, Link: r.link, By: author, On: today}, nil
+}
+
+// endDate reads a last day: a date, or a time from today in days, weeks or months.
+func endDate(s, today string) (string, error) {
+	if s == "" {
+		return "", nil
+	}
+	day, err := time.Parse(time.DateOnly, s)
+	if err != nil {
+		n, bad := strconv.Atoi(s[:len(s)-1])
+		start, broken := time.Parse(time.DateOnly, today)
+		if bad != nil || broken != nil || n < 1 || n > 9999 {
+			return "", fmt.Errorf("%q is no date like 2027-02-01 and no time like 90d, 12w or 6m", s)
+		}
+		switch s[len(s)-1] {
+		case 'd':
+			day = start.AddDate(0, 0, n)
+		case 'w':
+			day = start.AddDate(0, 0, 7*n)
+		case 'm':
+			day = start.AddDate(0, n, 0)
+		default:
+			return "", fmt.Errorf("%q is no date like 2027-02-01 and no time like 90d, 12w or 6m", s)
 		}
 	}
-	return list
+	if date := day.Format(time.DateOnly); date >= today {
+		return date, nil
+	}
+	return "", fmt.Errorf("%s is past", s)
+}
+
+// filterFlags choose findings, or entries of the list, by what they are. Without any, all are chosen.
+type filterFlags struct {
+	rules, paths, tools, severities []string
+}
+
+func (c *filterFlags) add(f *pflag.FlagSet) {
+	f.StringSliceVar(&c.rules, "rule", nil, "those of rules that a `GLOB` takes; repeatable, as are the next three")
+	f.StringSliceVar(&c.paths, "path", nil, "those in files that a `GLOB` from the repository's root takes")
+	f.StringSliceVar(&c.tools, "tool", nil, "those of a tool, by its `NAME`")
+	f.StringSliceVar(&c.severities, "severity", nil, "those on a `RUNG` of the ladder")
+}
+
+func (c *filterFlags) any() bool {
+	return len(c.rules)+len(c.paths)+len(c.tools)+len(c.severities) > 0
+}
+
+func (c *filterFlags) takes(tool, rule, path, severity string) bool {
+	in := func(list []string, name string) bool { return len(list) == 0 || slices.Contains(list, name) }
+	l := policy.Limit{Rules: c.rules, Paths: c.paths}
+	return l.TakesRule(rule) && l.TakesPath(path) && in(c.tools, tool) && in(c.severities, severity)
+}
+
+func (c *filterFlags) takesEntry(e baseline.Entry) bool {
+	return c.takes(e.Tool, e.Rule, e.Path, e.Severity)
+}
+
+// byID finds what the beginnings of ids name, each exactly one.
+func byID(ids []string, names []string) ([]int, error) {
+	var all []int
+	for _, id := range ids {
+		var at []int
+		for i, name := range names {
+			if strings.HasPrefix(name, id) && id != "" {
+				at = append(at, i)
+			}
+		}
+		switch len(at) {
+		case 0:
+			return nil, fmt.Errorf("nothing is called %s; the names are those of the verdict made from the same reports and the same files", strconv.Quote(id))
+		case 1:
+			all = append(all, at[0])
+		default:
+			return nil, fmt.Errorf("%s is the beginning of %d names; write more of it", strconv.Quote(id), len(at))
+		}
+	}
+	slices.Sort(all)
+	return slices.Compact(all), nil
+}
+
+// mostShown is how many entries are shown before a question.
+const mostShown = 20
+
+// show lists entries for people, a line each.
+func (p *program) show(entries []baseline.Entry, most int) {
+	for i, e := range entries {
+		if i == most && len(entries) > most+1 {
+			fmt.Fprintf(p.err, "  and %d more\n", len(entries)-most)
+			return
+		}
+		fmt.Fprintf(p.err, "  %s\n", render.Entry(e))
+	}
+}
+
+// confirm shows what is about to happen and asks; where nobody can be asked, yes must have been said.
+func (p *program) confirm(yes bool, question string, entries []baseline.Entry) (bool, error) {
+	if yes {
+		return true, nil
+	}
+	p.show(entries, mostShown)
+	if !p.atTerminal() {
+		return false, fmt.Errorf("%s There is no terminal to ask at; say --yes", question)
+	}
+	return p.agrees(question), nil
+}
+
+// entries is a number of entries in words.
+func entriesInWords(n int) string {
+	if n == 1 {
+		return "1 entry"
+	}
+	return strconv.Itoa(n) + " entries"
+}
+
+// keptIn tells that findings were accepted into the list.
+func (s *survey) accepted(n int) string {
+	return fmt.Sprintf("%s accepted in %s", finding.Count(n), render.Safe(s.BaselinePath))
 }

@@ -16,7 +16,6 @@ import (
 	"zincdoor/internal/core/baseline"
 	"zincdoor/internal/core/policy"
 	"zincdoor/internal/fit"
-	"zincdoor/internal/gate"
 	"zincdoor/internal/git"
 	"zincdoor/internal/render"
 )
@@ -70,6 +69,11 @@ func (p *program) runFit(ctx context.Context, flags fitFlags) error {
 		return unjudged{err}
 	}
 	if flags.remove {
+		if !flags.dry {
+			if err := repo.UnsetLocal(fit.MergeDriver, fit.MergeCommand); err != nil {
+				return unjudged{err}
+			}
+		}
 		return p.unfit(dir, place, flags.dry)
 	}
 	call, err := fitCall(repo, place, flags)
@@ -86,6 +90,11 @@ func (p *program) runFit(ctx context.Context, flags fitFlags) error {
 	}
 	if err := fit.Apply(place.GitDir, files); err != nil {
 		return unjudged{err}
+	}
+	if place.Root != "" {
+		if err := repo.SetLocal(fit.MergeDriver, fit.MergeCommand); err != nil {
+			return unjudged{err}
+		}
 	}
 	return p.offerBaseline(ctx, place, flags)
 }
@@ -258,27 +267,23 @@ func (p *program) offerBaseline(ctx context.Context, place fit.Place, flags fitF
 		fmt.Fprintf(p.out, "\nThe present findings count as they are. To accept them all: %s\n", render.Safe(command))
 		return nil
 	}
-	evidence := evidenceFlags{reports: flags.reports}
-	request, err := evidence.request(p.in)
-	if err != nil {
-		return err
-	}
-	result, err := gate.Survey(ctx, request)
-	if err != nil {
-		return graded(err)
-	}
-	return p.keep(result, baseline.Entry{Why: baseline.Debt, By: result.Author, On: request.Today}, false)
+	return p.runTake(ctx, takeFlags{evidence: evidenceFlags{reports: flags.reports}, reason: reasonFlags{why: string(baseline.Debt)}})
 }
 
 // agrees asks the person at the terminal; where there is none, the answer is no.
 func (p *program) agrees(question string) bool {
-	in, ok := p.in.(*os.File)
-	if !ok || !term.IsTerminal(int(in.Fd())) {
+	if !p.atTerminal() {
 		return false
 	}
 	fmt.Fprintf(p.err, "%s [y/N] ", question)
-	answer, _ := bufio.NewReader(in).ReadString('\n')
+	answer, _ := bufio.NewReader(p.in).ReadString('\n')
 	return strings.EqualFold(strings.TrimSpace(answer), "y") || strings.EqualFold(strings.TrimSpace(answer), "yes")
+}
+
+// atTerminal reports whether somebody can be asked.
+func (p *program) atTerminal() bool {
+	in, ok := p.in.(*os.File)
+	return ok && term.IsTerminal(int(in.Fd()))
 }
 
 func (p *program) unfit(dir string, place fit.Place, dry bool) error {

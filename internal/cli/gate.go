@@ -7,7 +7,6 @@ import (
 	"os"
 	"slices"
 	"strings"
-	"time"
 
 	"github.com/google/renameio/v2"
 	"github.com/spf13/cobra"
@@ -146,13 +145,18 @@ type evidenceFlags struct {
 
 func (e *evidenceFlags) add(f *pflag.FlagSet) {
 	f.SortFlags = false
+	e.addReports(f)
+	f.StringVar(&e.policy, "policy", "", "judge by the policy in `FILE|REV:PATH`")
+	f.StringVar(&e.baseline, "baseline", "", "compare with the baseline in `FILE|REV:PATH`")
+	f.StringVar(&e.today, "today", "", "the `DATE` on which to judge, as 2027-02-01 (default: today, UTC)")
+}
+
+// addReports adds the flags that name reports.
+func (e *evidenceFlags) addReports(f *pflag.FlagSet) {
 	f.StringArrayVar(&e.reports, "report", nil, "a report, as `[FORMAT=]FILE`, - for standard input; repeatable. Formats: "+strings.Join(intake.Formats, ", "))
 	f.StringVar(&e.commit, "report-commit", "", "the `REV` that the reports were made at, where they don't say")
 	f.StringVar(&e.root, "report-root", "", "where the reports' paths start, where that isn't plain: a `DIR` of the repository, or its root on another machine")
 	f.BoolVar(&e.emptyIsClean, "empty-is-clean", false, "an empty report given as diagnostics=FILE means that the tool found nothing")
-	f.StringVar(&e.policy, "policy", "", "judge by the policy in `FILE|REV:PATH`")
-	f.StringVar(&e.baseline, "baseline", "", "compare with the baseline in `FILE|REV:PATH`")
-	f.StringVar(&e.today, "today", "", "the `DATE` on which to judge, as 2027-02-01 (default: today, UTC)")
 }
 
 func (e *evidenceFlags) request(in io.Reader) (gate.Request, error) {
@@ -161,13 +165,11 @@ func (e *evidenceFlags) request(in io.Reader) (gate.Request, error) {
 		Today: e.today, Stdin: in,
 	}
 	var err error
-	if q.Dir, err = os.Getwd(); err != nil {
-		return q, unjudged{err}
+	if q.Dir, err = workingDir(); err != nil {
+		return q, err
 	}
-	if q.Today == "" {
-		q.Today = time.Now().UTC().Format(time.DateOnly)
-	} else if _, err := time.Parse(time.DateOnly, q.Today); err != nil {
-		return q, fmt.Errorf("--today takes a date like 2027-02-01, not %q", q.Today)
+	if q.Today, err = today(e.today); err != nil {
+		return q, err
 	}
 	for _, argument := range e.reports {
 		report, err := reportFile(argument)

@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"strings"
 
+	"zincdoor/internal/core/baseline"
 	"zincdoor/internal/core/policy"
 )
 
@@ -59,6 +60,9 @@ func Plan(p Place, call Call) ([]File, error) {
 			files = append(files, File{Path: path, What: "policy", Written: true})
 		}
 	}
+	if p.Root != "" {
+		files = append(files, p.attributes())
+	}
 	for _, hook := range []Hook{Commit, Push, Server} {
 		door, wanted := call.Doors[hook]
 		if !wanted {
@@ -74,6 +78,25 @@ func Plan(p Place, call Call) ([]File, error) {
 		files = append(files, f)
 	}
 	return files, nil
+}
+
+// MergeDriver is how git's configuration calls the merging of two lists, and what that starts.
+const (
+	MergeDriver  = "merge.zincdoor.driver"
+	MergeCommand = "zincdoor baseline merge %O %A %B"
+)
+
+// attributes is the file beside the list that has git merge it as the driver does. One that is there already is left as
+// it is.
+func (p Place) attributes() File {
+	list := filepath.FromSlash(baseline.Path)
+	f := File{
+		Path: filepath.Join(p.Root, filepath.Dir(list), ".gitattributes"), What: "merging of the baseline", Mode: 0o644,
+		Text: []byte(filepath.Base(list) + " merge=zincdoor\n"),
+	}
+	_, err := os.Lstat(f.Path)
+	f.Written = !errors.Is(err, fs.ErrNotExist)
+	return f
 }
 
 // owns reports whether a folder belongs to the repository alone.

@@ -45,6 +45,7 @@ type Request struct {
 	Policy   string // FILE or REV:PATH in place of the policy that counts
 	Baseline string // the same for the baseline
 	Today    string // YYYY-MM-DD, UTC
+	Anew     bool   // Survey: do without a baseline that can't be read
 
 	Stdin io.Reader
 }
@@ -210,8 +211,8 @@ func (s *scene) nothingStaged() (*Result, error) {
 	return &Result{Case: judge.Case{Change: none, Notices: []string{"nothing is staged, so there is nothing to judge"}}, way: none}, nil
 }
 
-// Survey reads the reports of the work tree without holding them against anything: the case has no door, no baseline
-// and no view.
+// Survey reads the reports of the work tree and recognises what the work tree's baseline accepts, without a door to hold
+// them against.
 func Survey(ctx context.Context, q Request) (*Result, error) {
 	q.Change = Selection{Kind: policy.Tree}
 	repo, err := open(ctx, q)
@@ -228,13 +229,55 @@ func Survey(ctx context.Context, q Request) (*Result, error) {
 	if err != nil {
 		return nil, err
 	}
+	r := &rules{policy: p}
+	if err := s.readBaseline(q, r); err != nil {
+		if !q.Anew {
+			return nil, err
+		}
+		r.baseline = &baseline.Baseline{}
+	}
 	result, err := s.call(q).hear(p.Place)
 	if err != nil {
 		return nil, err
 	}
-	result.Case.Policy = p
+	c := &result.Case
+	c.Policy, c.Today, c.Baseline = p, q.Today, r.baseline
+	if c.Recognised, err = s.recognise(c.Findings, result.way, r); err != nil {
+		return nil, err
+	}
 	result.BaselinePath, result.Root, result.Author = p.Baseline, s.root, s.author()
 	return result, nil
+}
+
+// List is the work tree's baseline, and where it is kept.
+type List struct {
+	Baseline *baseline.Baseline
+	Policy   *policy.Policy
+	Path     string // relative to the repository's root
+	Root     string
+	Author   string // the name of the person who makes the call, as git knows it
+}
+
+// OpenList reads the work tree's baseline.
+func OpenList(ctx context.Context, q Request) (*List, error) {
+	q.Change = Selection{Kind: policy.Tree}
+	repo, err := open(ctx, q)
+	if err != nil {
+		return nil, err
+	}
+	defer repo.Close()
+	s, err := newScene(repo, q)
+	if err != nil {
+		return nil, err
+	}
+	defer s.close()
+	p, _, err := s.policyOf(q)
+	if err != nil {
+		return nil, err
+	}
+	r := &rules{policy: p}
+	err = s.readBaseline(q, r)
+	return &List{Baseline: r.baseline, Policy: p, Path: p.Baseline, Root: s.root, Author: s.author()}, err
 }
 
 // recognise finds the baseline's entries among the findings. The way is the whole change from the side that the baseline

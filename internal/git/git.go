@@ -331,6 +331,25 @@ func (r *Repo) HooksDir() (string, error) {
 	return strings.TrimSuffix(string(out), "\n"), err
 }
 
+// SetLocal sets a value of the repository's own configuration, unless it has one.
+func (r *Repo) SetLocal(key, value string) error {
+	if _, err := r.git("config", "--local", "--get", key); err == nil {
+		return nil
+	}
+	_, err := r.git("config", "--local", key, value)
+	return err
+}
+
+// UnsetLocal takes a value out of the repository's own configuration, where it is that one.
+func (r *Repo) UnsetLocal(key, value string) error {
+	if now, err := r.git("config", "--local", "--get", key); err != nil || strings.TrimSpace(string(now)) != value {
+		return nil
+	}
+	section := key[:strings.LastIndexByte(key, '.')]
+	_, err := r.git("config", "--local", "--remove-section", section)
+	return err
+}
+
 // UserName is the name git would put on a commit, "" where none is set.
 func (r *Repo) UserName() string {
 	out, err := r.git("config", "user.name")

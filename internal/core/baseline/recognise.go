@@ -120,7 +120,6 @@ func newMatcher(findings []finding.Finding, entries []Entry, view View) *matcher
 	m := &matcher{
 		findings: make([]side, len(findings)),
 		entries:  make([]side, len(entries)),
-		order:    make([]int, len(entries)),
 		entryOf:  slices.Repeat([]int{None}, len(findings)),
 		taken:    make([]bool, len(entries)),
 		shifts:   map[string]*shifts{},
@@ -131,10 +130,7 @@ func newMatcher(findings []finding.Finding, entries []Entry, view View) *matcher
 		paths:    make([]string, len(entries)),
 	}
 	past := newPast(view)
-	for i := range m.order {
-		m.order[i] = i
-	}
-	slices.SortFunc(m.order, func(a, b int) int { return order(entries[a], entries[b]) })
+	m.order = sorted(entries)
 	for _, i := range m.order {
 		s := m.sideOf(entries[i])
 		s.isEntry, s.weighty, s.weightyBefore, s.weightyAfter = true, s.coded, s.coded, s.coded

@@ -1,0 +1,255 @@
+package cli
+
+import (
+	"cmp"
+	"context"
+	"encoding/json"
+	"fmt"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"time"
+
+	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
+
+	"zincdoor/internal/core/baseline"
+	"zincdoor/internal/gate"
+	"zincdoor/internal/render"
+	"zincdoor/internal/store"
+)
+
+// listFlags choose entries of the list.
+type listFlags struct {
+	filter  filterFlags
+	lapsing string
+	policy  string
+	today   string
+}
+
+func (l *listFlags) add(f *pflag.FlagSet) {
+	f.SortFlags = false
+	l.filter.add(f)
+	f.StringVar(&l.lapsing, "lapsing", "", "those whose acceptance ends within a `TIME` from today like 30d, or has ended; 0d for the ended ones")
+	f.StringVar(&l.policy, "policy", "", "go by the policy in `FILE|REV:PATH`")
+	f.StringVar(&l.today, "today", "", "the `DATE` on which to judge, as 2027-02-01 (default: today, UTC)")
+}
+
+// kept is the list as it lies in the work tree.
+type kept struct {
+	list                *baseline.Baseline
+	ids                 []string
+	name, file          string // from the repository's root, and on this machine
+	author, today, last string // last: the day up to which an end counts as lapsing, "" for none
+}
+
+func (p *program) openList(ctx context.Context, flags listFlags) (*kept, error) {
+	day, err := today(flags.today)
+	if err != nil {
+		return nil, err
+	}
+	k := &kept{today: day}
+	if flags.lapsing == "0d" {
+		start, _ := time.Parse(time.DateOnly, day)
+		k.last = start.AddDate(0, 0, -1).Format(time.DateOnly)
+	} else if k.last, err = endDate(flags.lapsing, day); err != nil {
+		return nil, fmt.Errorf("--lapsing: %w", err)
+	}
+	dir, err := workingDir()
+	if err != nil {
+		return nil, err
+	}
+	list, err := gate.OpenList(ctx, gate.Request{Dir: dir, Policy: flags.policy, Today: day, Stdin: p.in})
+	if err != nil {
+		return nil, graded(err)
+	}
+	k.list, k.name, k.author = list.Baseline, render.Safe(list.Path), list.Author
+	k.file = filepath.Join(list.Root, filepath.FromSlash(list.Path))
+	k.ids = baseline.IDs(k.list.Entries)
+	return k, nil
+}
+
+// choose picks entries by their names and by what they are, in the order of the file.
+func (k *kept) choose(flags listFlags, ids []string) ([]int, error) {
+	named, err := byID(ids, k.ids)
+	if err != nil {
+		return nil, err
+	}
+	var chosen []int
+	for i, e := range k.list.Entries {
+		switch {
+		case len(ids) > 0 && !slices.Contains(named, i), !flags.filter.takesEntry(e):
+		case k.last != "" && (e.Until == "" || e.Until > k.last):
+		default:
+			chosen = append(chosen, i)
+		}
+	}
+	return chosen, nil
+}
+
+func (k *kept) edit(change func(now *baseline.Baseline) (*baseline.Baseline, error)) error {
+	return storeError(store.Edit(k.file, func(old *baseline.Baseline, unread error) (*baseline.Baseline, error) {
+		if unread != nil {
+			return nil, unread
+		}
+		return change(old)
+	}))
+}
+
+func (p *program) list() *cobra.Command {
+	var flags listFlags
+	var evidence evidenceFlags
+	var group, format string
+	var gone bool
+	cmd := &cobra.Command{
+		Use:   "list",
+		Short: "Show what is accepted, by whom, why and until when",
+		Long: `Show the entries of the list, all or some of them.
+
+  zincdoor baseline list --group rule
+  zincdoor baseline list --lapsing 30d
+  zincdoor baseline list --gone --report build/warnings.txt`,
+		Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			k, err := p.openList(cmd.Context(), flags)
+			if err != nil {
+				return err
+			}
+			chosen, err := k.choose(flags, nil)
+			if err != nil {
+				return err
+			}
+			if gone {
+				evidence.policy, evidence.today = flags.policy, flags.today
+				s, err := p.survey(cmd.Context(), evidence, false)
+				if err != nil {
+					return err
+				}
+				chosen = k.among(chosen, s.Gone)
+			} else if len(evidence.reports) > 0 {
+				return fmt.Errorf("--report is for --gone; the list itself needs none")
+			}
+			switch format {
+			case "json":
+				return p.listJSON(k, chosen)
+			case "terminal":
+				return p.listText(k, chosen, group)
+			}
+			return fmt.Errorf("--format is terminal or json, not %q", format)
+		},
+	}
+	flags.add(cmd.Flags())
+	cmd.Flags().BoolVar(&gone, "gone", false, "those whose findings are gone, as the reports show")
+	evidence.addReports(cmd.Flags())
+	cmd.Flags().StringVar(&group, "group", "", "count them by `rule`, path, tool, severity or age instead of listing them")
+	cmd.Flags().StringVar(&format, "format", "terminal", "`terminal` or json, an object a line")
+	return cmd
+}
+
+// among keeps the chosen entries that are in a list too.
+func (k *kept) among(chosen []int, entries []baseline.Entry) []int {
+	left := map[baseline.Entry]int{}
+	for _, e := range entries {
+		left[e]++
+	}
+	return slices.DeleteFunc(chosen, func(i int) bool {
+		left[k.list.Entries[i]]--
+		return left[k.list.Entries[i]] < 0
+	})
+}
+
+func (p *program) listJSON(k *kept, chosen []int) error {
+	out := json.NewEncoder(p.out)
+	out.SetEscapeHTML(false)
+	for _, i := range chosen {
+		if err := out.Encode(struct {
+			ID string `json:"id"`
+			baseline.Entry
+			Lapsed bool `json:"lapsed"`
+		}{k.ids[i], k.list.Entries[i], k.list.Entries[i].Lapsed(k.today)}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (p *program) listText(k *kept, chosen []int, group string) error {
+	lapsed := 0
+	for _, i := range chosen {
+		if k.list.Entries[i].Lapsed(k.today) {
+			lapsed++
+		}
+	}
+	if group != "" {
+		if err := p.countBy(k, chosen, group); err != nil {
+			return err
+		}
+	} else {
+		path := ""
+		for n, i := range chosen {
+			e := k.list.Entries[i]
+			if n == 0 || e.Path != path {
+				path = e.Path
+				fmt.Fprintln(p.out, cmp.Or(render.Safe(path), "without a file"))
+			}
+			fmt.Fprintf(p.out, "  %s  %s\n              %s\n", k.ids[i], render.EntryInFile(e), render.Reasons(e, k.today))
+		}
+	}
+	fmt.Fprintf(p.out, "%s of %d in %s, %d lapsed\n", entriesInWords(len(chosen)), len(k.list.Entries), k.name, lapsed)
+	return nil
+}
+
+// countBy counts entries by what they have in common, most first.
+func (p *program) countBy(k *kept, chosen []int, group string) error {
+	groups := map[string]func(e baseline.Entry) string{
+		"rule":     func(e baseline.Entry) string { return e.Rule },
+		"path":     func(e baseline.Entry) string { return e.Path },
+		"tool":     func(e baseline.Entry) string { return e.Tool },
+		"severity": func(e baseline.Entry) string { return e.Severity },
+		"age":      func(e baseline.Entry) string { return age(e.On, k.today) },
+	}
+	of := groups[group]
+	if of == nil {
+		return fmt.Errorf("--group is rule, path, tool, severity or age, not %q", group)
+	}
+	counts := map[string]int{}
+	for _, i := range chosen {
+		counts[of(k.list.Entries[i])]++
+	}
+	names := make([]string, 0, len(counts))
+	for name := range counts {
+		names = append(names, name)
+	}
+	slices.SortFunc(names, func(a, b string) int {
+		if group == "age" {
+			return cmp.Compare(slices.Index(ages, a), slices.Index(ages, b))
+		}
+		return cmp.Or(cmp.Compare(counts[b], counts[a]), cmp.Compare(a, b))
+	})
+	width := len(strconv.Itoa(len(chosen)))
+	for _, name := range names {
+		fmt.Fprintf(p.out, "  %*d  %s\n", width, counts[name], cmp.Or(render.Safe(name), "(none)"))
+	}
+	return nil
+}
+
+// ages are the words for how long ago something was accepted, youngest first.
+var ages = []string{"under 30 days", "30 to 90 days", "90 days to a year", "over a year", "of no date"}
+
+func age(on, today string) string {
+	then, err := time.Parse(time.DateOnly, on)
+	now, bad := time.Parse(time.DateOnly, today)
+	if err != nil || bad != nil {
+		return ages[4]
+	}
+	days := int(now.Sub(then).Hours() / 24)
+	switch {
+	case days < 30:
+		return ages[0]
+	case days < 90:
+		return ages[1]
+	case days < 365:
+		return ages[2]
+	}
+	return ages[3]
+}

@@ -1,0 +1,111 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"slices"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"zincdoor/internal/core/baseline"
+)
+
+// renewFlags are the flags of zincdoor baseline renew.
+type renewFlags struct {
+	listFlags
+	reason reasonFlags
+	yes    bool
+}
+
+func (p *program) renew() *cobra.Command {
+	var flags renewFlags
+	cmd := &cobra.Command{
+		Use:   "renew [ID...]",
+		Short: "Move the end of acceptances, with a new reason",
+		Long: `Move the day until which entries are accepted. Name the entries by the names that zincdoor baseline list gives them,
+or by what they are; --lapsing chooses those that end soon or have ended.
+
+  zincdoor baseline renew --lapsing 0d --rule "-Wshadow" --until 90d --reason "waits for the new gauge driver"`,
+		RunE: func(cmd *cobra.Command, args []string) error { return p.runRenew(cmd.Context(), flags, args) },
+	}
+	flags.listFlags.add(cmd.Flags())
+	flags.reason.add(cmd.Flags(), "")
+	cmd.Flags().BoolVar(&flags.yes, "yes", false, "don't ask")
+	return cmd
+}
+
+func (p *program) runRenew(ctx context.Context, flags renewFlags, ids []string) error {
+	switch {
+	case flags.reason.until == "" || flags.reason.reason == "":
+		return fmt.Errorf("a renewal needs a new end and a new reason: --until and --reason")
+	case len(ids) == 0 && !flags.filter.any() && flags.lapsing == "":
+		return fmt.Errorf("name the entries to renew: by the names of zincdoor baseline list, or with --lapsing, --rule, --path, --tool or --severity")
+	}
+	kept, err := p.openList(ctx, flags.listFlags)
+	if err != nil {
+		return err
+	}
+	until, err := endDate(flags.reason.until, kept.today)
+	if err != nil {
+		return err
+	}
+	if why := baseline.Why(flags.reason.why); why != "" && !slices.Contains([]baseline.Why{baseline.Debt, baseline.Mistaken, baseline.Meant}, why) {
+		return fmt.Errorf("--why is one of debt, mistaken, meant, not %q", why)
+	}
+	chosen, err := kept.choose(flags.listFlags, ids)
+	if err != nil {
+		return err
+	}
+	if len(chosen) == 0 {
+		return fmt.Errorf("no entry of %s is chosen", kept.name)
+	}
+	var out, in []baseline.Entry
+	for _, i := range chosen {
+		e := kept.list.Entries[i]
+		out = append(out, e)
+		e.Until, e.Reason, e.On, e.By = until, flags.reason.reason, kept.today, kept.author
+		if flags.reason.why != "" {
+			e.Why = baseline.Why(flags.reason.why)
+		}
+		if flags.reason.link != "" {
+			e.Link = flags.reason.link
+		}
+		in = append(in, e)
+	}
+	agreed, err := p.confirm(flags.yes, fmt.Sprintf("Renew %s until %s?", entriesInWords(len(in)), until), out)
+	if err != nil || !agreed {
+		return err
+	}
+	if err := kept.edit(func(now *baseline.Baseline) (*baseline.Baseline, error) {
+		if len(baseline.Minus(out, now.Entries)) > 0 {
+			return nil, errChanged
+		}
+		return now.Replace(out, in), nil
+	}); err != nil {
+		return err
+	}
+	fmt.Fprintf(p.out, "%s renewed until %s in %s\n", entriesInWords(len(in)), until, kept.name)
+	return nil
+}
+
+// today is the day on which a command acts.
+func today(flag string) (string, error) {
+	if flag == "" {
+		return time.Now().UTC().Format(time.DateOnly), nil
+	}
+	if _, err := time.Parse(time.DateOnly, flag); err != nil {
+		return "", fmt.Errorf("--today takes a date like 2027-02-01, not %q", flag)
+	}
+	return flag, nil
+}
+
+// workingDir is the folder of the call.
+func workingDir() (string, error) {
+	dir, err := os.Getwd()
+	if err != nil {
+		return "", unjudged{err}
+	}
+	return dir, nil
+}

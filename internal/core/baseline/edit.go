@@ -1,0 +1,134 @@
+package baseline
+
+import (
+	"cmp"
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"slices"
+
+	"zincdoor/internal/core/finding"
+)
+
+// Minus gives the entries that others lacks, each as often as it does.
+func Minus(entries, others []Entry) []Entry {
+	left := make(map[Entry]int, len(others))
+	for _, e := range others {
+		left[e]++
+	}
+	var more []Entry
+	for _, e := range entries {
+		if left[e]--; left[e] < 0 {
+			more = append(more, e)
+		}
+	}
+	return more
+}
+
+// Replace gives the baseline with some entries taken out and others put in. Entries that aren't there aren't missed.
+func (b *Baseline) Replace(out, in []Entry) *Baseline {
+	return &Baseline{Covers: b.Covers, Entries: slices.Concat(Minus(b.Entries, out), in)}
+}
+
+// Cover adds covers that aren't there yet.
+func (b *Baseline) Cover(covers []Cover) {
+	for _, c := range covers {
+		if !slices.ContainsFunc(b.Covers, func(o Cover) bool { return o.Tool == c.Tool && slices.Equal(o.Paths, c.Paths) }) {
+			b.Covers = append(b.Covers, c)
+		}
+	}
+}
+
+// WithoutTool gives the baseline without what it has of one tool.
+func (b *Baseline) WithoutTool(tool string) *Baseline {
+	return &Baseline{
+		Covers:  slices.DeleteFunc(slices.Clone(b.Covers), func(c Cover) bool { return c.Tool == tool }),
+		Entries: slices.DeleteFunc(slices.Clone(b.Entries), func(e Entry) bool { return e.Tool == tool }),
+	}
+}
+
+// Refresh describes an accepted finding as it stands now, for the same reasons as before. What it measured stays as it
+// was accepted, unless it has become less bad: less says that less of it is worse.
+func (e Entry) Refresh(f finding.Finding, measure string, less bool) Entry {
+	now := EntryFor(f, e.Severity)
+	now.Why, now.Reason, now.By, now.On, now.Until, now.Link = e.Why, e.Reason, e.By, e.On, e.Until, e.Link
+	now.Measure = measure
+	if Worsened(e.Measure, measure, less) {
+		now.Measure, now.Message = e.Measure, e.Message
+	}
+	return now
+}
+
+// Merge joins what two sides made of a base: what either side took out is out, what either put in is in, once where both
+// put in the same. Of an entry that both altered, the acceptance that ends first stays.
+func Merge(base, ours, theirs *Baseline) *Baseline {
+	gone := slices.Concat(Minus(base.Entries, ours.Entries), Minus(base.Entries, theirs.Entries))
+	kept := Minus(base.Entries, gone)
+	our, their := Minus(ours.Entries, base.Entries), Minus(theirs.Entries, base.Entries)
+	merged := &Baseline{Entries: slices.Concat(kept, our)}
+	merged.Cover(ours.Covers)
+	merged.Cover(theirs.Covers)
+
+	// Of what both sides put in, the same finding is one entry.
+	same := map[identity][]int{}
+	for i, e := range merged.Entries[len(kept):] {
+		same[e.identity()] = append(same[e.identity()], len(kept)+i)
+	}
+	for _, e := range their {
+		id := e.identity()
+		if at := same[id]; len(at) > 0 {
+			same[id] = at[1:]
+			merged.Entries[at[0]] = stricter(merged.Entries[at[0]], e)
+			continue
+		}
+		merged.Entries = append(merged.Entries, e)
+	}
+	return merged
+}
+
+// identity is what an entry says of the finding, without what people say of it.
+type identity struct{ path, tool, rule, message, text, before, after string }
+
+func (e Entry) identity() identity {
+	return identity{e.Path, e.Tool, e.Rule, e.Message, e.Text, e.Before, e.After}
+}
+
+// stricter is the entry whose acceptance ends first; of equal ones the same whichever side is ours.
+func stricter(a, b Entry) Entry {
+	end := func(e Entry) string { return cmp.Or(e.Until, "9999-12-31") }
+	if c := cmp.Or(cmp.Compare(end(a), end(b)), cmp.Compare(b.On, a.On), order(a, b)); c > 0 {
+		return b
+	}
+	return a
+}
+
+// SameFinding reports whether two entries speak of the same finding, whatever people say of it.
+func (e Entry) SameFinding(o Entry) bool { return e.identity() == o.identity() }
+
+// idLength is how many hexadecimal digits name an entry.
+const idLength = 10
+
+// IDs gives every entry a short name, in the order of the slice: a hash of the finding it speaks of and of its ordinal
+// among equals in the order of the file.
+func IDs(entries []Entry) []string {
+	order := sorted(entries)
+	ids := make([]string, len(entries))
+	equals := map[identity]int{}
+	for _, i := range order {
+		id := entries[i].identity()
+		sum := sha256.Sum256(fmt.Appendf(nil, "%q %d", id, equals[id]))
+		equals[id]++
+		ids[i] = hex.EncodeToString(sum[:])[:idLength]
+	}
+	return ids
+}
+
+// sorted gives the indices of entries in the order of the file.
+func sorted(entries []Entry) []int {
+	at := make([]int, len(entries))
+	for i := range at {
+		at[i] = i
+	}
+	slices.SortStableFunc(at, func(a, b int) int { return order(entries[a], entries[b]) })
+	return at
+}

@@ -1,0 +1,67 @@
+// Package store knows how the baseline's file is kept on disk: read and replaced whole under a lock, so that of two runs
+// at once the second sees what the first wrote, and one that is cut short leaves the old file.
+package store
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+
+	"github.com/gofrs/flock"
+	"github.com/google/renameio/v2"
+
+	"zincdoor/internal/core/baseline"
+)
+
+// ErrUnread is the error of a file that is there and can't be read as a baseline.
+var ErrUnread = errors.New("the baseline can't be read")
+
+// Edit replaces the baseline in file by what change makes of it: of an empty one where there is no file, or of nil where
+// there is one that can't be read. Where change gives nil or an error, nothing is written.
+func Edit(file string, change func(old *baseline.Baseline, unread error) (*baseline.Baseline, error)) error {
+	if err := os.MkdirAll(filepath.Dir(file), 0o755); err != nil {
+		return err
+	}
+	lock := flock.New(filepath.Dir(file), flock.SetFlag(os.O_RDONLY)) // the folder, so that no lock file is left behind
+	if err := lock.Lock(); err != nil {
+		return fmt.Errorf("the baseline can't be locked: %w", err)
+	}
+	defer lock.Unlock()
+	old, unread := Read(file)
+	edited, err := change(old, unread)
+	if err != nil || edited == nil {
+		return err
+	}
+	return Write(file, edited)
+}
+
+// Read reads the baseline in file, an empty one where there is none.
+func Read(file string) (*baseline.Baseline, error) {
+	data, err := os.ReadFile(file)
+	if errors.Is(err, fs.ErrNotExist) {
+		return &baseline.Baseline{}, nil
+	}
+	if err != nil {
+		return nil, fmt.Errorf("%w: %w", ErrUnread, err)
+	}
+	b, err := baseline.Read(bytes.NewReader(data))
+	if err != nil {
+		return nil, fmt.Errorf("%w: %s: %w", ErrUnread, file, err)
+	}
+	return b, nil
+}
+
+// Write puts a baseline in the place of what file holds.
+func Write(file string, b *baseline.Baseline) error {
+	var data bytes.Buffer
+	if err := b.Write(&data); err != nil {
+		return err
+	}
+	if err := renameio.WriteFile(file, data.Bytes(), 0o644); err != nil {
+		return fmt.Errorf("the baseline can't be written: %w", err)
+	}
+	return nil
+}
