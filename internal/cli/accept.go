@@ -100,7 +100,7 @@ func (s *survey) choose(ids []string, filter filterFlags) ([]judge.Finding, erro
 	for i, f := range s.Findings {
 		names[i] = f.ID
 	}
-	named, err := byID(ids, names)
+	named, err := byID(ids, names, "the verdict made from the same reports and the same files")
 	if err != nil {
 		return nil, err
 	}

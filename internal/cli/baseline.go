@@ -188,8 +188,8 @@ func (c *filterFlags) takesEntry(e baseline.Entry) bool {
 	return c.takes(e.Tool, e.Rule, e.Path, e.Severity)
 }
 
-// byID finds what the beginnings of ids name, each exactly one.
-func byID(ids []string, names []string) ([]int, error) {
+// byID finds what the beginnings of ids name, each exactly one. Source tells people where the names come from.
+func byID(ids []string, names []string, source string) ([]int, error) {
 	var all []int
 	for _, id := range ids {
 		var at []int
@@ -200,7 +200,7 @@ func byID(ids []string, names []string) ([]int, error) {
 		}
 		switch len(at) {
 		case 0:
-			return nil, fmt.Errorf("nothing is called %s; the names are those of the verdict made from the same reports and the same files", strconv.Quote(id))
+			return nil, fmt.Errorf("nothing is called %s; the names are those of %s", strconv.Quote(id), source)
 		case 1:
 			all = append(all, at[0])
 		default:
@@ -232,7 +232,7 @@ func (p *program) confirm(yes bool, question string, entries []baseline.Entry) (
 	}
 	p.show(entries, mostShown)
 	if !p.atTerminal() {
-		return false, fmt.Errorf("%s There is no terminal to ask at; say --yes", question)
+		return false, fmt.Errorf("%s Nobody can be asked without a terminal; say --yes", question)
 	}
 	return p.agrees(question), nil
 }
@@ -245,7 +245,7 @@ func entriesInWords(n int) string {
 	return strconv.Itoa(n) + " entries"
 }
 
-// keptIn tells that findings were accepted into the list.
+// accepted tells that findings were accepted into the list.
 func (s *survey) accepted(n int) string {
 	return fmt.Sprintf("%s accepted in %s", finding.Count(n), render.Safe(s.BaselinePath))
 }

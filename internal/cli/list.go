@@ -71,7 +71,7 @@ func (p *program) openList(ctx context.Context, flags listFlags) (*kept, error) 
 
 // choose picks entries by their names and by what they are, in the order of the file.
 func (k *kept) choose(flags listFlags, ids []string) ([]int, error) {
-	named, err := byID(ids, k.ids)
+	named, err := byID(ids, k.ids, "zincdoor baseline list")
 	if err != nil {
 		return nil, err
 	}
