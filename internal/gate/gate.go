@@ -4,18 +4,14 @@ package gate
 
 import (
 	"bufio"
-	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"io"
-	"maps"
 	"slices"
-	"strings"
 
 	"zincdoor/internal/core/baseline"
 	"zincdoor/internal/core/change"
-	"zincdoor/internal/core/finding"
 	"zincdoor/internal/core/judge"
 	"zincdoor/internal/core/policy"
 	"zincdoor/internal/core/source"
@@ -194,8 +190,7 @@ func (s *scene) gather(q Request) (*Result, error) {
 	c.Policy, c.Origin, c.Door, c.Baseline = rules.policy, rules.origin, rules.door, rules.baseline
 	c.Evidence = append(c.Evidence, rules.evidence...)
 	c.Notices = slices.Concat(s.notices, rules.notices, c.Notices)
-	c.Recognised, err = s.recognise(c.Findings, result.way, rules)
-	return result, err
+	return result, s.know(c, result.way, rules)
 }
 
 // nothingStaged is the result where a commit is judged that would be empty, nil otherwise.
@@ -242,7 +237,8 @@ func Survey(ctx context.Context, q Request) (*Result, error) {
 	}
 	c := &result.Case
 	c.Policy, c.Today, c.Baseline = p, q.Today, r.baseline
-	if c.Recognised, err = s.recognise(c.Findings, result.way, r); err != nil {
+	r.offers = nil
+	if err := s.know(c, result.way, r); err != nil {
 		return nil, err
 	}
 	result.BaselinePath, result.Root, result.Author = p.Baseline, s.root, s.author()
@@ -278,42 +274,4 @@ func OpenList(ctx context.Context, q Request) (*List, error) {
 	r := &rules{policy: p}
 	err = s.readBaseline(q, r)
 	return &List{Baseline: r.baseline, Policy: p, Path: p.Baseline, Root: s.root, Author: s.author()}, err
-}
-
-// recognise finds the baseline's entries among the findings. The way is the whole change from the side that the baseline
-// was read from.
-func (s *scene) recognise(findings []finding.Finding, way *change.Change, r *rules) (baseline.Matches, error) {
-	view := baseline.View{Change: way, Aliases: r.policy.Aliases}
-	if len(r.baseline.Entries) == 0 {
-		return baseline.Recognise(findings, nil, view), nil
-	}
-	renames := way.Renames()
-	paths := map[string]bool{}
-	for _, e := range r.baseline.Entries {
-		if e.Path == "" || strings.HasPrefix(e.Path, "/") {
-			continue
-		}
-		paths[e.Path] = true
-		if now, ok := renames[e.Path]; ok {
-			paths[now] = true
-		}
-	}
-	lacking, err := s.head.Lacking(slices.Sorted(maps.Keys(paths)))
-	if err != nil {
-		return baseline.Matches{}, err
-	}
-	var unread error
-	text := func(data []byte, found bool, err error) *source.Text {
-		if err != nil || !found {
-			unread = cmp.Or(unread, err)
-			return nil
-		}
-		return source.New(data)
-	}
-	view.Missing = func(path string) bool { return lacking[path] }
-	view.NewText = func(path string) *source.Text { return text(s.head.Read(path)) }
-	if s.diff != nil {
-		view.OldText = func(path string) *source.Text { return text(s.diff.ReadOld(path)) }
-	}
-	return baseline.Recognise(findings, r.baseline.Entries, view), unread
 }

@@ -23,6 +23,8 @@ type rules struct {
 	origin   judge.Origin
 	door     policy.Door
 	baseline *baseline.Baseline
+	offers   []baseline.Offer // what the change puts into the list, unless that is honoured as it is
+	dropped  []baseline.Entry // what it takes out
 	evidence []judge.Evidence // what is missing of them
 	notices  []string
 }
@@ -173,8 +175,11 @@ func (s *scene) readBaseline(q Request, r *rules) error {
 			if err := r.parseBaseline(fileName(side, shortSide(side), path), data); err != nil {
 				return err
 			}
-			return s.noteAdded(path, r)
+			return s.readOffers(path, r)
 		}
+	}
+	if err := s.readOffers(path, r); err != nil {
+		return err
 	}
 	if r.policy.BaselineNamed {
 		r.evidence = append(r.evidence, judge.Evidence{
@@ -196,35 +201,48 @@ func (r *rules) parseBaseline(name string, data []byte) error {
 	return nil
 }
 
-// noteAdded tells how many entries a local change's baseline has beyond that of the last commit.
-func (s *scene) noteAdded(path string, r *rules) error {
-	if s.kind != policy.Staged && s.kind != policy.Worktree || s.patch {
+// readOffers finds what the change makes of the list. Where a local change is judged, the list is honoured as it is, and
+// what it adds to that of the last commit is a notice, unless the door says what a change may accept.
+func (s *scene) readOffers(path string, r *rules) error {
+	local := s.kind == policy.Staged || s.kind == policy.Worktree || s.kind == policy.Tree
+	if s.patch || s.repo == nil {
 		return nil
 	}
-	commit, ok := s.repo.Head()
-	if !ok {
-		return nil
+	other := s.side // the state to compare the list with
+	if local {
+		commit, ok := s.repo.Head()
+		if !ok {
+			return nil
+		}
+		other = git.Side(commit)
 	}
-	data, found, err := s.plainAt(git.Side(commit), path)
-	if err != nil || !found {
-		return nil // a first baseline, or one that took the place of something else: nothing to compare with
+	data, found, err := s.plainAt(other, path)
+	if err != nil && local {
+		return nil // a list that took the place of something else
 	}
-	before, err := baseline.Read(bytes.NewReader(data))
-	if err != nil {
-		return nil
-	}
-	known := map[baseline.Entry]int{}
-	for _, e := range before.Entries {
-		known[e]++
-	}
-	added := 0
-	for _, e := range r.baseline.Entries {
-		if known[e]--; known[e] < 0 {
-			added++
+	theirs := &baseline.Baseline{}
+	if found {
+		if theirs, err = baseline.Read(bytes.NewReader(data)); err != nil && local {
+			return nil
 		}
 	}
-	if added > 0 {
-		r.notices = append(r.notices, fmt.Sprintf("the baseline accepts %s more than that of the last commit", finding.Count(added)))
+	if err != nil {
+		return fmt.Errorf("the baseline that the change brings can't be read: %s: %w", path, err)
 	}
+	before, after := r.baseline.Entries, theirs.Entries
+	if local {
+		before, after = after, before
+	}
+	offers, dropped := baseline.Offers(before, after)
+	if local && r.door.Acceptances == nil {
+		if len(offers) > 0 && found {
+			r.notices = append(r.notices, fmt.Sprintf("the baseline accepts %s more than that of the last commit", finding.Count(len(offers))))
+		}
+		return nil
+	}
+	if local {
+		r.baseline = &baseline.Baseline{Covers: r.baseline.Covers, Entries: before}
+	}
+	r.offers, r.dropped = offers, dropped
 	return nil
 }

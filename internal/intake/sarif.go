@@ -299,6 +299,9 @@ type (
 		BaselineState string     `json:"baselineState"`
 		Occurrences   int        `json:"occurrenceCount"`
 
+		Suppressions []struct {
+			Status string `json:"status"`
+		} `json:"suppressions"`
 		Fingerprints        finding.Prints `json:"fingerprints"`
 		PartialFingerprints finding.Prints `json:"partialFingerprints"`
 

@@ -104,6 +104,17 @@ func (r *run) noteCommit() {
 	}
 }
 
+// suppressed reports whether a result is suppressed, by every word on it (SARIF 2.1.0, 3.27.23 and 3.35.3: no status
+// means accepted).
+func suppressed(res *result) bool {
+	for _, s := range res.Suppressions {
+		if s.Status != "" && s.Status != "accepted" {
+			return false
+		}
+	}
+	return len(res.Suppressions) > 0
+}
+
 // prints are the fingerprints of a result, or, where it has none, those that are a part of one (SARIF 2.1.0, 3.27.16 and
 // 3.27.17).
 func prints(res *result) finding.Prints {
@@ -126,6 +137,7 @@ func (r *run) finding(res *result) (finding.Finding, bool) {
 		Message:     messageText(res.Message, rule),
 		Occurrences: max(res.Occurrences, 1),
 		Prints:      prints(res),
+		Suppressed:  suppressed(res),
 	}
 	at := 0
 	if r.isClang() {

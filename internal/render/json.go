@@ -12,20 +12,20 @@ import (
 // changed in meaning.
 type (
 	verdictJSON struct {
-		Version     string         `json:"zincdoor"`
-		Door        string         `json:"door"`
-		Outcome     judge.Outcome  `json:"outcome"`
-		Enforced    judge.Outcome  `json:"enforced"`
-		Mode        string         `json:"mode"`
-		Change      changeJSON     `json:"change"`
-		Policy      policyJSON     `json:"policy"`
-		Evidence    []evidenceJSON `json:"evidence"`
-		Totals      totalsJSON     `json:"totals"`
-		Limits      []limitJSON    `json:"limits"`
-		Findings    []findingJSON  `json:"findings"`
-		Gone        []goneJSON     `json:"gone"`
-		Acceptances []struct{}     `json:"acceptances"`
-		Notices     []string       `json:"notices"`
+		Version     string           `json:"zincdoor"`
+		Door        string           `json:"door"`
+		Outcome     judge.Outcome    `json:"outcome"`
+		Enforced    judge.Outcome    `json:"enforced"`
+		Mode        string           `json:"mode"`
+		Change      changeJSON       `json:"change"`
+		Policy      policyJSON       `json:"policy"`
+		Evidence    []evidenceJSON   `json:"evidence"`
+		Totals      totalsJSON       `json:"totals"`
+		Limits      []limitJSON      `json:"limits"`
+		Findings    []findingJSON    `json:"findings"`
+		Gone        []goneJSON       `json:"gone"`
+		Acceptances []acceptanceJSON `json:"acceptances"`
+		Notices     []string         `json:"notices"`
 	}
 	changeJSON struct {
 		Kind  string `json:"kind"`
@@ -90,6 +90,20 @@ type (
 		Measure         json.Number `json:"measure,omitempty"`
 		AcceptedMeasure json.Number `json:"accepted_measure,omitempty"`
 	}
+	acceptanceJSON struct {
+		Change   string       `json:"change"`
+		Tool     string       `json:"tool"`
+		Rule     string       `json:"rule"`
+		Path     string       `json:"path"`
+		Message  string       `json:"message"`
+		Why      baseline.Why `json:"why"`
+		Reason   string       `json:"reason"`
+		By       string       `json:"by"`
+		Until    string       `json:"until"`
+		Finding  string       `json:"finding"`
+		Honoured bool         `json:"honoured"`
+		Problem  string       `json:"problem"`
+	}
 	goneJSON struct {
 		Tool    string `json:"tool"`
 		Rule    string `json:"rule"`
@@ -119,8 +133,11 @@ func writeJSON(w io.Writer, v judge.Verdict) error {
 		Gone: list(v.Gone, func(e baseline.Entry) goneJSON {
 			return goneJSON{e.Tool, e.Rule, e.Path, e.Message}
 		}),
-		Acceptances: []struct{}{},
-		Notices:     list(v.Notices, func(s string) string { return s }),
+		Acceptances: list(v.Acceptances, func(a judge.Acceptance) acceptanceJSON {
+			e := a.Entry
+			return acceptanceJSON{a.Change, e.Tool, e.Rule, e.Path, e.Message, e.Why, e.Reason, e.By, e.Until, a.Finding, a.Honoured, a.Problem}
+		}),
+		Notices: list(v.Notices, func(s string) string { return s }),
 	})
 }
 

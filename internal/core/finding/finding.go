@@ -55,6 +55,8 @@ type Finding struct {
 	Snippet string      // the code the report quotes at Region.Line, "" where it quotes none
 	Code    source.Code // the code at Region.Line as it stands in the repository
 
+	Suppressed bool // its tool suppressed it
+
 	Outside     bool     // Path lies outside the repository, or isn't tracked there; Path is as reported
 	Occurrences int      // how often the reports say exactly this, at least 1
 	Sources     []string // the reports it came from
@@ -95,6 +97,7 @@ func Merge(findings []Finding) []Finding {
 		if n := len(merged); n > 0 && same(merged[n-1], f) {
 			last := &merged[n-1]
 			last.Occurrences += f.Occurrences
+			last.Suppressed = last.Suppressed && f.Suppressed
 			last.Sources = union(last.Sources, f.Sources)
 			if slices.Index(Levels, f.Level) < slices.Index(Levels, last.Level) {
 				last.Level = f.Level

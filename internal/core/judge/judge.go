@@ -92,6 +92,8 @@ type Case struct {
 
 	Baseline   *baseline.Baseline // nil for an empty one
 	Recognised baseline.Matches   // of the findings and the baseline's entries
+	Offers     []Offer            // what the change accepts for itself
+	Dropped    []baseline.Entry   // what it takes out of the baseline
 }
 
 // Finding is a finding with all that the judgement added.
@@ -137,6 +139,8 @@ type Verdict struct {
 	Findings []Finding // in finding.Order
 	Gone     []baseline.Entry
 	Notices  []string
+
+	Acceptances []Acceptance // what the change makes of the baseline
 }
 
 // Judge gives the verdict of a case. The same case gives the same verdict.
@@ -151,8 +155,9 @@ func Judge(c Case) Verdict {
 	}
 	var lineRule []string
 	v.Findings, v.Gone, lineRule = stand(c)
+	v.settleOffers(c)
 	v.Totals = count(v)
-	v.Limits = measure(c, &v)
+	v.Limits = append(measure(c, &v), v.Limits...)
 	v.Enforced, v.Outcome = decide(c.Door, v)
 	v.Notices = slices.Concat(v.Notices, c.Recognised.Distrusted, remarks(c, v, lineRule))
 	return v

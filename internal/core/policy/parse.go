@@ -214,7 +214,7 @@ func (r *reader) doors(n ast.Node) {
 }
 
 func (r *reader) door(f field) Door {
-	door := Door{Name: f.name, Mode: Enforce}
+	door := Door{Name: f.name, Mode: Enforce, Waivers: r.defaultWaivers()}
 	limits := false
 	r.mapping(f.value, keys{
 		what: "door " + f.name,
@@ -226,8 +226,10 @@ func (r *reader) door(f field) Door {
 				limits = true
 				door.Limits = r.limits(n, f.name)
 			},
+			"waivers":     func(n ast.Node) { r.waivers(n, &door.Waivers) },
+			"acceptances": func(n ast.Node) { door.Acceptances = r.acceptances(n) },
 		},
-		later: []string{"needs", "acceptances", "waivers", "like", "mend"},
+		later: []string{"needs", "like", "mend"},
 	})
 	if !limits {
 		r.complain(f.key, "door %s has no limits, so nothing could shut it", f.name)
@@ -235,6 +237,51 @@ func (r *reader) door(f field) Door {
 	r.checkRungs(f.key, door)
 	nameLimits(door.Limits)
 	return door
+}
+
+// mostWaivers is how many waivers a change may add where the door doesn't say.
+const mostWaivers = 3
+
+func (r *reader) defaultWaivers() Waivers {
+	upto := r.policy.Levels[finding.Warning]
+	if slices.Contains(r.policy.Ladder, string(finding.Warning)) {
+		upto = string(finding.Warning)
+	}
+	return Waivers{Code: true, Upto: upto, Most: mostWaivers}
+}
+
+func (r *reader) waivers(n ast.Node, w *Waivers) {
+	r.mapping(n, keys{
+		what: "waivers",
+		read: map[string]func(ast.Node){
+			"code":   func(n ast.Node) { w.Code = r.boolean(n, "code") },
+			"tool":   func(n ast.Node) { w.Tool = r.boolean(n, "tool") },
+			"upto":   func(n ast.Node) { w.Upto = r.rung(n, "upto") },
+			"most":   func(n ast.Node) { w.Most = r.number(n, "most") },
+			"except": func(n ast.Node) { w.Except = r.globs(n, "except") },
+		},
+	})
+}
+
+func (r *reader) acceptances(n ast.Node) *Acceptances {
+	a := &Acceptances{Need: []string{"why"}}
+	r.mapping(n, keys{
+		what: "acceptances",
+		need: []string{"most"},
+		read: map[string]func(ast.Node){
+			"upto": func(n ast.Node) { a.Upto = r.rung(n, "upto") },
+			"most": func(n ast.Node) { a.Most = r.number(n, "most") },
+			"need": func(n ast.Node) {
+				a.Need = r.texts(n, "need")
+				for _, name := range a.Need {
+					if !slices.Contains(Needs, name) {
+						r.complain(n, "need is a list of %s, not %q", strings.Join(Needs, ", "), name)
+					}
+				}
+			},
+		},
+	})
+	return a
 }
 
 // oneOf reads a word of a fixed list.

@@ -94,7 +94,47 @@ type Door struct {
 	Against string // what the fitting and the errors suggest to compare with; never what decides
 	Mode    Mode
 	Limits  []Limit
+
+	Waivers     Waivers
+	Acceptances *Acceptances // nil where a change can't accept anything for itself
 }
+
+// Waivers says what comments in the code, and the tools' own suppressions, may set aside.
+type Waivers struct {
+	Code, Tool bool
+	Upto       string   // the worst rung that may be waived
+	Most       int      // how many waivers a change may add
+	Except     []string // globs of rules that can't be waived
+}
+
+// Acceptances says what a change may accept for itself in the baseline.
+type Acceptances struct {
+	Upto string // the worst rung that may be accepted; "" for any
+	Most int    // how many findings
+	Need []string
+}
+
+// Needs are the fields that an acceptance may be asked for.
+var Needs = []string{"why", "reason", "by", "until", "link"}
+
+// Lacks names the first needed field that an entry lacks, "" where it has all.
+func (a Acceptances) Lacks(e baseline.Entry) string {
+	fields := map[string]string{"why": string(e.Why), "reason": e.Reason, "by": e.By, "until": e.Until, "link": e.Link}
+	for _, name := range a.Need {
+		if fields[name] == "" {
+			return name
+		}
+	}
+	return ""
+}
+
+// MayWaive reports whether a finding of a rule on a rung may be waived.
+func (w Waivers) MayWaive(ladder Ladder, rule, rung string) bool {
+	return ladder.Worse(w.Upto, rung) && !matchesAny(w.Except, rule, matchRule)
+}
+
+// MatchRule compares a rule with a glob in which * takes everything.
+func MatchRule(glob, rule string) bool { return matchRule(glob, rule) }
 
 // Count is which findings a limit counts.
 type Count string

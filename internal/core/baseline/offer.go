@@ -1,0 +1,63 @@
+package baseline
+
+// Offer is an entry that a change puts into the list.
+type Offer struct {
+	Entry Entry
+	Was   *Entry // the entry that it takes the place of, nil for a new one
+}
+
+// Offers tells what a change makes of the list: what it puts in, each with what that takes the place of, and what it
+// takes out for good. An entry takes the place of another one of the same finding, else of one that has the same tool
+// and the same reasons (its finding was noted anew).
+func Offers(before, after []Entry) (offers []Offer, dropped []Entry) {
+	out := Minus(before, after)
+	taken := make([]bool, len(out))
+	for _, e := range Minus(after, before) {
+		offers = append(offers, Offer{Entry: e})
+	}
+	pair := func(key func(e Entry) Entry) {
+		at := map[Entry][]int{}
+		for i, e := range out {
+			if !taken[i] {
+				at[key(e)] = append(at[key(e)], i)
+			}
+		}
+		for i := range offers {
+			o := &offers[i]
+			if key := key(o.Entry); o.Was == nil && len(at[key]) > 0 {
+				o.Was = &out[at[key][0]]
+				taken[at[key][0]] = true
+				at[key] = at[key][1:]
+			}
+		}
+	}
+	pair(func(e Entry) Entry {
+		return Entry{Path: e.Path, Tool: e.Tool, Rule: e.Rule, Message: e.Message, Text: e.Text, Before: e.Before, After: e.After}
+	})
+	for _, rule := range []bool{true, false} { // the tool may have renamed the rule
+		pair(func(e Entry) Entry {
+			key := Entry{Tool: e.Tool, Why: e.Why, Reason: e.Reason, By: e.By, On: e.On, Until: e.Until, Link: e.Link, Message: Skeleton(e.Message)}
+			if rule {
+				key.Rule = e.Rule
+			}
+			return key
+		})
+	}
+	for i, e := range out {
+		if !taken[i] {
+			dropped = append(dropped, e)
+		}
+	}
+	return offers, dropped
+}
+
+// SameReasons reports whether an offer leaves the reasons of what it takes the place of as they are.
+func (o Offer) SameReasons() bool {
+	return o.Was != nil && o.Entry.Why == o.Was.Why && o.Entry.Reason == o.Was.Reason && o.Entry.By == o.Was.By &&
+		o.Entry.On == o.Was.On && o.Entry.Until == o.Was.Until && o.Entry.Link == o.Was.Link
+}
+
+// Describes reports whether an entry says of a finding what a fresh one would.
+func (e Entry) Describes(fresh Entry) bool {
+	return e.Tool == fresh.Tool && e.Rule == fresh.Rule && e.Path == fresh.Path && e.Text == fresh.Text && e.Before == fresh.Before && e.After == fresh.After
+}

@@ -1,0 +1,172 @@
+// Package waiver knows the comments in code that set a finding aside: how they are written, which finding each of them
+// means, and what is wrong with one.
+//
+// A waiver stands in a comment of any language, on the finding's line or on a line of its own above it:
+//
+//	door waiver(RULE): REASON
+//	door waiver(RULE, RULE) until 2027-02-01: REASON
+//
+// Rules are globs in which * takes everything.
+package waiver
+
+import (
+	"fmt"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+
+	"zincdoor/internal/core/finding"
+	"zincdoor/internal/core/source"
+)
+
+// Tool is the tool that findings about waivers come from, Rule their rule.
+const (
+	Tool = "zincdoor"
+	Rule = "waiver"
+)
+
+// Sign is what every waiver begins with.
+const Sign = "door waiver("
+
+// Waiver is one comment.
+type Waiver struct {
+	Path   string
+	Line   int      // where it stands
+	Target int      // the line it speaks of
+	Rules  []string // globs
+	Until  string   // the last day, YYYY-MM-DD; "" for no end
+	Reason string
+
+	Used bool // a finding was waived by it
+}
+
+var form = regexp.MustCompile(`\bdoor waiver\(([^()]*)\)(?:\s+until\s+([^\s:]+))?(?:\s*:\s*(.*)|.*)$`)
+
+// Find lists the waivers of a text, by their lines.
+func Find(path string, text *source.Text) []Waiver {
+	var all []Waiver
+	for n := 1; n <= text.Len(); n++ {
+		line := text.Line(n)
+		at := strings.Index(line, Sign)
+		if at < 0 {
+			continue
+		}
+		m := form.FindStringSubmatch(line[at:])
+		if m == nil {
+			continue
+		}
+		w := Waiver{Path: path, Line: n, Target: n, Until: m[2], Reason: trimReason(m[3])}
+		for rule := range strings.SplitSeq(m[1], ",") {
+			if rule = strings.TrimSpace(rule); rule != "" {
+				w.Rules = append(w.Rules, rule)
+			}
+		}
+		if ownLine(line[:at]) {
+			w.Target = nextLine(text, n)
+		}
+		all = append(all, w)
+	}
+	return all
+}
+
+// ownLine reports whether nothing but the beginning of a comment stands before a waiver.
+func ownLine(before string) bool {
+	before = strings.ToLower(strings.TrimSpace(before))
+	return source.Weight(before) == 0 || before == "rem" || before == "dnl"
+}
+
+// nextLine is the next line that holds something else than a waiver with a line of its own.
+func nextLine(text *source.Text, n int) int {
+	for n++; n <= text.Len(); n++ {
+		line := text.Line(n)
+		at := strings.Index(line, Sign)
+		if strings.TrimSpace(line) != "" && (at < 0 || !ownLine(line[:at])) {
+			return n
+		}
+	}
+	return n
+}
+
+// trimReason takes the end of the comment off a reason.
+func trimReason(s string) string {
+	s = strings.TrimRight(s, " \t\r")
+	for _, end := range []string{"*/", "-->", "#}", "%>", "}}", "*)", "--]]", "|#", "#>"} {
+		s = strings.TrimSuffix(s, end)
+	}
+	if source.Weight(s) == 0 {
+		return ""
+	}
+	return strings.TrimSpace(s)
+}
+
+// Lapsed reports whether the waiver's time is over on the day today.
+func (w Waiver) Lapsed(today string) bool { return w.Until != "" && w.Until < today }
+
+// Valid reports whether the waiver sets anything aside on the day today.
+func (w Waiver) Valid(today string) bool { return w.flaw(today) == "" }
+
+// flaw says what is wrong with a waiver, "" where nothing is.
+func (w Waiver) flaw(today string) string {
+	_, err := time.Parse(time.DateOnly, w.Until)
+	switch {
+	case len(w.Rules) == 0:
+		return "names no rule; write door waiver(RULE): reason"
+	case w.Reason == "":
+		return "gives no reason; write it after a colon"
+	case w.Until != "" && err != nil:
+		return fmt.Sprintf("ends on %q, which is no date like 2027-02-01", w.Until)
+	case w.Lapsed(today):
+		return "ended on " + w.Until
+	}
+	return ""
+}
+
+// Match gives for each finding the index of the first waiver that means it, -1 where none does, and notes which waivers
+// are used. takes compares a glob with a rule.
+func Match(findings []finding.Finding, waivers []Waiver, takes func(glob, rule string) bool) []int {
+	type spot struct {
+		path string
+		line int
+	}
+	at := map[spot][]int{}
+	for i, w := range waivers {
+		at[spot{w.Path, w.Target}] = append(at[spot{w.Path, w.Target}], i)
+	}
+	match := make([]int, len(findings))
+	for i, f := range findings {
+		match[i] = -1
+		for _, n := range at[spot{f.Path, f.Region.Line}] {
+			if f.Region.Line > 0 && slices.ContainsFunc(waivers[n].Rules, func(glob string) bool { return takes(glob, f.Rule) }) {
+				waivers[n].Used = true
+				if match[i] < 0 {
+					match[i] = n
+				}
+			}
+		}
+	}
+	return match
+}
+
+// Problems are findings about waivers: about those that are flawed, and about those that mean nothing though the rule is
+// known: rules are all that the reports, or the baseline, speak of.
+func Problems(waivers []Waiver, rules []string, today string, takes func(glob, rule string) bool) []finding.Finding {
+	var all []finding.Finding
+	for _, w := range waivers {
+		what := w.flaw(today)
+		known := slices.ContainsFunc(w.Rules, func(glob string) bool {
+			return slices.ContainsFunc(rules, func(rule string) bool { return takes(glob, rule) })
+		})
+		if what == "" && !w.Used && known {
+			what = "waives nothing: no such finding stands there; take it out"
+		}
+		if what == "" {
+			continue
+		}
+		all = append(all, finding.Finding{
+			Tool: Tool, Rule: Rule, Level: finding.Warning, Path: w.Path, Region: finding.Region{Line: w.Line},
+			Message: fmt.Sprintf("the waiver of %s %s", strings.Join(w.Rules, ", "), what), Occurrences: 1, Sources: []string{"waivers"},
+		})
+	}
+	return all
+}

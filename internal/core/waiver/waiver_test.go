@@ -1,0 +1,74 @@
+package waiver
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+
+	"zincdoor/internal/core/finding"
+	"zincdoor/internal/core/source"
+)
+
+func equal(glob, rule string) bool { return glob == rule || glob == "*" }
+
+func TestFind(t *testing.T) {
+	text := source.New([]byte(strings.Join([]string{
+		`int a; // door waiver(-Wshadow): the driver needs it`,
+		`/* door waiver(-Wunused, W*) until 2027-02-01: spring timetable */`,
+		``,
+		`	# door waiver(E1): stacked`,
+		`x = 1`,
+		`<!-- door waiver(E2) -->`,
+		`<p>`,
+		`REM door waiver(E3): old script`,
+		`PRINT`,
+		`a door waiver(): nothing`,
+		`backdoor waivers are no waivers`,
+	}, "\n")))
+	var got []string
+	for _, w := range Find("a.c", text) {
+		got = append(got, fmt.Sprintf("%d>%d %v %s|%s", w.Line, w.Target, w.Rules, w.Until, w.Reason))
+	}
+	want := []string{
+		"1>1 [-Wshadow] |the driver needs it",
+		"2>5 [-Wunused W*] 2027-02-01|spring timetable",
+		"4>5 [E1] |stacked",
+		"6>7 [E2] |",
+		"8>9 [E3] |old script",
+		"10>10 [] |nothing",
+	}
+	if fmt.Sprint(got) != fmt.Sprint(want) {
+		t.Errorf("got\n%s\nwant\n%s", strings.Join(got, "\n"), strings.Join(want, "\n"))
+	}
+}
+
+func TestMatch(t *testing.T) {
+	at := func(line int, rule string) finding.Finding {
+		return finding.Finding{Path: "a.c", Rule: rule, Region: finding.Region{Line: line}}
+	}
+	waivers := []Waiver{
+		{Path: "a.c", Line: 2, Target: 3, Rules: []string{"E1"}, Reason: "r"},
+		{Path: "a.c", Line: 5, Target: 5, Rules: []string{"E1"}, Reason: "r"},
+		{Path: "a.c", Line: 6, Target: 6, Rules: []string{"E9"}, Reason: "r"},
+		{Path: "a.c", Line: 7, Target: 7, Rules: []string{"*"}, Reason: ""},
+		{Path: "a.c", Line: 8, Target: 8, Rules: []string{"*"}, Reason: "r", Until: "2026-11-22"},
+		{Path: "b.c", Line: 3, Target: 3, Rules: []string{"*"}, Reason: "r", Until: "soon"},
+	}
+	got := Match([]finding.Finding{at(2, "E1"), at(3, "E1"), at(3, "E2"), at(8, "E2"), at(0, "E1")}, waivers, equal)
+	if fmt.Sprint(got) != "[-1 0 -1 4 -1]" {
+		t.Errorf("matched %v", got)
+	}
+	var said []string
+	for _, f := range Problems(waivers, []string{"E1", "E2"}, "2026-11-23", equal) {
+		said = append(said, fmt.Sprintf("%s:%d %s", f.Path, f.Region.Line, f.Message))
+	}
+	want := []string{
+		"a.c:5 the waiver of E1 waives nothing: no such finding stands there; take it out",
+		"a.c:7 the waiver of * gives no reason; write it after a colon",
+		"a.c:8 the waiver of * ended on 2026-11-22",
+		`b.c:3 the waiver of * ends on "soon", which is no date like 2027-02-01`,
+	}
+	if fmt.Sprint(said) != fmt.Sprint(want) {
+		t.Errorf("said\n%s\nwant\n%s", strings.Join(said, "\n"), strings.Join(want, "\n"))
+	}
+}
