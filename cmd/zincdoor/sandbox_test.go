@@ -133,6 +133,20 @@ type verdict struct {
 		ID, Path, Rule, Place, Standing string
 		Line, Occurrences               int
 	}
+	Limits []struct {
+		Name  string
+		Found int
+		Held  bool
+	}
+	Acceptances []struct {
+		Change, Path, Problem string
+		Honoured              bool
+	}
+	Waivers []struct {
+		Path  string
+		Line  int
+		Added bool
+	}
 	Notices []string
 	Code    int `json:"-"`
 }

@@ -6,12 +6,13 @@ import (
 
 	"zincdoor/internal/core/change"
 	"zincdoor/internal/core/source"
+	"zincdoor/internal/core/waiver"
 	"zincdoor/internal/git"
 )
 
 // call reads the reports of a request, and begins to read beside it what the repository has to say of them.
 func (s *scene) call(q Request) *witness {
-	w := &witness{scene: s, request: q, texts: map[string]*source.Text{}}
+	w := &witness{scene: s, request: q, texts: map[string]*source.Text{}, waivers: map[string][]waiver.Waiver{}}
 	s.start()
 	named := map[string][]int{} // the lines that findings stand on, by path
 	w.elsewhere = q.ReportCommit != ""
@@ -36,6 +37,7 @@ func (s *scene) call(q Request) *witness {
 	go func() {
 		w.textsAhead <- w.head.ReadAll(paths, func(path string, data []byte) {
 			text := source.New(data)
+			w.noteWaivers(path, data, text)
 			if !w.elsewhere && !text.IsPointer() && !w.diff.Fresh(path) {
 				text = text.Only(named[path]) // no more is kept than will be asked for
 			}

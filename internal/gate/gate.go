@@ -190,6 +190,7 @@ func (s *scene) gather(q Request) (*Result, error) {
 	c.Policy, c.Origin, c.Door, c.Baseline = rules.policy, rules.origin, rules.door, rules.baseline
 	c.Evidence = append(c.Evidence, rules.evidence...)
 	c.Notices = slices.Concat(s.notices, rules.notices, c.Notices)
+	holdWaivers(c)
 	return result, s.know(c, result.way, rules)
 }
 

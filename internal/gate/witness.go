@@ -13,6 +13,7 @@ import (
 	"zincdoor/internal/core/judge"
 	"zincdoor/internal/core/policy"
 	"zincdoor/internal/core/source"
+	"zincdoor/internal/core/waiver"
 	"zincdoor/internal/intake"
 )
 
@@ -33,8 +34,10 @@ type witness struct {
 	evidence               []judge.Evidence
 	findings               []finding.Finding
 	notices                []string
-	texts                  map[string]*source.Text // of the head; nil for a file whose text isn't known
-	strange                []string                // paths found nowhere
+	texts                  map[string]*source.Text    // of the head; nil for a file whose text isn't known
+	waivers                map[string][]waiver.Waiver // in the head's files, as far as these were read
+	bringing               []string                   // files that the change brought a waiver into
+	strange                []string                   // paths found nowhere
 }
 
 // testimony is one report on its way.
@@ -86,6 +89,10 @@ func (w *witness) hear(rules change.Rules) (*Result, error) {
 	w.findings = finding.Merge(w.findings)
 	w.noteOpaque()
 	c := judge.Case{Change: w.change, Findings: w.findings, Evidence: w.evidence, Notices: w.notices}
+	var err error
+	if c.Waivers, err = w.allWaivers(); err != nil {
+		return nil, err
+	}
 	return &Result{Case: c, texts: w.texts, way: cmp.Or(w.way, w.change)}, nil
 }
 
@@ -159,6 +166,7 @@ func (w *witness) readChange(rules change.Rules) error {
 		return nil
 	}
 	if w.diff == nil {
+		w.bringWaivers(w.files)
 		w.change = change.New(w.files, rules)
 		return nil
 	}
@@ -185,6 +193,7 @@ func (w *witness) readLines(rules change.Rules, wanted func(f change.File) bool)
 		return err
 	}
 	w.notices = append(w.notices, notices...)
+	w.bringWaivers(files)
 	w.change = change.New(slices.Clone(files), rules)
 	if len(w.others) > 0 {
 		w.way = &change.Change{Files: slices.Clone(w.change.Files)}

@@ -6,6 +6,7 @@ import (
 	"io"
 	"io/fs"
 	"os"
+	"os/exec"
 	"path"
 	"path/filepath"
 	"strings"
@@ -93,6 +94,33 @@ func (c *Comparison) ReadOld(path string) (data []byte, found bool, err error) {
 
 // CloseOld ends what ReadOld holds open.
 func (c *Comparison) CloseOld() error { return c.oldObjects.close() }
+
+// FilesWith lists the files of a side that hold a text, those that are untracked and not ignored included in the work
+// tree. Binary files are left out.
+func (r *Repo) FilesWith(text string, side Side) ([]string, error) {
+	args := []string{"grep", "-I", "--files-with-matches", "--full-name", "-z", "--fixed-strings", "-e", text}
+	prefix := ""
+	switch side {
+	case Worktree:
+		args = append(args, "--untracked")
+	case Index:
+		args = append(args, "--cached")
+	default:
+		args, prefix = append(args, string(side)), string(side)+":"
+	}
+	out, err := r.git(args...)
+	var exit *exec.ExitError
+	if errors.As(err, &exit) && exit.ExitCode() == 1 {
+		return nil, nil // nothing is found
+	}
+	var files []string
+	for name := range strings.SplitSeq(strings.TrimSuffix(string(out), "\x00"), "\x00") {
+		if name != "" {
+			files = append(files, strings.TrimPrefix(name, prefix))
+		}
+	}
+	return files, err
+}
 
 // Close ends what the tree holds open.
 func (t *Tree) Close() error {

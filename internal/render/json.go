@@ -25,6 +25,7 @@ type (
 		Findings    []findingJSON    `json:"findings"`
 		Gone        []goneJSON       `json:"gone"`
 		Acceptances []acceptanceJSON `json:"acceptances"`
+		Waivers     []waiverJSON     `json:"waivers"`
 		Notices     []string         `json:"notices"`
 	}
 	changeJSON struct {
@@ -104,6 +105,15 @@ type (
 		Honoured bool         `json:"honoured"`
 		Problem  string       `json:"problem"`
 	}
+	waiverJSON struct {
+		Path     string   `json:"path"`
+		Line     int      `json:"line"`
+		Rules    []string `json:"rules"`
+		Reason   string   `json:"reason"`
+		Until    string   `json:"until"`
+		Added    bool     `json:"added"`
+		Findings []string `json:"findings"`
+	}
 	goneJSON struct {
 		Tool    string `json:"tool"`
 		Rule    string `json:"rule"`
@@ -132,6 +142,10 @@ func writeJSON(w io.Writer, v judge.Verdict) error {
 		Findings: list(v.Findings, findingOf),
 		Gone: list(v.Gone, func(e baseline.Entry) goneJSON {
 			return goneJSON{e.Tool, e.Rule, e.Path, e.Message}
+		}),
+		Waivers: list(v.Waivers, func(w judge.WaiverUse) waiverJSON {
+			same := func(s string) string { return s }
+			return waiverJSON{w.Path, w.Line, list(w.Rules, same), w.Reason, w.Until, w.Added, list(w.Findings, same)}
 		}),
 		Acceptances: list(v.Acceptances, func(a judge.Acceptance) acceptanceJSON {
 			e := a.Entry

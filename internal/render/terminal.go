@@ -266,6 +266,46 @@ func (s *screen) evidence(v judge.Verdict) {
 	if len(about) > 0 {
 		s.bullet("total", strings.Join(about, ", "))
 	}
+	s.own(v)
+}
+
+// mostOwn is how many waivers, and how many entries of the baseline, of the change's own are shown.
+const mostOwn = 5
+
+// own tells what the change sets aside for itself: waivers it adds, and what it makes of the baseline.
+func (s *screen) own(v judge.Verdict) {
+	shown := 0
+	for _, w := range v.Waivers {
+		if !w.Added {
+			continue
+		}
+		if shown++; shown <= mostOwn {
+			about := fmt.Sprintf("%s:%d  %s: %s", Safe(w.Path), w.Line, Safe(strings.Join(w.Rules, ", ")), Safe(w.Reason))
+			if w.Until != "" {
+				about += ", until " + Safe(w.Until)
+			}
+			s.bullet("waives", about)
+		}
+	}
+	s.more("waives", shown)
+	shown = 0
+	for _, a := range v.Acceptances {
+		if shown++; shown > mostOwn {
+			continue
+		}
+		about := fmt.Sprintf("%s in the baseline  %s", a.Change, Entry(a.Entry))
+		if a.Problem != "" {
+			about += "  not honoured: " + Safe(a.Problem)
+		}
+		s.bullet("accepts", about)
+	}
+	s.more("accepts", shown)
+}
+
+func (s *screen) more(word string, shown int) {
+	if shown > mostOwn {
+		s.bullet(word, fmt.Sprintf("and %d more", shown-mostOwn))
+	}
 }
 
 func evidenceName(e judge.Evidence) string {

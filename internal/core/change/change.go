@@ -210,6 +210,11 @@ func (c *Change) InSubmodule(path string) *File {
 	return nil
 }
 
+// Touches reports whether a line of the new side is the author's.
+func (c *Change) Touches(path string, line int) bool {
+	return c.Place(path, finding.Region{Line: line}, true) == OnTouched
+}
+
 // Place tells where a finding at path and region stands. Where there is nothing to compare the finding with
 // (compared is false), a region of more than ten lines counts by its first line.
 func (c *Change) Place(path string, region finding.Region, compared bool) Place {

@@ -10,6 +10,7 @@ import (
 	"zincdoor/internal/core/change"
 	"zincdoor/internal/core/finding"
 	"zincdoor/internal/core/policy"
+	"zincdoor/internal/core/waiver"
 )
 
 // Outcome is what a door answers.
@@ -94,6 +95,7 @@ type Case struct {
 	Recognised baseline.Matches   // of the findings and the baseline's entries
 	Offers     []Offer            // what the change accepts for itself
 	Dropped    []baseline.Entry   // what it takes out of the baseline
+	Waivers    []waiver.Waiver    // in the code, sorted by path and line
 }
 
 // Finding is a finding with all that the judgement added.
@@ -140,6 +142,7 @@ type Verdict struct {
 	Gone     []baseline.Entry
 	Notices  []string
 
+	Waivers     []WaiverUse  // those that set something aside
 	Acceptances []Acceptance // what the change makes of the baseline
 }
 
@@ -156,6 +159,7 @@ func Judge(c Case) Verdict {
 	var lineRule []string
 	v.Findings, v.Gone, lineRule = stand(c)
 	v.settleOffers(c)
+	v.waive(c)
 	v.Totals = count(v)
 	v.Limits = append(measure(c, &v), v.Limits...)
 	v.Enforced, v.Outcome = decide(c.Door, v)

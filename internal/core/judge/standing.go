@@ -7,6 +7,7 @@ import (
 	"zincdoor/internal/core/change"
 	"zincdoor/internal/core/finding"
 	"zincdoor/internal/core/policy"
+	"zincdoor/internal/core/waiver"
 )
 
 // stand gives every finding its place, standing and rung, lists the entries that are gone, and names the tools whose
@@ -43,7 +44,7 @@ func stand(c Case) (all []Finding, gone []baseline.Entry, lineRule []string) {
 		case compared || c.Change.Everything:
 			j.Standing = New
 		default:
-			byLines[f.Tool] = true
+			byLines[f.Tool] = f.Tool != waiver.Tool
 			j.Standing = Inherited
 			if j.Place == change.OnTouched || f.Path == "" {
 				j.Standing = New
@@ -61,8 +62,10 @@ func stand(c Case) (all []Finding, gone []baseline.Entry, lineRule []string) {
 			gone = append(gone, e)
 		}
 	}
-	for tool := range byLines {
-		lineRule = append(lineRule, tool)
+	for tool, told := range byLines {
+		if told {
+			lineRule = append(lineRule, tool)
+		}
 	}
 	slices.Sort(lineRule)
 	return all, gone, lineRule

@@ -10,6 +10,7 @@
 package waiver
 
 import (
+	"cmp"
 	"fmt"
 	"regexp"
 	"slices"
@@ -40,6 +41,9 @@ type Waiver struct {
 
 	Used bool // a finding was waived by it
 }
+
+// Order sorts waivers by path and line.
+func Order(a, b Waiver) int { return cmp.Or(cmp.Compare(a.Path, b.Path), cmp.Compare(a.Line, b.Line)) }
 
 var form = regexp.MustCompile(`\bdoor waiver\(([^()]*)\)(?:\s+until\s+([^\s:]+))?(?:\s*:\s*(.*)|.*)$`)
 

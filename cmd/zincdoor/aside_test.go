@@ -1,0 +1,173 @@
+package main
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+)
+
+// acceptances tells what became of the entries that a change brings, and of the limit that holds it to them.
+func (v verdict) acceptances() string {
+	var all []string
+	for _, a := range v.Acceptances {
+		all = append(all, fmt.Sprintf("%s %s %v %s", a.Change, a.Path, a.Honoured, a.Problem))
+	}
+	for _, l := range v.Limits {
+		if l.Name == "acceptances" || l.Name == "waivers" {
+			all = append(all, fmt.Sprintf("%s: %d, held %v", l.Name, l.Found, l.Held))
+		}
+	}
+	return strings.Join(all, "\n")
+}
+
+// oneDoor is a policy with one door for every kind of change, which bears no new warning and has some more keys.
+func oneDoor(more string) string {
+	return "zincdoor: 1\ndoors:\n  quay:\n    limits: [{count: new, severity: warning, most: 0}]\n    " + more + "\n"
+}
+
+// TestAcceptances: what a change puts into the baseline counts as far as the target's policy lets it.
+func TestAcceptances(t *testing.T) {
+	door := oneDoor("acceptances: {upto: warning, most: 1, need: [why, until]}")
+	for _, c := range []struct {
+		name, policy string
+		report       string // of the head
+		accept       func(s *sandbox)
+		code         int
+		want         string
+	}{
+		{"without the key", oneDoor(""), warn("core/tide.c", 5), func(s *sandbox) { s.accept("--until", "2027-01-01") },
+			1, "added core/tide.c false this door lets no change accept findings for itself"},
+		{"one, with all that is asked for", door, warn("core/tide.c", 5), func(s *sandbox) { s.accept("--until", "2027-01-01") },
+			0, "added core/tide.c true \nacceptances: 1, held true"},
+		{"without an end", door, warn("core/tide.c", 5), func(s *sandbox) { s.accept() },
+			1, `added core/tide.c false it has no "until", which this door asks for` + "\nacceptances: 0, held true"},
+		{"more than the limit", door, warn("core/tide.c", 5) + warn("core/tide.c", 6), func(s *sandbox) { s.accept("--until", "2027-01-01") },
+			1, "added core/tide.c true \nadded core/tide.c true \nacceptances: 2, held false"},
+		{"worse than may be accepted", door, "core/tide.c:5:1: error: broken [-Wbroken]\n", func(s *sandbox) { s.accept("--until", "2027-01-01") },
+			1, "added core/tide.c false it is of rung error, and this door lets a change accept warning or milder\nacceptances: 0, held true"},
+		{"for nothing", door, warn("core/tide.c", 5), func(s *sandbox) {
+			s.accept("--until", "2027-01-01")
+			s.write(baselineFile, s.read(baselineFile)+`{"path":"core/tide.c","tool":"diagnostics","rule":"-Wother","message":"m","severity":"warning","why":"debt","on":"2026-11-23","until":"2027-01-01"}`+"\n")
+		}, 1, "acceptances: 2, held false"},
+		{"what a sweep noted anew", door, warn("core/tide.c", 3), func(s *sandbox) {
+			s.write("r.txt", warn("core/tide.c", 3))
+			s.must(0, "baseline", "sweep", "--report", "r.txt")
+		}, 0, ""},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			s := repository(t)
+			s.write(".gitignore", "r.txt\n")
+			s.write("core/tide.c", lines(10))
+			s.write(".zincdoor/policy.yaml", c.policy)
+			s.write("r.txt", "")
+			if strings.HasPrefix(c.name, "what a sweep") {
+				s.write("r.txt", warn("core/tide.c", 2))
+				s.take("r.txt")
+			} else {
+				s.must(0, "baseline", "take", "--report", "diagnostics=r.txt", "--empty-is-clean")
+			}
+			s.commit("one")
+			s.git("switch", "-q", "-c", "low-water")
+			s.write("core/tide.c", strings.Replace("new;\n"+lines(10), "line 4;", "altered;", 1))
+			s.write("r.txt", c.report)
+			c.accept(s)
+			s.commit("two")
+			v := s.judge("--against", "main", "--report", "r.txt", "--today", "2026-11-24")
+			if got := v.acceptances(); v.Code != c.code || !strings.Contains(got, c.want) || c.want == "" && got != "" {
+				t.Errorf("exit code %d\n%s\n%s", v.Code, got, v.standings())
+			}
+		})
+	}
+}
+
+func (s *sandbox) accept(more ...string) {
+	s.Helper()
+	s.must(0, append([]string{"baseline", "accept", "--rule", "-W*", "--report", "r.txt", "--yes", "--today", "2026-11-23"}, more...)...)
+}
+
+// TestAcceptancesBeforeCommit: a local change's list is honoured whole, unless its door says what may be accepted.
+func TestAcceptancesBeforeCommit(t *testing.T) {
+	s := repository(t)
+	s.write(".gitignore", "r.txt\n")
+	s.write("core/tide.c", lines(10))
+	s.write("r.txt", warn("core/tide.c", 9))
+	s.take("r.txt")
+	s.commit("one")
+	s.write("core/tide.c", altered)
+	s.write("r.txt", warn("core/tide.c", 5)+warn("core/tide.c", 10))
+	s.accept()
+	s.git("add", "-A")
+	if v := s.judge("--staged", "--report", "r.txt"); v.Code != 0 || !strings.Contains(v.about(), "accepts 1 finding more") {
+		t.Errorf("honoured whole: %s", v.about())
+	}
+	s.write(".zincdoor/policy.yaml", oneDoor("acceptances: {most: 0}"))
+	s.git("add", "-A")
+	if v := s.judge("--staged", "--report", "r.txt"); v.Code != 1 || v.acceptances() != "added core/tide.c true \nacceptances: 1, held false" {
+		t.Errorf("held to its door: %s\n%s", v.acceptances(), v.about())
+	}
+}
+
+// TestWaivers: comments set findings aside, within what the door allows.
+func TestWaivers(t *testing.T) {
+	s := repository(t)
+	s.write(".gitignore", "r.txt\n")
+	text := strings.Split(lines(12), "\n")
+	text[1] += " // door waiver(-Wunused): the driver reads it"
+	s.write("core/tide.c", strings.Join(text, "\n"))
+	s.commit("one")
+	text[3] = "/* door waiver(-Wun*) until 2027-01-01: spring timetable */"
+	text[6] += " // door waiver(-Wunused)"
+	text[8] += " // door waiver(-Wunused): nothing is here"
+	text[9] += " // door waiver(-Wbroken): an error"
+	s.write("core/tide.c", strings.Join(text, "\n"))
+	s.write("r.txt", warn("core/tide.c", 2)+warn("core/tide.c", 5)+warn("core/tide.c", 7)+"core/tide.c:10:1: error: broken [-Wbroken]\n")
+	report := []string{"--worktree", "--report", "r.txt", "--today", "2026-12-31"}
+	v := s.judge(report...)
+	want := `core/tide.c:2 file waived
+core/tide.c:5 file waived
+core/tide.c:7 touched new
+core/tide.c:7 touched new
+core/tide.c:9 touched new
+core/tide.c:10 touched new`
+	if v.standings() != want || v.Totals["waived"] != 2 || len(v.Waivers) != 2 || v.Waivers[0].Added || !v.Waivers[1].Added {
+		t.Errorf("%v %v\n%s", v.Totals, v.Waivers, v.standings())
+	}
+	if said := s.must(1, append([]string{"gate"}, report...)...); !strings.Contains(said, "gives no reason") || !strings.Contains(said, "waives nothing") || !strings.Contains(said, "waives  core/tide.c:4") {
+		t.Errorf("%s", said)
+	}
+	report[4] = "2027-01-02"
+	if said := s.must(1, append([]string{"gate"}, report...)...); !strings.Contains(said, "ended on 2027-01-01") {
+		t.Errorf("past its day: %s", said)
+	}
+	report[4] = "2026-12-31"
+	for keys, want := range map[string]string{
+		"code: false":                 "waived 0",
+		"upto: note":                  "waived 0",
+		`except: ["-Wun*"], most: 0`:  "waived 0",
+		"most: 0":                     "waived 2, waivers: 1, held false",
+		"upto: error, most: 2":        "waived 3, waivers: 2, held true",
+		"upto: error, most: 1":        "waived 3, waivers: 2, held false",
+		"tool: true, code: true":      "waived 2, waivers: 1, held true",
+		"tool: false, code: true":     "waived 2, waivers: 1, held true",
+		"except: [x], code: true":     "waived 2, waivers: 1, held true",
+		"most: 3, tool: false":        "waived 2, waivers: 1, held true",
+		"code: true, upto: warning":   "waived 2, waivers: 1, held true",
+		"except: [\"-Wb*\"], most: 3": "waived 2, waivers: 1, held true",
+	} {
+		s.write(".zincdoor/policy.yaml", oneDoor("waivers: {"+keys+"}"))
+		v := s.judge(report...)
+		if got := strings.TrimSuffix(fmt.Sprintf("waived %d, %s", v.Totals["waived"], v.acceptances()), ", "); got != want {
+			t.Errorf("%s: %s, want %s", keys, got, want)
+		}
+	}
+
+	s.write(".zincdoor/policy.yaml", oneDoor("waivers: {tool: true}"))
+	s.write("core/tide.c", lines(12))
+	suppressed := func(line int, status string) string {
+		return strings.Replace(sarifResult("core/tide.c", line), `"ruleId"`, `"suppressions":[{"kind":"external"}`+status+`],"ruleId"`, 1)
+	}
+	s.write("r.txt", sarifLog((suppressed(2, "") + suppressed(3, `,{"kind":"inSource","status":"rejected"}`))[1:]))
+	if v := s.judge("--tree", "--report", "r.txt"); v.Totals["waived"] != 1 || v.Totals["new"] != 1 {
+		t.Errorf("the tool's own suppressions: %v", v.Totals)
+	}
+}
