@@ -264,3 +264,29 @@ doors: {default: {limits: [{count: new, most: 0}]}}
 		}
 	}
 }
+
+// TestBaseReport: what was found before the change is no news, and what isn't any more is gone.
+func TestBaseReport(t *testing.T) {
+	s := repository(t)
+	s.write(".gitignore", "*.txt\n")
+	s.write("core/tide.c", lines(10))
+	s.commit("one")
+	s.write("core/tide.c", altered)
+	s.commit("two")
+	s.write("old.txt", warn("core/tide.c", 2)+warn("core/tide.c", 10)+measured("core/tide.c", 7, 12))
+	s.write("new.txt", warn("core/tide.c", 2)+warn("core/tide.c", 4)+warn("core/tide.c", 5)+measured("core/tide.c", 8, 15))
+	span := []string{"--range", "HEAD~..HEAD", "--report", "new.txt", "--base-report", "old.txt"}
+	v := s.judge(span...)
+	want := `core/tide.c:2 file inherited
+core/tide.c:4 file new
+core/tide.c:5 touched new
+core/tide.c:8 file worsened`
+	if v.standings() != want || v.Totals["gone"] != 1 || len(v.Evidence) != 2 {
+		t.Errorf("%v\n%s\n%s", v.Totals, v.standings(), v.about())
+	}
+	s.write("old.txt", warn("core/tide.c", 30))
+	if v := s.judge(span...); v.Code != 1 || !strings.Contains(v.about(), "before the change: old.txt foreign") {
+		t.Errorf("a foreign one: %s", v.about())
+	}
+	s.must(3, "gate", "--tree", "--report", "new.txt", "--base-report", "old.txt")
+}

@@ -70,6 +70,7 @@ Exit codes: 0 open, 1 shut, 2 can't judge, 3 the call or the policy is wrong.`,
 		},
 	}
 	change.add(cmd.Flags())
+	cmd.Flags().StringArrayVar(&evidence.baseReports, "base-report", nil, "a report of the state before the change, as `[FORMAT=]FILE`; what it has is no news. Repeatable")
 	cmd.Flags().StringVar(&door, "door", "", "the `NAME` of the door; needed where several judge this kind of change")
 	evidence.add(cmd.Flags())
 	output.add(cmd.Flags())
@@ -138,7 +139,7 @@ func (c *changeFlags) selection(f *pflag.FlagSet, args []string) (gate.Selection
 
 // evidenceFlags name what a change is judged by. All commands that read reports take them.
 type evidenceFlags struct {
-	reports                               []string
+	reports, baseReports                  []string
 	emptyIsClean                          bool
 	commit, root, policy, baseline, today string
 }
@@ -170,6 +171,13 @@ func (e *evidenceFlags) request(in io.Reader) (gate.Request, error) {
 	}
 	if q.Today, err = today(e.today); err != nil {
 		return q, err
+	}
+	for _, argument := range e.baseReports {
+		report, err := reportFile(argument)
+		if err != nil {
+			return q, err
+		}
+		q.BaseReports = append(q.BaseReports, report)
 	}
 	for _, argument := range e.reports {
 		report, err := reportFile(argument)
@@ -203,7 +211,7 @@ func oneStdin(q gate.Request) error {
 	if q.Change.Patch == "-" || q.Change.Kind == policy.Push {
 		n++
 	}
-	for _, r := range q.Reports {
+	for _, r := range slices.Concat(q.Reports, q.BaseReports) {
 		if r.File == "-" {
 			n++
 		}

@@ -32,9 +32,10 @@ type Request struct {
 	Door   string // "" takes the one door that judges this kind of change
 
 	Reports      []ReportFile
-	ReportCommit string // the revision that reports without a word of their own were made at
-	ReportRoot   string // where the reports' paths start: a folder of the repository, or its root on another machine
-	EmptyIsClean bool   // a report called diagnostics that is empty means a tool that found nothing
+	BaseReports  []ReportFile // of the state before the change
+	ReportCommit string       // the revision that reports without a word of their own were made at
+	ReportRoot   string       // where the reports' paths start: a folder of the repository, or its root on another machine
+	EmptyIsClean bool         // a report called diagnostics that is empty means a tool that found nothing
 
 	Remote string // Push: the name of the remote that is pushed to, "" for the only one
 
@@ -191,6 +192,9 @@ func (s *scene) gather(q Request) (*Result, error) {
 	c.Evidence = append(c.Evidence, rules.evidence...)
 	c.Notices = slices.Concat(s.notices, rules.notices, c.Notices)
 	holdWaivers(c)
+	if err := s.hearBase(q, c); err != nil {
+		return nil, err
+	}
 	return result, s.know(c, result.way, rules)
 }
 

@@ -16,12 +16,13 @@ import (
 // know finds in the case what the baseline, and what the change itself puts into it, accept. The way is the whole change
 // from the side that the baseline was read from.
 func (s *scene) know(c *judge.Case, way *change.Change, r *rules) error {
-	view, err := s.view(way, r)
+	view, err := s.view(way, r, c.Base)
 	if err != nil {
 		return err
 	}
 	c.Recognised = baseline.Recognise(c.Findings, r.baseline.Entries, view.View)
 	c.Offers, c.Dropped = recogniseOffers(c, r.offers, view.View), r.dropped
+	c.BaseRecognised = baseline.Recognise(c.Findings, c.Base, view.View)
 	return view.unread
 }
 
@@ -84,7 +85,7 @@ type reading struct {
 	unread error
 }
 
-func (s *scene) view(way *change.Change, r *rules) (*reading, error) {
+func (s *scene) view(way *change.Change, r *rules, base []baseline.Entry) (*reading, error) {
 	view := &reading{View: baseline.View{Change: way, Aliases: r.policy.Aliases}}
 	paths := map[string]bool{}
 	renames := way.Renames()
@@ -97,7 +98,7 @@ func (s *scene) view(way *change.Change, r *rules) (*reading, error) {
 			paths[now] = true
 		}
 	}
-	for _, e := range r.baseline.Entries {
+	for _, e := range slices.Concat(r.baseline.Entries, base) {
 		add(e.Path)
 	}
 	for _, o := range r.offers {

@@ -36,6 +36,7 @@ type scene struct {
 	others []*git.Comparison // with further old sides: a line is the author's only where it differs from all of them
 	files  []change.File     // of a patch
 	patch  bool
+	before bool // it is the state before a change
 	pushed bool // reports serve only the tree they name
 
 	authorities []authority // whose policy counts: the first that has one

@@ -33,6 +33,9 @@ func (w *witness) allWaivers() ([]waiver.Waiver, error) {
 	for _, path := range w.bringing {
 		paths[path] = true
 	}
+	if w.before {
+		return nil, nil
+	}
 	if w.kind == policy.Tree && w.repo != nil {
 		all, err := w.repo.FilesWith(waiver.Sign, w.side)
 		if err != nil {

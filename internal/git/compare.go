@@ -149,6 +149,9 @@ func (c *Comparison) run(paths []string) error {
 	return err
 }
 
+// Old is the comparison's old side.
+func (c *Comparison) Old() Side { return c.old }
+
 // Started reports whether Start was called.
 func (c *Comparison) Started() bool { return c.done != nil }
 

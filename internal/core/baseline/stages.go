@@ -212,9 +212,9 @@ func (s *side) crossed() []trait {
 // beside are the lines right above and below one that the change kept.
 func (s *side) beside() []trait {
 	if s.isEntry {
-		return []trait{s.place(s.skeleton, s.at-1), s.place(s.skeleton, s.at+1)}
+		return []trait{s.place(s.message, s.at-1), s.place(s.message, s.at+1)}
 	}
-	return []trait{s.place(s.skeleton, s.at)}
+	return []trait{s.place(s.message, s.at)}
 }
 
 // betweenNeighbours is the same where no change is known: the entry's neighbour bears the finding, and the entry's line
@@ -223,7 +223,7 @@ func (s *side) betweenNeighbours() []trait {
 	if !s.coded || s.state == altered {
 		return nil
 	}
-	up, down := s.full(s.skeleton).without(beforeLine), s.full(s.skeleton).without(afterLine)
+	up, down := s.full(s.message).without(beforeLine), s.full(s.message).without(afterLine)
 	if s.isEntry {
 		up.text, up.after = s.before, s.text
 		down.text, down.before = s.after, s.text

@@ -51,7 +51,7 @@ func (v *Verdict) settleOffers(c Case) {
 				result.Held = false
 				result.Found++
 			}
-		case proven:
+		case proven || c.wasOnBase(o.Finding):
 			a.Honoured = true
 		case rules.Upto != "" && !c.Policy.Ladder.Worse(rules.Upto, f.Severity):
 			a.Problem = fmt.Sprintf("it is of rung %s, and this door lets a change accept %s or milder", f.Severity, rules.Upto)
@@ -66,7 +66,7 @@ func (v *Verdict) settleOffers(c Case) {
 			if entry.Lapsed(c.Today) {
 				f.Standing = Lapsed
 			}
-			if f.grown(c.Policy) {
+			if f.grown(c.Policy, f.Entry) {
 				f.Standing = Worsened
 			}
 		}

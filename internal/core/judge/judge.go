@@ -91,11 +91,15 @@ type Case struct {
 	Today    string   // YYYY-MM-DD, UTC
 	Notices  []string // told before judging
 
-	Baseline   *baseline.Baseline // nil for an empty one
-	Recognised baseline.Matches   // of the findings and the baseline's entries
-	Offers     []Offer            // what the change accepts for itself
-	Dropped    []baseline.Entry   // what it takes out of the baseline
-	Waivers    []waiver.Waiver    // in the code, sorted by path and line
+	Baseline       *baseline.Baseline // nil for an empty one
+	Recognised     baseline.Matches   // of the findings and the baseline's entries
+	Base           []baseline.Entry   // what was found before the change
+	BaseRecognised baseline.Matches   // of the findings and Base
+	BaseCovers     []baseline.Cover   // what the reports of that state cover
+
+	Offers  []Offer          // what the change accepts for itself
+	Dropped []baseline.Entry // what it takes out of the baseline
+	Waivers []waiver.Waiver  // in the code, sorted by path and line
 }
 
 // Finding is a finding with all that the judgement added.
@@ -106,6 +110,7 @@ type Finding struct {
 	Standing Standing
 	Severity string
 	Entry    *baseline.Entry // the entry that recognised it, nil where none did
+	Base     *baseline.Entry // what it was before the change, nil where that isn't known
 
 	Measure, AcceptedMeasure string // of one that has worsened: what it measures now, and when it was accepted
 }

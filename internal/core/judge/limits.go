@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"strings"
 
+	"zincdoor/internal/core/baseline"
 	"zincdoor/internal/core/change"
 	"zincdoor/internal/core/finding"
 	"zincdoor/internal/core/policy"
@@ -11,6 +12,7 @@ import (
 
 // measure holds the findings against every limit of the door.
 func measure(c Case, v *Verdict) []LimitResult {
+	onBase := &baseline.Baseline{Covers: c.BaseCovers}
 	results := make([]LimitResult, 0, len(c.Door.Limits))
 	for _, limit := range c.Door.Limits {
 		r := LimitResult{Limit: limit, Mode: c.Door.ModeOf(limit)}
@@ -20,7 +22,7 @@ func measure(c Case, v *Verdict) []LimitResult {
 				continue
 			}
 			// Without base findings, what one change was allowed would shut the next.
-			if limit.Count == policy.CountNew && limit.Most > 0 && f.Place != change.OnTouched {
+			if limit.Count == policy.CountNew && limit.Most > 0 && f.Place != change.OnTouched && !onBase.CoversFinding(f.Tool, f.Path) {
 				aside++
 				continue
 			}

@@ -17,11 +17,12 @@ func stand(c Case) (all []Finding, gone []baseline.Entry, lineRule []string) {
 	ids := finding.IDs(c.Findings)
 	found := make([]bool, len(c.Baseline.Entries))
 	byLines := map[string]bool{}
+	onBase := &baseline.Baseline{Covers: c.BaseCovers}
 	ownFolder := c.Change.Within(policy.Folder)
 
 	all = make([]Finding, len(c.Findings))
 	for i, f := range c.Findings {
-		compared := c.Baseline.CoversFinding(f.Tool, f.Path)
+		compared := c.Baseline.CoversFinding(f.Tool, f.Path) || onBase.CoversFinding(f.Tool, f.Path)
 		j := Finding{
 			Finding:  f,
 			ID:       ids[i],
@@ -36,7 +37,13 @@ func stand(c Case) (all []Finding, gone []baseline.Entry, lineRule []string) {
 			if j.Entry.Lapsed(c.Today) {
 				j.Standing = Lapsed
 			}
-			if j.grown(c.Policy) {
+			if j.grown(c.Policy, j.Entry) {
+				j.Standing = Worsened
+			}
+		case c.wasOnBase(i):
+			j.Standing = Inherited
+			j.Base = &c.Base[c.BaseRecognised.EntryOf[i]]
+			if j.grown(c.Policy, j.Base) {
 				j.Standing = Worsened
 			}
 		case ownFolder:
@@ -62,6 +69,7 @@ func stand(c Case) (all []Finding, gone []baseline.Entry, lineRule []string) {
 			gone = append(gone, e)
 		}
 	}
+	gone = append(gone, c.goneFromBase(gone, renames)...)
 	for tool, told := range byLines {
 		if told {
 			lineRule = append(lineRule, tool)
@@ -71,15 +79,47 @@ func stand(c Case) (all []Finding, gone []baseline.Entry, lineRule []string) {
 	return all, gone, lineRule
 }
 
-// grown compares the finding's measure with the one that was accepted, and keeps both where it has become worse.
-func (f *Finding) grown(p *policy.Policy) bool {
-	if f.Entry.Message == f.Message {
+// wasOnBase reports whether a finding was found before the change too.
+func (c Case) wasOnBase(i int) bool {
+	return len(c.Base) > 0 && c.BaseRecognised.EntryOf[i] != baseline.None
+}
+
+// goneFromBase lists what was found before the change and isn't any more, less what the baseline tells of already.
+func (c Case) goneFromBase(told []baseline.Entry, renames map[string]string) (gone []baseline.Entry) {
+	found := make([]bool, len(c.Base))
+	for _, e := range c.BaseRecognised.EntryOf {
+		if e != baseline.None {
+			found[e] = true
+		}
+	}
+	say := func(e baseline.Entry) baseline.Entry {
+		return baseline.Entry{Path: e.Path, Tool: e.Tool, Rule: e.Rule, Text: e.Text, Message: e.Message}
+	}
+	known := map[baseline.Entry]bool{}
+	for _, e := range told {
+		known[say(e)] = true
+	}
+	for i, e := range c.Base {
+		path := e.Path
+		if now, ok := renames[path]; ok {
+			path = now
+		}
+		if !found[i] && !known[say(e)] && (c.coveredNow(e.Tool, path) || c.BaseRecognised.Fileless[i]) {
+			gone = append(gone, e)
+		}
+	}
+	return gone
+}
+
+// grown compares the finding's measure with the one before, and keeps both where it has become worse.
+func (f *Finding) grown(p *policy.Policy, before *baseline.Entry) bool {
+	if before.Message == f.Message {
 		return false
 	}
 	gauge := p.Gauge(f.Tool, f.Rule)
-	then := f.Entry.Measure
+	then := before.Measure
 	if gauge != nil || then == "" {
-		then, _ = baseline.Measure(f.Entry.Message, gauge)
+		then, _ = baseline.Measure(before.Message, gauge)
 	}
 	now, less := baseline.Measure(f.Message, gauge)
 	if !baseline.Worsened(then, now, less) {

@@ -1,0 +1,45 @@
+package gate
+
+import (
+	"cmp"
+
+	"zincdoor/internal/core/baseline"
+	"zincdoor/internal/core/judge"
+	"zincdoor/internal/core/policy"
+)
+
+// hearBase reads the reports of the state before the change, as entries that the findings of now are compared with.
+func (s *scene) hearBase(q Request, c *judge.Case) error {
+	if len(q.BaseReports) == 0 {
+		return nil
+	}
+	if s.diff == nil {
+		return wrongCall("--base-report is about the state before a change, and there is none here to compare with")
+	}
+	before := &scene{repo: s.repo, root: s.root, folder: s.folder, kind: policy.Tree, before: true}
+	if err := before.sides("", s.diff.Old()); err != nil {
+		return err
+	}
+	defer before.close()
+	q.Reports, q.ReportCommit = q.BaseReports, cmp.Or(s.subject.Base, string(s.diff.Old()))
+	w := before.call(q)
+	defer w.settle()
+	result, err := w.hear(c.Policy.Place)
+	if err != nil {
+		return err
+	}
+	for _, f := range result.Case.Findings {
+		e := baseline.EntryFor(f, c.Policy.Levels[f.Level])
+		e.Measure, _ = baseline.Measure(f.Message, c.Policy.Gauge(f.Tool, f.Rule))
+		c.Base = append(c.Base, e)
+	}
+	for _, e := range result.Case.Evidence {
+		if e.Sound() {
+			c.BaseCovers = append(c.BaseCovers, e.Covers...)
+		}
+		e.Name, e.Covers = "before the change: "+e.Name, nil
+		c.Evidence = append(c.Evidence, e)
+	}
+	c.Notices = append(c.Notices, result.Case.Notices...)
+	return nil
+}
