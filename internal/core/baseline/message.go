@@ -38,6 +38,31 @@ func Skeleton(message string) string {
 	return out.String()
 }
 
+// sharedWords is the share of the words of two messages that are in both.
+func sharedWords(a, b string) float64 {
+	words := map[string]bool{}
+	for word := range strings.FieldsSeq(a) {
+		words[word] = false
+	}
+	all := len(words)
+	both := 0
+	for word := range strings.FieldsSeq(b) {
+		seen, known := words[word]
+		switch {
+		case !known:
+			words[word] = true
+			all++
+		case !seen:
+			words[word] = true
+			both++
+		}
+	}
+	if all == 0 {
+		return 1
+	}
+	return float64(both) / float64(all)
+}
+
 // numberLength is the length of the number, decimal or hexadecimal, at the start of s.
 func numberLength(s string) int {
 	if len(s) > 2 && s[0] == '0' && s[1]|0x20 == 'x' {

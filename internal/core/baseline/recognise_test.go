@@ -184,3 +184,39 @@ func recogniseAll(b *testing.B, now []finding.Finding, entries []Entry) {
 		}
 	}
 }
+
+// TestRecogniseWithTheChange: an entry whose line the change kept is known on that line, in other words too, or beside it
+// by the same message; one whose line is still there is no other.
+func TestRecogniseWithTheChange(t *testing.T) {
+	old := source.New([]byte("a;\nint x;\nb;\nint y;\nc;\n"))
+	now := source.New([]byte("new;\na;\nint x;\nb;\nint y;\nc;\nint x;\n"))
+	way := change.New([]change.File{{Path: "tide.c", Old: "tide.c", Status: change.Modified, Hunks: []change.Hunk{
+		{OldStart: 0, NewStart: 1, NewCount: 1, Added: []string{"new;"}}, {OldStart: 5, NewStart: 7, NewCount: 1, Added: []string{"int x;"}},
+	}}}, change.Rules{})
+	view := View{
+		Change: way, OldText: func(string) *source.Text { return old }, NewText: func(string) *source.Text { return now },
+		Missing: func(string) bool { return false },
+	}
+	at := func(text *source.Text, line int, message string) finding.Finding {
+		return finding.Finding{Tool: "gcc", Rule: "-Wunused", Path: "tide.c", Message: message, Region: finding.Region{Line: line}, Code: text.CodeAt(line)}
+	}
+	entry := EntryFor(at(old, 2, "variable 'x' is never used here"), "warning")
+	for _, c := range []struct {
+		name  string
+		found finding.Finding
+		want  int
+	}{
+		{"the line", at(now, 3, "variable 'x' is never used here"), 0},
+		{"another name and number", at(now, 3, "variable 'z9' is never used here"), 0},
+		{"other words", at(now, 3, "the variable 'x' is never used"), 0},
+		{"another fault of the rule", at(now, 3, "result of call is thrown away"), None},
+		{"a copy of the line", at(now, 7, "variable 'x' is never used here"), None},
+		{"the line above, the same", at(now, 2, "variable 'x' is never used here"), 0},
+		{"the line below, of another name", at(now, 4, "variable 'b' is never used here"), None},
+		{"a line far off", at(now, 5, "variable 'x' is never used here"), None},
+	} {
+		if got := Recognise([]finding.Finding{c.found}, []Entry{entry}, view).EntryOf[0]; got != c.want {
+			t.Errorf("%s: %d, want %d", c.name, got, c.want)
+		}
+	}
+}

@@ -46,14 +46,19 @@ const (
 	likeSame  = 0.4
 	likeOther = 0.6
 	likeTrace = 0.15
+
+	likeWording = 0.6 // of a message put in other words
 )
 
 // keptStages pair entries whose line the change kept: the same message there, then the same but for numbers and names,
-// then whatever the rule says of it; last the line beside, since a tool may now report one line further up or down.
+// then the same in other words for the most part; last the line beside, since a tool may now report one line further up or down.
 var keptStages = []stage{
 	{compare: func(s *side) (trait, bool) { return s.place(s.message, s.at), true }},
 	{compare: func(s *side) (trait, bool) { return s.place(s.skeleton, s.at), true }},
-	{compare: func(s *side) (trait, bool) { return s.place("", s.at), s.rule != "" }},
+	{
+		compare: func(s *side) (trait, bool) { return s.place("", s.at), s.rule != "" },
+		fits:    func(e, f *side) bool { return sharedWords(e.skeleton, f.skeleton) >= likeWording },
+	},
 	{also: func(s *side) []trait { return s.beside() }},
 }
 
