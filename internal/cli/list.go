@@ -14,6 +14,7 @@ import (
 	"github.com/spf13/pflag"
 
 	"zincdoor/internal/core/baseline"
+	"zincdoor/internal/core/policy"
 	"zincdoor/internal/gate"
 	"zincdoor/internal/render"
 	"zincdoor/internal/store"
@@ -38,6 +39,7 @@ func (l *listFlags) add(f *pflag.FlagSet) {
 // kept is the list as it lies in the work tree.
 type kept struct {
 	list                *baseline.Baseline
+	policy              *policy.Policy
 	ids                 []string
 	name, file          string // from the repository's root, and on this machine
 	author, today, last string // last: the day up to which an end counts as lapsing, "" for none
@@ -63,7 +65,7 @@ func (p *program) openList(ctx context.Context, flags listFlags) (*kept, error) 
 	if err != nil {
 		return nil, graded(err)
 	}
-	k.list, k.name, k.author = list.Baseline, render.Safe(list.Path), list.Author
+	k.list, k.policy, k.name, k.author = list.Baseline, list.Policy, render.Safe(list.Path), list.Author
 	k.file = filepath.Join(list.Root, filepath.FromSlash(list.Path))
 	k.ids = baseline.IDs(k.list.Entries)
 	return k, nil
@@ -141,7 +143,7 @@ func (p *program) list() *cobra.Command {
 	flags.add(cmd.Flags())
 	cmd.Flags().BoolVar(&gone, "gone", false, "those whose findings are gone, as the reports show")
 	evidence.addReports(cmd.Flags())
-	cmd.Flags().StringVar(&group, "group", "", "count them by `rule`, path, tool, severity or age instead of listing them")
+	cmd.Flags().StringVar(&group, "group", "", "count them by `rule`, path, team, tool, severity or age instead of listing them")
 	cmd.Flags().StringVar(&format, "format", "terminal", "`terminal` or json, an object a line")
 	return cmd
 }
@@ -206,11 +208,12 @@ func (p *program) countBy(k *kept, chosen []int, group string) error {
 		"path":     func(e baseline.Entry) string { return e.Path },
 		"tool":     func(e baseline.Entry) string { return e.Tool },
 		"severity": func(e baseline.Entry) string { return e.Severity },
+		"team":     func(e baseline.Entry) string { return k.policy.TeamOf(e.Path) },
 		"age":      func(e baseline.Entry) string { return age(e.On, k.today) },
 	}
 	of := groups[group]
 	if of == nil {
-		return fmt.Errorf("--group is rule, path, tool, severity or age, not %q", group)
+		return fmt.Errorf("--group is rule, path, team, tool, severity or age, not %q", group)
 	}
 	counts := map[string]int{}
 	for _, i := range chosen {

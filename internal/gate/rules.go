@@ -23,6 +23,7 @@ type rules struct {
 	origin   judge.Origin
 	door     policy.Door
 	baseline *baseline.Baseline
+	bytes    []byte           // the baseline as it is written
 	offers   []baseline.Offer // what the change puts into the list, unless that is honoured as it is
 	dropped  []baseline.Entry // what it takes out
 	evidence []judge.Evidence // what is missing of them
@@ -197,7 +198,7 @@ func (r *rules) parseBaseline(name string, data []byte) error {
 	if err != nil {
 		return fmt.Errorf("%s: %w", name, err)
 	}
-	r.baseline = b
+	r.baseline, r.bytes = b, data
 	return nil
 }
 
@@ -221,6 +222,9 @@ func (s *scene) readOffers(path string, r *rules) error {
 		return nil // a list that took the place of something else
 	}
 	theirs := &baseline.Baseline{}
+	if found && bytes.Equal(data, r.bytes) {
+		return nil
+	}
 	if found {
 		if theirs, err = baseline.Read(bytes.NewReader(data)); err != nil && local {
 			return nil

@@ -179,7 +179,7 @@ func findingOf(f judge.Finding) findingJSON {
 	return findingJSON{
 		ID: f.ID, Tool: f.Tool, Rule: f.Rule, Level: string(f.Level), Severity: f.Severity,
 		Path: f.Path, Line: f.Region.Line, Column: f.Region.Column, EndLine: f.Region.Last(),
-		Message: f.Message, Place: string(f.Place), Standing: f.Standing,
+		Message: f.Message, Place: string(f.Place), Standing: f.Standing, Team: f.Team,
 		Occurrences: f.Occurrences, Sources: list(f.Sources, func(s string) string { return s }),
 		Measure: json.Number(f.Measure), AcceptedMeasure: json.Number(f.AcceptedMeasure),
 	}

@@ -109,6 +109,7 @@ type Finding struct {
 	Place    change.Place
 	Standing Standing
 	Severity string
+	Team     string          // "" where no team answers for the file
 	Entry    *baseline.Entry // the entry that recognised it, nil where none did
 	Base     *baseline.Entry // what it was before the change, nil where that isn't known
 

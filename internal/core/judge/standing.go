@@ -28,6 +28,7 @@ func stand(c Case) (all []Finding, gone []baseline.Entry, lineRule []string) {
 			ID:       ids[i],
 			Place:    placeOf(c.Change, f, compared),
 			Severity: c.Policy.Levels[f.Level],
+			Team:     c.Policy.TeamOf(f.Path),
 		}
 		switch {
 		case matches[i] != baseline.None:

@@ -45,10 +45,11 @@ func (r *reader) whole() {
 			"baseline": r.baseline,
 			"place":    r.place,
 			"aliases":  r.aliases,
+			"teams":    r.teams,
 			"measures": r.measures,
 			"doors":    func(n ast.Node) { doors = n }, // needs the ladder
 		},
-		later: []string{"inherit", "paths", "groups", "same", "severities", "teams", "reports", "recipes", "notes"},
+		later: []string{"inherit", "paths", "groups", "same", "severities", "reports", "recipes", "notes"},
 	})
 	r.levels(levels)
 	if doors != nil {
@@ -149,6 +150,21 @@ func (r *reader) aliases(n ast.Node) {
 			return
 		}
 		r.policy.Aliases[old] = now
+	}
+}
+
+func (r *reader) teams(n ast.Node) {
+	for _, f := range r.fields(n, "teams") {
+		team := Team{Name: f.name}
+		r.mapping(f.value, keys{
+			what: "team " + f.name,
+			need: []string{"path"},
+			read: map[string]func(ast.Node){
+				"path":    func(n ast.Node) { team.Paths = r.globs(n, "path") },
+				"contact": func(n ast.Node) { team.Contact = r.text(n, "contact") },
+			},
+		})
+		r.policy.Teams = append(r.policy.Teams, team)
 	}
 }
 

@@ -7,6 +7,8 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/bmatcuk/doublestar/v4"
+
 	"zincdoor/internal/core/baseline"
 	"zincdoor/internal/core/change"
 	"zincdoor/internal/core/finding"
@@ -29,10 +31,37 @@ type Policy struct {
 
 	Place change.Rules // which differences make a line the author's
 
+	Teams []Team // in the order of the file
+
 	Aliases  map[string]string // the present names of rules that their tools renamed
 	Measures []Measure         // the first that takes a rule counts
 
 	Doors []Door // in the order of the file
+}
+
+// Team is who answers for some files.
+type Team struct {
+	Name    string
+	Paths   []string // globs from the repository's root
+	Contact string
+}
+
+// TeamOf names the team that answers for a file, "" where none does: of several the one whose glob is most specific, by
+// how much of it stands before its first wildcard, else the first.
+func (p *Policy) TeamOf(path string) string {
+	team, most := "", -1
+	for _, t := range p.Teams {
+		for _, glob := range t.Paths {
+			plain := len(glob)
+			if at := strings.IndexAny(glob, `*?[{\`); at >= 0 {
+				plain = at
+			}
+			if plain > most && path != "" && doublestar.MatchUnvalidated(glob, path) {
+				team, most = t.Name, plain
+			}
+		}
+	}
+	return team
 }
 
 // Measure says which number of some rules' messages tells how bad a fault is.

@@ -6,6 +6,7 @@ import (
 	"strings"
 	"testing"
 
+	"zincdoor/internal/core/baseline"
 	"zincdoor/internal/core/change"
 	"zincdoor/internal/core/finding"
 )
@@ -15,6 +16,12 @@ ladder: [grave, "no", slight]   # "no" is a rung like any other
 levels: {error: grave, warning: no, note: slight}
 baseline: lint/accepted.jsonl
 place: {whitespace: counts, moved: ignored, seams: true}
+aliases: {oldest: old, old: new}
+measures: [{rule: "depth-*", tool: gauge, number: 2, worse: less}, {rule: "*", number: none}]
+teams:
+  all: {path: "**"}
+  fares: {path: [fares/**], contact: "#fares"}
+  prices: {path: [fares/prices/**, "fares/*.csv"]}
 doors:
   commit:
     judges: staged
@@ -25,6 +32,8 @@ doors:
     judges: branch
     against: main
     mode: advise
+    waivers: {tool: true, upto: slight, except: [secret*]}
+    acceptances: {upto: no, most: 5, need: [why, until]}
     limits:
       - {count: touched, rule: "-Wunused*", path: [core/**, fares/*.go], most: 3, say: "Tidy up."}
       - {name: debt, count: all, severity: no, only: false, most: 40, mode: advise}
@@ -45,6 +54,18 @@ func TestParse(t *testing.T) {
 	merge, _ := p.Door("merge")
 	if merge.Judges != Branch || merge.Against != "main" || merge.ModeOf(merge.Limits[0]) != Advise || merge.Limits[0].Most != 3 {
 		t.Errorf("merge is %+v", merge)
+	}
+	if w := merge.Waivers; !w.Code || !w.Tool || w.Most != 3 || w.MayWaive(p.Ladder, "x", "no") || !w.MayWaive(p.Ladder, "x", "slight") || w.MayWaive(p.Ladder, "secrets", "slight") {
+		t.Errorf("waivers are %+v", w)
+	}
+	if a := merge.Acceptances; a.Lacks(baseline.Entry{Why: baseline.Debt}) != "until" || a.Most != 5 || a.Upto != "no" || p.Doors[0].Acceptances != nil {
+		t.Errorf("acceptances are %+v", a)
+	}
+	if p.Aliases["oldest"] != "new" || *p.Gauge("gauge", "depth-max") != (baseline.Gauge{Number: 2, Less: true}) || p.Gauge("other", "depth-max").Number != 0 {
+		t.Errorf("aliases %v, measures %+v", p.Aliases, p.Measures)
+	}
+	if got := fmt.Sprint(p.TeamOf("core/a.c"), p.TeamOf("fares/a.go"), p.TeamOf("fares/prices/x/a.go"), p.TeamOf("")); got != "all fares prices " {
+		t.Errorf("teams: %s", got)
 	}
 	var names []string
 	for _, d := range p.Doors {
@@ -124,6 +145,11 @@ func TestParseErrors(t *testing.T) {
 		{"levels missing", "zincdoor: 1\nladder: [bad]\ndoors: {d: {limits: [{count: new, most: 0}]}}\n", `the ladder has no rung "error"`},
 		{"a rung twice", "zincdoor: 1\nladder: [error, warning, note, error]\n", `names "error" twice`},
 		{"baseline outside", "zincdoor: 1\nbaseline: ../b\n", "p.yaml:2:11: baseline must be a plain path"},
+		{"endless aliases", "zincdoor: 1\naliases: {a: b, b: a}\n", "back to itself"},
+		{"which number", "zincdoor: 1\nmeasures: [{rule: x, number: first}]\n", "1 for the first"},
+		{"acceptances without a number", door("    - {count: new, most: 0}\n    acceptances: {need: [why]}\n"), `acceptances needs the key "most"`},
+		{"an unknown need", door("    - {count: new, most: 0}\n    acceptances: {most: 1, need: [who]}\n"), `not "who"`},
+		{"a team without paths", "zincdoor: 1\nteams: {fares: {contact: x}}\n", `team fares needs the key "path"`},
 		{"place", "zincdoor: 1\nplace: {moved: ignore, flows: true}\n", `did you mean "ignored"?`},
 		{"merge key", "zincdoor: 1\ndoors: {d: {<<: {}, limits: [{count: new, most: 0}]}}\n", "merge keys"},
 		{"unknown alias", "zincdoor: 1\ndoors: *none\n", "p.yaml:2:8"},
