@@ -64,7 +64,7 @@ func TestParse(t *testing.T) {
 	if p.Aliases["oldest"] != "new" || *p.Gauge("gauge", "depth-max") != (baseline.Gauge{Number: 2, Less: true}) || p.Gauge("other", "depth-max").Number != 0 {
 		t.Errorf("aliases %v, measures %+v", p.Aliases, p.Measures)
 	}
-	if got := fmt.Sprint(p.TeamOf("core/a.c"), p.TeamOf("fares/a.go"), p.TeamOf("fares/prices/x/a.go"), p.TeamOf("")); got != "all fares prices " {
+	if got := fmt.Sprint(p.TeamOf("core/a.c"), p.TeamOf("fares/a.go"), p.TeamOf("fares/prices/x/a.go"), p.TeamOf("")); got != "allfaresprices" {
 		t.Errorf("teams: %s", got)
 	}
 	var names []string
