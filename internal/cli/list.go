@@ -187,14 +187,18 @@ func (p *program) listText(k *kept, chosen []int, group string) error {
 			return err
 		}
 	} else {
-		path := ""
+		slices.SortStableFunc(chosen, func(a, b int) int {
+			return cmp.Or(cmp.Compare(k.list.Entries[a].Path, k.list.Entries[b].Path), cmp.Compare(k.list.Entries[a].Line, k.list.Entries[b].Line))
+		})
+		entries, ids := make([]baseline.Entry, len(chosen)), make([]string, len(chosen))
 		for n, i := range chosen {
-			e := k.list.Entries[i]
-			if n == 0 || e.Path != path {
-				path = e.Path
-				fmt.Fprintln(p.out, cmp.Or(render.Safe(path), "without a file"))
-			}
-			fmt.Fprintf(p.out, "  %s  %s\n              %s\n", k.ids[i], render.EntryInFile(e), render.Reasons(e, k.today))
+			entries[n], ids[n] = k.list.Entries[i], k.ids[i]
+		}
+		if err := render.Entries(p.out, entries, ids, k.today); err != nil {
+			return err
+		}
+		if len(chosen) > 0 {
+			fmt.Fprintln(p.out)
 		}
 	}
 	fmt.Fprintf(p.out, "%s of %d in %s, %d lapsed\n", entriesInWords(len(chosen)), len(k.list.Entries), k.name, lapsed)

@@ -3,6 +3,7 @@ package render
 import (
 	"cmp"
 	"fmt"
+	"io"
 	"strings"
 
 	"zincdoor/internal/core/baseline"
@@ -14,29 +15,43 @@ func Entry(e baseline.Entry) string {
 	if e.Line > 0 {
 		at += fmt.Sprintf(":%d", e.Line)
 	}
-	return at + "  " + about(e)
+	return strings.TrimSpace(fmt.Sprintf("%s  %s %s  %s", at, Safe(e.Severity), Safe(cmp.Or(e.Rule, e.Tool)), Safe(e.Message)))
 }
 
-// EntryInFile is the same under the heading of its file.
-func EntryInFile(e baseline.Entry) string {
-	if e.Line > 0 {
-		return fmt.Sprintf("line %d  %s", e.Line, about(e))
+// Entries lists entries of the baseline by file, each with its name and its reasons. Those of one file must follow one
+// another.
+func Entries(w io.Writer, entries []baseline.Entry, ids []string, today string) error {
+	s := &screen{look: lookFor(w), w: w}
+	for i, e := range entries {
+		if i == 0 || e.Path != entries[i-1].Path {
+			s.line("%s", s.bold.Render(cmp.Or(Safe(e.Path), "without a file")))
+		}
+		line := ""
+		if e.Line > 0 {
+			line = fmt.Sprint(e.Line)
+		}
+		lead := strings.Repeat(" ", indent-1)
+		s.line("%s %s %s", s.zinc.Render(fmt.Sprintf("%*s ", indent-3, line)), s.bold.Render(Safe(cmp.Or(e.Rule, e.Tool))), s.faint.Render(Safe(e.Severity)+"  "+ids[i]))
+		s.wrapped(lead, Safe(e.Message), s.plain)
+		style := s.faint
+		if e.Lapsed(today) {
+			style = s.signal
+		}
+		s.wrapped(lead, reasons(e, today), style)
+		if i+1 < len(entries) && entries[i+1].Path != e.Path {
+			s.line("")
+		}
 	}
-	return about(e)
+	return s.err
 }
 
-func about(e baseline.Entry) string {
-	return strings.TrimSpace(fmt.Sprintf("%s %s  %s", Safe(e.Severity), Safe(cmp.Or(e.Rule, e.Tool)), Safe(e.Message)))
-}
-
-// Reasons tells in one line why a finding is accepted, by whom, and until when.
-func Reasons(e baseline.Entry, today string) string {
+// reasons tells in one line why a finding is accepted, by whom, and until when.
+func reasons(e baseline.Entry, today string) string {
 	parts := []string{string(e.Why)}
 	if e.Reason != "" {
 		parts[0] += ": " + Safe(e.Reason)
 	}
-	who := strings.TrimSpace(Safe(e.By) + " " + e.On)
-	if who != "" {
+	if who := strings.TrimSpace(Safe(e.By) + " " + e.On); who != "" {
 		parts = append(parts, who)
 	}
 	switch {
