@@ -12,6 +12,7 @@ import (
 	"runtime"
 	"runtime/debug"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -164,4 +165,24 @@ func exitOf(o judge.Outcome) int {
 		return exitShut
 	}
 	return exitUnjudged
+}
+
+// today is the day on which a command acts.
+func today(flag string) (string, error) {
+	if flag == "" {
+		return time.Now().UTC().Format(time.DateOnly), nil
+	}
+	if _, err := time.Parse(time.DateOnly, flag); err != nil {
+		return "", fmt.Errorf("--today takes a date like 2027-02-01, not %q", flag)
+	}
+	return flag, nil
+}
+
+// workingDir is the folder of the call.
+func workingDir() (string, error) {
+	dir, err := os.Getwd()
+	if err != nil {
+		return "", unjudged{err}
+	}
+	return dir, nil
 }

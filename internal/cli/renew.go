@@ -3,9 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
-	"os"
 	"slices"
-	"time"
 
 	"github.com/spf13/cobra"
 
@@ -88,24 +86,4 @@ func (p *program) runRenew(ctx context.Context, flags renewFlags, ids []string) 
 	}
 	fmt.Fprintf(p.out, "%s renewed until %s in %s\n", entriesInWords(len(in)), until, kept.name)
 	return nil
-}
-
-// today is the day on which a command acts.
-func today(flag string) (string, error) {
-	if flag == "" {
-		return time.Now().UTC().Format(time.DateOnly), nil
-	}
-	if _, err := time.Parse(time.DateOnly, flag); err != nil {
-		return "", fmt.Errorf("--today takes a date like 2027-02-01, not %q", flag)
-	}
-	return flag, nil
-}
-
-// workingDir is the folder of the call.
-func workingDir() (string, error) {
-	dir, err := os.Getwd()
-	if err != nil {
-		return "", unjudged{err}
-	}
-	return dir, nil
 }

@@ -1,0 +1,224 @@
+package baseline
+
+import (
+	"cmp"
+	"slices"
+
+	"zincdoor/internal/core/change"
+	"zincdoor/internal/core/source"
+)
+
+// group is what agrees in one stage.
+type group struct{ entries, findings []int }
+
+// match pairs what agrees in one stage: where there is one of each at once, then the others, by the lines where those
+// should be now.
+func (m *matcher) match(of stage, among pool) {
+	groups := map[trait]*group{}
+	for f := range m.findings {
+		s := &m.findings[f]
+		if m.entryOf[f] != None || !among(s) {
+			continue
+		}
+		for _, t := range of.traits(s) {
+			if groups[t] == nil {
+				groups[t] = &group{}
+			}
+			groups[t].findings = append(groups[t].findings, f)
+		}
+	}
+	if len(groups) == 0 {
+		return
+	}
+	var meeting []*group // those with both, in the order of their entries
+	for _, e := range m.order {
+		s := &m.entries[e]
+		if m.taken[e] || !among(s) {
+			continue
+		}
+		for _, t := range of.traits(s) {
+			g := groups[t]
+			if g == nil || of.lost && !m.lost(s) {
+				continue
+			}
+			if len(g.entries) == 0 {
+				meeting = append(meeting, g)
+			}
+			g.entries = append(g.entries, e)
+		}
+	}
+	for _, g := range meeting {
+		if len(g.entries) == 1 && len(g.findings) == 1 {
+			m.pair(g.entries[0], g.findings[0], of)
+		}
+	}
+	m.settle()
+	for _, g := range meeting {
+		if len(g.entries) > 1 || len(g.findings) > 1 {
+			m.pairNearest(g, of)
+		}
+	}
+	m.settle()
+}
+
+func (m *matcher) pair(e, f int, of stage) bool {
+	if m.taken[e] || m.entryOf[f] != None || of.fits != nil && !of.fits(&m.entries[e], &m.findings[f]) {
+		return false
+	}
+	if of.block && m.block(e, f) == 0 || of.slides && !m.slides(e, f) {
+		return false
+	}
+	if of.within > 0 && abs(m.findings[f].at-m.expected(e)) > of.within || m.stays(e, f) {
+		return false
+	}
+	m.entryOf[f], m.taken[e] = e, true
+	m.learn(m.entries[e].path, m.entries[e].was, m.findings[f].at)
+	return true
+}
+
+// pairNearest pairs entries and findings that agree, in order: each of the fewer with the nearest of the more that
+// leaves enough for those that follow.
+func (m *matcher) pairNearest(g *group, of stage) {
+	entries := slices.DeleteFunc(g.entries, func(e int) bool { return m.taken[e] })
+	findings := slices.DeleteFunc(g.findings, func(f int) bool { return m.entryOf[f] != None })
+	if of.best != nil || of.block {
+		m.pairBest(entries, findings, of)
+		return
+	}
+	expected := make([]int, len(entries))
+	for i, e := range entries {
+		expected[i] = m.expected(e)
+	}
+	actual := make([]int, len(findings))
+	for i, f := range findings {
+		actual[i] = m.findings[f].at
+	}
+	few, many := expected, actual
+	if len(many) < len(few) {
+		few, many = many, few
+	}
+	from := 0
+	for i, want := range few {
+		last := len(many) - len(few) + i // leaves one for each that follows
+		k, _ := slices.BinarySearch(many[from:last+1], want)
+		k += from
+		if k > last || k > from && want-many[k-1] < many[k]-want {
+			k--
+		}
+		if len(entries) <= len(findings) {
+			m.pair(entries[i], findings[k], of)
+		} else {
+			m.pair(entries[k], findings[i], of)
+		}
+		from = k + 1
+	}
+}
+
+// bestTable bounds how many pairs are weighed against one another; more are paired in order.
+const bestTable = 1 << 14
+
+// pairBest pairs entries and findings by how well each pair does, the best first.
+func (m *matcher) pairBest(entries, findings []int, of stage) {
+	if len(entries)*len(findings) > bestTable {
+		for i := range min(len(entries), len(findings)) {
+			m.pair(entries[i], findings[i], of)
+		}
+		return
+	}
+	type weighed struct {
+		entry, finding int
+		score          float64
+	}
+	var all []weighed
+	for _, e := range entries {
+		for _, f := range findings {
+			score := 0.0
+			if of.block {
+				score = float64(m.block(e, f))
+			} else {
+				score = of.best(&m.entries[e], &m.findings[f])
+			}
+			if score > 0 {
+				all = append(all, weighed{e, f, score})
+			}
+		}
+	}
+	slices.SortStableFunc(all, func(a, b weighed) int { return cmp.Compare(b.score, a.score) })
+	for _, w := range all {
+		m.pair(w.entry, w.finding, of)
+	}
+}
+
+// block is how many lines around an entry's are those around a finding's, 0 where they are too few to be a moved block.
+func (m *matcher) block(e, f int) int {
+	old := textOf(m.olds, m.paths[e], m.view.OldText)
+	new := textOf(m.news, m.findings[f].path, m.view.NewText)
+	if old == nil || new == nil {
+		return 0
+	}
+	lines, weight := change.Moved(old, m.entries[e].was, new, m.findings[f].at)
+	if !change.IsBlock(lines, weight) {
+		return 0
+	}
+	return lines
+}
+
+// slides reports whether a finding's line may as well be the one that was kept as the entry's.
+func (m *matcher) slides(e, f int) bool {
+	path := m.findings[f].path
+	text := textOf(m.news, path, m.view.NewText)
+	return text != nil && m.view.Change.File(path).MaySlide(text, m.entries[e].at, m.findings[f].at)
+}
+
+func textOf(texts map[string]*source.Text, path string, read func(path string) *source.Text) *source.Text {
+	text, known := texts[path]
+	if !known && read != nil {
+		text = read(path)
+		texts[path] = text
+	}
+	return text
+}
+
+// expected is the line where an entry should be now, as far as the pairs known so far tell.
+func (m *matcher) expected(e int) int {
+	s := &m.entries[e]
+	return s.was + m.shiftsOf(s.path).at(s.was)
+}
+
+// astray is how many lines from where it should be a finding must stand for a twin in that place to be asked.
+const astray = 5
+
+// stays reports whether an entry's line still stands about where it is expected, while the finding stands on a twin of
+// it elsewhere: the one is mended then, and the other new.
+func (m *matcher) stays(e, f int) bool {
+	s, at := &m.entries[e], m.expected(e)
+	if s.twins == 0 || s.state == kept || s.state == altered || !s.coded || m.findings[f].path != s.path || abs(m.findings[f].at-at) <= astray {
+		return false
+	}
+	index := m.newLines(s.path)
+	return index != nil && slices.ContainsFunc(index.at[s.text], func(n int) bool { return abs(n-at) <= astray && isAt(index.text, s.trait, n) })
+}
+
+// lost reports whether the judged state no longer has an entry's line in its file: it has fewer of its kind than when it
+// was accepted.
+func (m *matcher) lost(e *side) bool {
+	if e.state == altered || e.path == "" || m.view.Missing != nil && m.view.Missing(e.path) {
+		return true
+	}
+	index := m.newLines(e.path)
+	return index != nil && len(index.at[e.text]) <= e.twins
+}
+
+// newLines is a file of the judged state by its lines, nil where it isn't known.
+func (m *matcher) newLines(path string) *lineIndex {
+	index, known := m.texts[path]
+	if !known {
+		if m.view.NewText != nil {
+			if text := m.view.NewText(path); text != nil {
+				index = indexLines(text)
+			}
+		}
+		m.texts[path] = index
+	}
+	return index
+}

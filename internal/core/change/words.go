@@ -1,0 +1,115 @@
+package change
+
+import (
+	"unicode"
+	"unicode/utf8"
+
+	"zincdoor/internal/core/source"
+)
+
+// word is a name, a number or a sign of a line.
+type word struct {
+	text   string
+	line   int // index of its line
+	weight int
+}
+
+// A name or number says more about a line than a sign.
+const (
+	nameWeight = 3
+	signWeight = 1
+)
+
+// wordTable is the size up to which all words of two stretches are compared with one another.
+const wordTable = 1 << 19
+
+// compareWords works out which words the altered lines share: between lines that are the same on both sides, all of one
+// side with all of the other.
+func (p *passage) compareWords(old, new *source.Text) {
+	if p.shared != nil {
+		return
+	}
+	p.shared = map[pair]int{}
+	p.oldWeight, p.newWeight = make([]int, len(p.newOf)), make([]int, len(p.oldOf))
+	i, j := 0, 0
+	for at, to := range p.newOf {
+		if to >= 0 {
+			p.share(old, new, Span{i, at - 1}, Span{j, to - 1})
+			i, j = at+1, to+1
+		}
+	}
+	p.share(old, new, Span{i, len(p.newOf) - 1}, Span{j, len(p.oldOf) - 1})
+}
+
+// share compares the words of two stretches, given by the indices of their lines. Where that is too much, lines that
+// stand equally far from the beginning or the end are compared alone.
+func (p *passage) share(oldText, newText *source.Text, old, new Span) {
+	olds, news := wordsOf(oldText, p.old.First, old, p.oldWeight), wordsOf(newText, p.new.First, new, p.newWeight)
+	if len(olds)*len(news) <= wordTable {
+		p.add(olds, news)
+		return
+	}
+	for i := old.First; i <= old.Last; i++ {
+		for _, j := range []int{new.First + i - old.First, new.Last - (old.Last - i)} {
+			if j < new.First || j > new.Last || p.shared[pair{i, j}] > 0 {
+				continue
+			}
+			olds, news := wordsOf(oldText, p.old.First, Span{i, i}, nil), wordsOf(newText, p.new.First, Span{j, j}, nil)
+			if len(olds)*len(news) <= wordTable {
+				p.add(olds, news)
+			}
+		}
+	}
+}
+
+func (p *passage) add(olds, news []word) {
+	for _, common := range common(texts(olds), texts(news)) {
+		p.shared[pair{olds[common.old].line, news[common.new].line}] += olds[common.old].weight
+	}
+}
+
+func texts(words []word) []string {
+	all := make([]string, len(words))
+	for i, w := range words {
+		all[i] = w.text
+	}
+	return all
+}
+
+// wordsOf cuts lines into words, and notes the weight of each line where weights are wanted.
+func wordsOf(text *source.Text, start int, lines Span, weights []int) (words []word) {
+	for i := lines.First; i <= lines.Last; i++ {
+		eachWord(text.Line(start+i), func(w string, name bool) {
+			weight := signWeight
+			if name {
+				weight = nameWeight
+			}
+			words = append(words, word{w, i, weight})
+			if weights != nil {
+				weights[i] += weight
+			}
+		})
+	}
+	return words
+}
+
+// eachWord cuts a line into names and numbers (name is true) and single signs, leaving out white space.
+func eachWord(line string, do func(word string, name bool)) {
+	inName := func(r rune) bool { return r == '_' || unicode.IsLetter(r) || unicode.IsDigit(r) }
+	for at := 0; at < len(line); {
+		r, size := utf8.DecodeRuneInString(line[at:])
+		end := at + size
+		name := inName(r)
+		for name && end < len(line) {
+			next, size := utf8.DecodeRuneInString(line[end:])
+			if !inName(next) {
+				break
+			}
+			end += size
+		}
+		if !unicode.IsSpace(r) {
+			do(line[at:end], name)
+		}
+		at = end
+	}
+}
