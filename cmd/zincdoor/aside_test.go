@@ -97,7 +97,7 @@ func TestAcceptancesBeforeCommit(t *testing.T) {
 	s.write("r.txt", warn("core/tide.c", 5)+warn("core/tide.c", 10))
 	s.accept()
 	s.git("add", "-A")
-	if v := s.judge("--staged", "--report", "r.txt"); v.Code != 0 || !strings.Contains(v.about(), "accepts 1 finding more") {
+	if v := s.judge("--staged", "--report", "r.txt"); v.Code != 0 || !strings.Contains(v.about(), "accepts 1 finding more") || v.acceptances() != "added core/tide.c true " {
 		t.Errorf("honoured whole: %s", v.about())
 	}
 	s.write(".zincdoor/policy.yaml", oneDoor("acceptances: {most: 0}"))
@@ -141,18 +141,18 @@ core/tide.c:10 touched new`
 	}
 	report[4] = "2026-12-31"
 	for keys, want := range map[string]string{
-		"code: false":                 "waived 0",
-		"upto: note":                  "waived 0",
-		`except: ["-Wun*"], most: 0`:  "waived 0",
-		"most: 0":                     "waived 2, waivers: 1, held false",
-		"upto: error, most: 2":        "waived 3, waivers: 2, held true",
-		"upto: error, most: 1":        "waived 3, waivers: 2, held false",
-		"tool: true, code: true":      "waived 2, waivers: 1, held true",
-		"tool: false, code: true":     "waived 2, waivers: 1, held true",
-		"except: [x], code: true":     "waived 2, waivers: 1, held true",
-		"most: 3, tool: false":        "waived 2, waivers: 1, held true",
-		"code: true, upto: warning":   "waived 2, waivers: 1, held true",
-		"except: [\"-Wb*\"], most: 3": "waived 2, waivers: 1, held true",
+		"code: false":                      "waived 0",
+		"upto: note":                       "waived 0",
+		`except: {rule: "-Wun*"}, most: 0`: "waived 0",
+		"most: 0":                          "waived 2, waivers: 1, held false",
+		"upto: error, most: 2":             "waived 3, waivers: 2, held true",
+		"upto: error, most: 1":             "waived 3, waivers: 2, held false",
+		"tool: true, code: true":           "waived 2, waivers: 1, held true",
+		"tool: false, code: true":          "waived 2, waivers: 1, held true",
+		"except: {rule: x, tag: y}":        "waived 2, waivers: 1, held true",
+		"most: 3, tool: false":             "waived 2, waivers: 1, held true",
+		"code: true, upto: warning":        "waived 2, waivers: 1, held true",
+		"except: {rule: \"-Wb*\"}":         "waived 2, waivers: 1, held true",
 	} {
 		s.write(".zincdoor/policy.yaml", oneDoor("waivers: {"+keys+"}"))
 		v := s.judge(report...)
@@ -169,5 +169,10 @@ core/tide.c:10 touched new`
 	s.write("r.txt", sarifLog((suppressed(2, "") + suppressed(3, `,{"kind":"inSource","status":"rejected"}`))[1:]))
 	if v := s.judge("--tree", "--report", "r.txt"); v.Totals["waived"] != 1 || v.Totals["new"] != 1 {
 		t.Errorf("the tool's own suppressions: %v", v.Totals)
+	}
+	s.write(".zincdoor/policy.yaml", oneDoor("waivers: {tool: true, except: {tag: security}}"))
+	s.write("r.txt", strings.Replace(sarifLog(suppressed(2, "")[1:]), `"name":"farecheck"`, `"name":"farecheck","rules":[{"id":"late","properties":{"tags":["security"]}}]`, 1))
+	if v := s.judge("--tree", "--report", "r.txt"); v.Totals["waived"] != 0 {
+		t.Errorf("a tag that can't be waived: %v", v.Totals)
 	}
 }

@@ -21,14 +21,14 @@ func (s *scene) know(c *judge.Case, way *change.Change, r *rules) error {
 		return err
 	}
 	c.Recognised = baseline.Recognise(c.Findings, r.baseline.Entries, view.View)
-	c.Offers, c.Dropped = recogniseOffers(c, r.offers, view.View), r.dropped
+	c.Offers, c.Dropped, c.Whole = recogniseOffers(c, r.offers, r.whole, view.View), r.dropped, r.whole
 	c.BaseRecognised = baseline.Recognise(c.Findings, c.Base, view.View)
 	return view.unread
 }
 
 // recogniseOffers finds the findings that the change accepts for itself. An entry that only notes anew where an accepted
 // finding stands is no offer.
-func recogniseOffers(c *judge.Case, offers []baseline.Offer, view baseline.View) []judge.Offer {
+func recogniseOffers(c *judge.Case, offers []baseline.Offer, whole bool, view baseline.View) []judge.Offer {
 	if len(offers) == 0 {
 		return nil
 	}
@@ -41,11 +41,14 @@ func recogniseOffers(c *judge.Case, offers []baseline.Offer, view baseline.View)
 	}
 	free := make([]bool, len(c.Findings)) // what an offer may be for
 	for f, e := range c.Recognised.EntryOf {
-		free[f] = e == baseline.None
+		free[f] = e == baseline.None || whole
 	}
 	var left []judge.Offer
 	var entries []baseline.Entry
 	for _, o := range offers {
+		if whole && o.SameReasons() && o.Entry.Measure == o.Was.Measure {
+			continue
+		}
 		if o.Was != nil {
 			at := findingOf[*o.Was]
 			if o.SameReasons() && slices.ContainsFunc(at, func(f int) bool { return refreshes(c, o, f) }) {

@@ -23,6 +23,7 @@ type rules struct {
 	origin   judge.Origin
 	door     policy.Door
 	baseline *baseline.Baseline
+	whole    bool             // the list is honoured as it is, with what the change puts into it
 	bytes    []byte           // the baseline as it is written
 	offers   []baseline.Offer // what the change puts into the list, unless that is honoured as it is
 	dropped  []baseline.Entry // what it takes out
@@ -239,8 +240,17 @@ func (s *scene) readOffers(path string, r *rules) error {
 	}
 	offers, dropped := baseline.Offers(before, after)
 	if local && r.door.Acceptances == nil {
-		if len(offers) > 0 && found {
-			r.notices = append(r.notices, fmt.Sprintf("the baseline accepts %s more than that of the last commit", finding.Count(len(offers))))
+		added := 0
+		for _, o := range offers {
+			if o.Was == nil {
+				added++
+			}
+		}
+		if added > 0 && found {
+			r.notices = append(r.notices, fmt.Sprintf("the baseline accepts %s more than that of the last commit", finding.Count(added)))
+		}
+		if found {
+			r.offers, r.dropped, r.whole = offers, dropped, true
 		}
 		return nil
 	}

@@ -228,6 +228,10 @@ type (
 		ID             string               `json:"id"`
 		MessageStrings map[string]sarifText `json:"messageStrings"`
 		Default        configuration        `json:"defaultConfiguration"`
+		Properties     propertyBag          `json:"properties"`
+	}
+	propertyBag struct {
+		Tags []string `json:"tags"` // SARIF 2.1.0, 3.8.2
 	}
 	configuration struct {
 		Level string `json:"level"`
@@ -302,6 +306,7 @@ type (
 		Suppressions []struct {
 			Status string `json:"status"`
 		} `json:"suppressions"`
+		Properties          propertyBag    `json:"properties"`
 		Fingerprints        finding.Prints `json:"fingerprints"`
 		PartialFingerprints finding.Prints `json:"partialFingerprints"`
 

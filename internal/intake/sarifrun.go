@@ -139,6 +139,12 @@ func (r *run) finding(res *result) (finding.Finding, bool) {
 		Prints:      prints(res),
 		Suppressed:  suppressed(res),
 	}
+	if rule != nil {
+		f.Tags = rule.Properties.Tags
+	}
+	if len(res.Properties.Tags) > 0 {
+		f.Tags = slices.Concat(f.Tags, res.Properties.Tags)
+	}
 	at := 0
 	if r.isClang() {
 		at = len(res.Locations) - 1

@@ -51,6 +51,7 @@ type Finding struct {
 	Columns source.Columns // the unit of the region's columns
 
 	Notes   []Remark
+	Tags    []string    // of the rule and of the finding itself, as the tool gives them
 	Prints  Prints      // the tool's own fingerprints, by their names
 	Snippet string      // the code the report quotes at Region.Line, "" where it quotes none
 	Code    source.Code // the code at Region.Line as it stands in the repository

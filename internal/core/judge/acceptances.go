@@ -41,6 +41,10 @@ func (v *Verdict) settleOffers(c Case) {
 			a.Finding = f.ID
 		}
 		switch {
+		case c.Whole:
+			a.Honoured = true
+			v.Acceptances = append(v.Acceptances, a)
+			continue
 		case rules == nil:
 			a.Problem = "this door lets no change accept findings for itself"
 		case rules.Lacks(o.Entry) != "":
@@ -73,7 +77,11 @@ func (v *Verdict) settleOffers(c Case) {
 		v.Acceptances = append(v.Acceptances, a)
 	}
 	for _, e := range c.Dropped {
-		v.Acceptances = append(v.Acceptances, Acceptance{Entry: e, Change: "dropped", Problem: "the list that counts still has it"})
+		a := Acceptance{Entry: e, Change: "dropped", Honoured: c.Whole}
+		if !c.Whole {
+			a.Problem = "the list that counts still has it"
+		}
+		v.Acceptances = append(v.Acceptances, a)
 	}
 	if rules != nil && len(c.Offers) > 0 {
 		result.Most = rules.Most

@@ -99,6 +99,7 @@ type Case struct {
 
 	Offers  []Offer          // what the change accepts for itself
 	Dropped []baseline.Entry // what it takes out of the baseline
+	Whole   bool             // both are in Baseline already, which is honoured whole
 	Waivers []waiver.Waiver  // in the code, sorted by path and line
 }
 

@@ -270,11 +270,16 @@ func (r *reader) waivers(n ast.Node, w *Waivers) {
 	r.mapping(n, keys{
 		what: "waivers",
 		read: map[string]func(ast.Node){
-			"code":   func(n ast.Node) { w.Code = r.boolean(n, "code") },
-			"tool":   func(n ast.Node) { w.Tool = r.boolean(n, "tool") },
-			"upto":   func(n ast.Node) { w.Upto = r.rung(n, "upto") },
-			"most":   func(n ast.Node) { w.Most = r.number(n, "most") },
-			"except": func(n ast.Node) { w.Except = r.globs(n, "except") },
+			"code": func(n ast.Node) { w.Code = r.boolean(n, "code") },
+			"tool": func(n ast.Node) { w.Tool = r.boolean(n, "tool") },
+			"upto": func(n ast.Node) { w.Upto = r.rung(n, "upto") },
+			"most": func(n ast.Node) { w.Most = r.number(n, "most") },
+			"except": func(n ast.Node) {
+				r.mapping(n, keys{what: "except", read: map[string]func(ast.Node){
+					"rule": func(n ast.Node) { w.Rules = r.globs(n, "rule") },
+					"tag":  func(n ast.Node) { w.Tags = r.texts(n, "tag") },
+				}})
+			},
 		},
 	})
 }

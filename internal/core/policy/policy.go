@@ -133,7 +133,8 @@ type Waivers struct {
 	Code, Tool bool
 	Upto       string   // the worst rung that may be waived
 	Most       int      // how many waivers a change may add
-	Except     []string // globs of rules that can't be waived
+	Rules      []string // globs of rules that can't be waived
+	Tags       []string // tags whose findings can't be waived
 }
 
 // Acceptances says what a change may accept for itself in the baseline.
@@ -157,9 +158,10 @@ func (a Acceptances) Lacks(e baseline.Entry) string {
 	return ""
 }
 
-// MayWaive reports whether a finding of a rule on a rung may be waived.
-func (w Waivers) MayWaive(ladder Ladder, rule, rung string) bool {
-	return ladder.Worse(w.Upto, rung) && !matchesAny(w.Except, rule, matchRule)
+// MayWaive reports whether a finding on a rung may be waived.
+func (w Waivers) MayWaive(ladder Ladder, f finding.Finding, rung string) bool {
+	tagged := slices.ContainsFunc(f.Tags, func(tag string) bool { return slices.Contains(w.Tags, tag) })
+	return ladder.Worse(w.Upto, rung) && !tagged && !matchesAny(w.Rules, f.Rule, matchRule)
 }
 
 // MatchRule compares a rule with a glob in which * takes everything.

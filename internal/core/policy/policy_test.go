@@ -32,7 +32,7 @@ doors:
     judges: branch
     against: main
     mode: advise
-    waivers: {tool: true, upto: slight, except: [secret*]}
+    waivers: {tool: true, upto: slight, except: {rule: secret*, tag: security}}
     acceptances: {upto: no, most: 5, need: [why, until]}
     limits:
       - {count: touched, rule: "-Wunused*", path: [core/**, fares/*.go], most: 3, say: "Tidy up."}
@@ -55,7 +55,8 @@ func TestParse(t *testing.T) {
 	if merge.Judges != Branch || merge.Against != "main" || merge.ModeOf(merge.Limits[0]) != Advise || merge.Limits[0].Most != 3 {
 		t.Errorf("merge is %+v", merge)
 	}
-	if w := merge.Waivers; !w.Code || !w.Tool || w.Most != 3 || w.MayWaive(p.Ladder, "x", "no") || !w.MayWaive(p.Ladder, "x", "slight") || w.MayWaive(p.Ladder, "secrets", "slight") {
+	if w := merge.Waivers; !w.Code || !w.Tool || w.Most != 3 || w.MayWaive(p.Ladder, finding.Finding{}, "no") || !w.MayWaive(p.Ladder, finding.Finding{Rule: "x"}, "slight") ||
+		w.MayWaive(p.Ladder, finding.Finding{Rule: "secrets"}, "slight") || w.MayWaive(p.Ladder, finding.Finding{Tags: []string{"security"}}, "slight") {
 		t.Errorf("waivers are %+v", w)
 	}
 	if a := merge.Acceptances; a.Lacks(baseline.Entry{Why: baseline.Debt}) != "until" || a.Most != 5 || a.Upto != "no" || p.Doors[0].Acceptances != nil {
