@@ -207,7 +207,7 @@ func (r *rules) parseBaseline(name string, data []byte) error {
 // what it adds to that of the last commit is a notice, unless the door says what a change may accept.
 func (s *scene) readOffers(path string, r *rules) error {
 	local := s.kind == policy.Staged || s.kind == policy.Worktree || s.kind == policy.Tree
-	if s.patch || s.repo == nil {
+	if s.patch || s.repo == nil || local && r.bytes == nil && r.door.Acceptances == nil {
 		return nil
 	}
 	other := s.side // the state to compare the list with

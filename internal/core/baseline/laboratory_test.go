@@ -202,7 +202,7 @@ var (
 	altering  = bars{0.97, 0.95, 0.02}
 	guessing  = bars{0.95, 0.95, 0.05} // without the change, a copy and its original may be told from one another by place alone
 	watching  = bars{0, 1, 0.02}       // there is nothing to find but what is new
-	mixed     = bars{0.97, 0.95, 0.05}
+	mixed     = bars{0.97, 0.95, 0.08}
 )
 
 func init() {
