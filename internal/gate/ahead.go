@@ -37,7 +37,7 @@ func (s *scene) call(q Request) *witness {
 	go func() {
 		w.textsAhead <- w.head.ReadAll(paths, func(path string, data []byte) {
 			text := source.New(data)
-			w.noteWaivers(path, data, text)
+			w.noteWaivers(path, text)
 			if !w.elsewhere && !text.IsPointer() && !w.diff.Fresh(path) {
 				text = text.Only(named[path]) // no more is kept than will be asked for
 			}

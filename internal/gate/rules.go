@@ -222,6 +222,9 @@ func (s *scene) readOffers(path string, r *rules) error {
 	if err != nil && local {
 		return nil // a list that took the place of something else
 	}
+	if !found && local && r.door.Acceptances == nil {
+		return nil // a first list
+	}
 	theirs := &baseline.Baseline{}
 	if found && bytes.Equal(data, r.bytes) {
 		return nil
@@ -246,12 +249,10 @@ func (s *scene) readOffers(path string, r *rules) error {
 				added++
 			}
 		}
-		if added > 0 && found {
+		if added > 0 {
 			r.notices = append(r.notices, fmt.Sprintf("the baseline accepts %s more than that of the last commit", finding.Count(added)))
 		}
-		if found {
-			r.offers, r.dropped, r.whole = offers, dropped, true
-		}
+		r.offers, r.dropped, r.whole = offers, dropped, true
 		return nil
 	}
 	if local {

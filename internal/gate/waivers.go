@@ -1,7 +1,6 @@
 package gate
 
 import (
-	"bytes"
 	"slices"
 	"strings"
 
@@ -13,12 +12,27 @@ import (
 	"zincdoor/internal/core/waiver"
 )
 
-// noteWaivers keeps the waivers of a file of the judged state.
-func (w *witness) noteWaivers(path string, data []byte, text *source.Text) {
+// noteWaivers keeps the waivers of a file of the judged state. The text must be whole.
+func (w *witness) noteWaivers(path string, text *source.Text) {
 	w.waivers[path] = nil
-	if bytes.Contains(data, []byte(waiver.Sign)) && !text.IsPointer() {
+	if found, _ := text.Contains(waiver.Sign); found && !text.IsPointer() {
 		w.waivers[path] = waiver.Find(path, text)
 	}
+}
+
+// seekWaivers looks for waivers in a file that wasn't looked at yet.
+func (w *witness) seekWaivers(path string) error {
+	if text := w.texts[path]; text != nil {
+		if _, whole := text.Contains(waiver.Sign); whole {
+			w.noteWaivers(path, text)
+			return nil
+		}
+	}
+	data, found, err := w.head.Read(path)
+	if found && err == nil {
+		w.noteWaivers(path, source.New(data))
+	}
+	return err
 }
 
 // allWaivers gives the waivers of all files in which findings stand, of those in which the change brought one, and where
@@ -48,12 +62,8 @@ func (w *witness) allWaivers() ([]waiver.Waiver, error) {
 	var all []waiver.Waiver
 	for path := range paths {
 		if _, known := w.waivers[path]; !known {
-			data, found, err := w.head.Read(path)
-			if err != nil {
+			if err := w.seekWaivers(path); err != nil {
 				return nil, err
-			}
-			if found {
-				w.noteWaivers(path, data, source.New(data))
 			}
 		}
 		all = append(all, w.waivers[path]...)

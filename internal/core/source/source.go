@@ -53,6 +53,11 @@ func (t *Text) Only(lines []int) *Text {
 	return cut
 }
 
+// Contains reports whether a text stands in the file, if the file's text is whole; else known is false.
+func (t *Text) Contains(s string) (found, known bool) {
+	return bytes.Contains(t.data, []byte(s)), t.only == nil
+}
+
 // Holds reports whether the text answers for line n: a text that was cut down may not.
 func (t *Text) Holds(n int) bool {
 	_, kept := t.only[n]
