@@ -57,7 +57,7 @@ var keptStages = []stage{
 	{compare: func(s *side) (trait, bool) { return s.place(s.skeleton, s.at), true }},
 	{
 		compare: func(s *side) (trait, bool) { return s.place("", s.at), s.rule != "" },
-		fits:    func(e, f *side) bool { return sharedWords(e.skeleton, f.skeleton) >= likeWording },
+		fits:    sameWording,
 	},
 	{also: func(s *side) []trait { return s.beside() }},
 }
@@ -73,6 +73,7 @@ var stages = []stage{
 	// The code line with both neighbours, in the same file.
 	{compare: func(s *side) (trait, bool) { return s.full(s.message), s.coded }},
 	{compare: func(s *side) (trait, bool) { return s.full(s.skeleton), s.coded }},
+	{compare: func(s *side) (trait, bool) { return s.full(""), s.coded && s.rule != "" }, fits: sameWording},
 
 	// The code line where the change put it, near to where it was.
 	{compare: func(s *side) (trait, bool) {
@@ -235,6 +236,9 @@ func (s *side) betweenNeighbours() []trait {
 	}
 	return []trait{up, down}
 }
+
+// sameWording takes messages that are the same for the most part.
+func sameWording(e, f *side) bool { return sharedWords(e.skeleton, f.skeleton) >= likeWording }
 
 // untracked leaves the lines that the change altered to the stages that compare them.
 func untracked(e, _ *side) bool { return e.state != altered || e.track == nil }
