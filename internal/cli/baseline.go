@@ -180,8 +180,8 @@ func (c *filterFlags) any() bool {
 
 func (c *filterFlags) takes(tool, rule, path, severity string) bool {
 	in := func(list []string, name string) bool { return len(list) == 0 || slices.Contains(list, name) }
-	l := policy.Limit{Rules: c.rules, Paths: c.paths}
-	return l.TakesRule(rule) && l.TakesPath(path) && in(c.tools, tool) && in(c.severities, severity)
+	s := policy.Selector{Rules: c.rules, Paths: c.paths}
+	return s.TakesRule(finding.Finding{Rule: rule}) && s.TakesPath(path) && in(c.tools, tool) && in(c.severities, severity)
 }
 
 func (c *filterFlags) takesEntry(e baseline.Entry) bool {

@@ -10,6 +10,7 @@ import (
 
 	"zincdoor/internal/core/baseline"
 	"zincdoor/internal/core/finding"
+	"zincdoor/internal/core/policy"
 	"zincdoor/internal/render"
 	"zincdoor/internal/store"
 )
@@ -92,7 +93,7 @@ func (p *program) runTake(ctx context.Context, flags takeFlags) error {
 func (s *survey) take(reasons baseline.Entry, tool string) (*baseline.Baseline, error) {
 	list := &baseline.Baseline{}
 	for _, f := range s.Findings {
-		if tool == "" || f.Tool == tool {
+		if f.Severity != policy.Ignored && (tool == "" || f.Tool == tool) {
 			list.Entries = append(list.Entries, s.entryFor(f, reasons))
 		}
 	}

@@ -28,6 +28,7 @@ func (s *scene) hearBase(q Request, c *judge.Case) error {
 	if err != nil {
 		return err
 	}
+	c.BaseFindings = result.Case.Findings
 	for _, f := range result.Case.Findings {
 		e := baseline.EntryFor(f, c.Policy.Levels[f.Level])
 		e.Measure, _ = baseline.Measure(f.Message, c.Policy.Gauge(f.Tool, f.Rule))

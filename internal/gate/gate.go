@@ -176,6 +176,7 @@ func (s *scene) gather(q Request) (*Result, error) {
 	if err != nil {
 		return nil, err
 	}
+	w.allLines = slices.ContainsFunc(rules.door.Limits, func(l policy.Limit) bool { return l.PerLines > 0 })
 	result, err := s.nothingStaged()
 	if result == nil && err == nil {
 		result, err = w.hear(rules.policy.Place)

@@ -36,6 +36,7 @@ type witness struct {
 	notices                []string
 	texts                  map[string]*source.Text    // of the head; nil for a file whose text isn't known
 	waivers                map[string][]waiver.Waiver // in the head's files, as far as these were read
+	allLines               bool                       // a limit asks how many lines are touched
 	bringing               []string                   // files that the change brought a waiver into
 	strange                []string                   // paths found nowhere
 }
@@ -171,7 +172,7 @@ func (w *witness) readChange(rules change.Rules) error {
 		return nil
 	}
 	wanted := map[string]bool{}
-	all := false
+	all := w.allLines
 	for _, t := range w.all {
 		if t.report == nil || t.lens == nil {
 			continue

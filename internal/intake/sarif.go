@@ -231,7 +231,8 @@ type (
 		Properties     propertyBag          `json:"properties"`
 	}
 	propertyBag struct {
-		Tags []string `json:"tags"` // SARIF 2.1.0, 3.8.2
+		Tags     []string       `json:"tags"`              // SARIF 2.1.0, 3.8.2
+		Security jsontext.Value `json:"security-severity"` // a number from 0 to 10, as text or plain
 	}
 	configuration struct {
 		Level string `json:"level"`
@@ -303,6 +304,7 @@ type (
 		BaselineState string     `json:"baselineState"`
 		Occurrences   int        `json:"occurrenceCount"`
 
+		Rank         float64 `json:"rank"`
 		Suppressions []struct {
 			Status string `json:"status"`
 		} `json:"suppressions"`

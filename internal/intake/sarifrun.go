@@ -115,6 +115,15 @@ func suppressed(res *result) bool {
 	return len(res.Suppressions) > 0
 }
 
+// security reads a rule's security severity, 0 where it has none.
+func (p propertyBag) security() float64 {
+	number, err := strconv.ParseFloat(strings.Trim(string(p.Security), `" `), 64)
+	if err != nil || !(number > 0) {
+		return 0
+	}
+	return min(number, 10)
+}
+
 // prints are the fingerprints of a result, or, where it has none, those that are a part of one (SARIF 2.1.0, 3.27.16 and
 // 3.27.17).
 func prints(res *result) finding.Prints {
@@ -139,8 +148,9 @@ func (r *run) finding(res *result) (finding.Finding, bool) {
 		Prints:      prints(res),
 		Suppressed:  suppressed(res),
 	}
+	f.Rank = min(max(res.Rank, 0), 100)
 	if rule != nil {
-		f.Tags = rule.Properties.Tags
+		f.Tags, f.Security = rule.Properties.Tags, rule.Properties.security()
 	}
 	if len(res.Properties.Tags) > 0 {
 		f.Tags = slices.Concat(f.Tags, res.Properties.Tags)

@@ -2,6 +2,7 @@ package render
 
 import (
 	"encoding/json"
+	"fmt"
 	"io"
 
 	"zincdoor/internal/core/baseline"
@@ -63,6 +64,7 @@ type (
 		Severity string   `json:"severity"`
 		Only     bool     `json:"only"`
 		Most     int      `json:"most"`
+		InForce  bool     `json:"in_force"`
 		Kind     string   `json:"kind"`
 		Found    int      `json:"found"`
 		Held     bool     `json:"held"`
@@ -164,13 +166,26 @@ func list[A, B any](from []A, to func(A) B) []B {
 	return all
 }
 
+// kindOf says what a limit's bound is.
+func kindOf(l judge.LimitResult) string {
+	switch {
+	case l.NoGrowth:
+		return "no-growth"
+	case l.EachFile:
+		return "each file"
+	case l.PerLines > 0:
+		return fmt.Sprintf("per %d lines", l.PerLines)
+	}
+	return "number"
+}
+
 func limitOf(l judge.LimitResult, findings []judge.Finding) limitJSON {
 	broke := []string{}
 	if !l.Held {
 		broke = list(l.Findings, func(i int) string { return findings[i].ID })
 	}
 	return limitJSON{
-		Name: l.Name, Count: string(l.Count), Severity: l.Severity, Only: l.Only, Most: l.Most, Kind: "number",
+		Name: l.Name, Count: string(l.Count), Severity: l.Severity, Only: l.Only, Most: l.Bound, Kind: kindOf(l), InForce: !l.Waiting,
 		Found: l.Found, Held: l.Held, Mode: string(l.Mode), Say: l.Say, Findings: broke,
 	}
 }

@@ -115,7 +115,7 @@ func broken(v judge.Verdict) []int {
 		for _, i := range l.Findings {
 			f := v.Findings[i]
 			own := f.Standing != judge.Accepted && f.Standing != judge.Inherited
-			if !l.Held && (l.Limit.Mode == policy.Enforce || own) {
+			if !l.Held && !l.Waiting && (l.Limit.Mode == policy.Enforce || own) {
 				all = append(all, i)
 			}
 		}
@@ -315,6 +315,19 @@ func evidenceName(e judge.Evidence) string {
 	return Safe(e.Name)
 }
 
+// bound tells what a limit counted and how many it bears.
+func bound(l judge.LimitResult) string {
+	switch {
+	case l.Unknown:
+		return fmt.Sprintf("%d, and no report of the state before", l.Found)
+	case l.NoGrowth:
+		return fmt.Sprintf("%d, before the change %d", l.Found, l.Bound)
+	case l.EachFile:
+		return fmt.Sprintf("%d in one file, at most %d", l.Found, l.Bound)
+	}
+	return fmt.Sprintf("%d, at most %d", l.Found, l.Bound)
+}
+
 // limits shows each limit with its count.
 func (s *screen) limits(v judge.Verdict) {
 	s.line("")
@@ -327,6 +340,9 @@ func (s *screen) limits(v judge.Verdict) {
 		if !l.Held {
 			word, style = "broken", s.signal
 		}
+		if l.Unknown {
+			word = "unknown"
+		}
 		advising := ""
 		if l.Mode == policy.Advise {
 			advising = "  only advises"
@@ -334,9 +350,15 @@ func (s *screen) limits(v judge.Verdict) {
 				style = s.bold
 			}
 		}
+		if l.Waiting {
+			style, advising = s.faint, "  was in force until "+l.Until
+			if l.From > v.Today {
+				advising = "  in force from " + l.From
+			}
+		}
 		name := Safe(l.Name) + strings.Repeat(" ", widest-width(Safe(l.Name)))
 		s.line("%s%s  %s%s", style.Render(fmt.Sprintf("  %-*s", indent-2, word)), name,
-			style.Render(fmt.Sprintf("%d, at most %d", l.Found, l.Most)), s.faint.Render(advising))
+			style.Render(bound(l)), s.faint.Render(advising))
 		if !l.Held && l.Say != "" {
 			s.wrapped(strings.Repeat(" ", indent), Safe(l.Say), s.bold)
 		}
@@ -384,7 +406,7 @@ func reason(v judge.Verdict) string {
 	var causes []string
 	for _, l := range v.Limits {
 		if !l.Held && l.Limit.Mode == policy.Enforce {
-			causes = append(causes, fmt.Sprintf("%s: %d, at most %d", Safe(l.Name), l.Found, l.Most))
+			causes = append(causes, fmt.Sprintf("%s: %s", Safe(l.Name), bound(l)))
 		}
 	}
 	switch {

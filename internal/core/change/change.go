@@ -215,6 +215,16 @@ func (c *Change) Touches(path string, line int) bool {
 	return c.Place(path, finding.Region{Line: line}, true) == OnTouched
 }
 
+// TouchedLines is the number of lines that are the author's, as far as they can be told.
+func (c *Change) TouchedLines() (n int) {
+	for _, f := range c.Files {
+		if f.Opaque == "" && f.Status != Copied {
+			n += f.Touched.Count()
+		}
+	}
+	return n
+}
+
 // Place tells where a finding at path and region stands. Where there is nothing to compare the finding with
 // (compared is false), a region of more than ten lines counts by its first line.
 func (c *Change) Place(path string, region finding.Region, compared bool) Place {

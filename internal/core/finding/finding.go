@@ -50,7 +50,10 @@ type Finding struct {
 	Region  Region
 	Columns source.Columns // the unit of the region's columns
 
-	Notes   []Remark
+	Notes    []Remark
+	Rank     float64 // how much it matters, 0 to 100 (SARIF 2.1.0, 3.27.25); 0 where the tool doesn't say
+	Security float64 // its rule's security severity, 0 to 10; 0 where the tool doesn't say
+
 	Tags    []string    // of the rule and of the finding itself, as the tool gives them
 	Prints  Prints      // the tool's own fingerprints, by their names
 	Snippet string      // the code the report quotes at Region.Line, "" where it quotes none

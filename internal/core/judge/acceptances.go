@@ -84,7 +84,7 @@ func (v *Verdict) settleOffers(c Case) {
 		v.Acceptances = append(v.Acceptances, a)
 	}
 	if rules != nil && len(c.Offers) > 0 {
-		result.Most = rules.Most
+		result.Most, result.Bound = rules.Most, rules.Most
 		result.Held = result.Held && result.Found <= result.Most
 		v.Limits = append(v.Limits, result)
 	}

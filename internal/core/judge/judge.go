@@ -93,7 +93,8 @@ type Case struct {
 
 	Baseline       *baseline.Baseline // nil for an empty one
 	Recognised     baseline.Matches   // of the findings and the baseline's entries
-	Base           []baseline.Entry   // what was found before the change
+	BaseFindings   []finding.Finding  // what was found before the change
+	Base           []baseline.Entry   // the same as entries, in the same order
 	BaseRecognised baseline.Matches   // of the findings and Base
 	BaseCovers     []baseline.Cover   // what the reports of that state cover
 
@@ -121,9 +122,17 @@ type Finding struct {
 type LimitResult struct {
 	policy.Limit
 	Mode     policy.Mode // in force at this door
-	Found    int
+	Bound    int         // how many it bears here
+	Found    int         // of a limit for each file, the most in one of them
 	Held     bool
+	Waiting  bool // it is not in force on this day
+	Unknown  bool // nothing is known of what was found before the change, so that it can't be held
 	Findings []int
+}
+
+// Shuts reports whether the limit, by its own mode and its dates, shuts the door.
+func (l LimitResult) Shuts() bool {
+	return !l.Held && !l.Waiting && l.Limit.Mode == policy.Enforce
 }
 
 // Totals counts the findings by standing, and what is gone.
@@ -140,6 +149,7 @@ type Verdict struct {
 	Origin   Origin
 	Door     string
 	Mode     policy.Mode
+	Today    string
 	Outcome  Outcome
 	Enforced Outcome // the outcome if the door enforced
 	Evidence []Evidence
@@ -160,7 +170,7 @@ func Judge(c Case) Verdict {
 		c.Recognised = baseline.Recognise(c.Findings, nil, baseline.View{})
 	}
 	v := Verdict{
-		Subject: c.Subject, Origin: c.Origin, Door: c.Door.Name, Mode: c.Door.Mode,
+		Subject: c.Subject, Origin: c.Origin, Door: c.Door.Name, Mode: c.Door.Mode, Today: c.Today,
 		Evidence: c.Evidence, Notices: c.Notices,
 	}
 	var lineRule []string
@@ -177,6 +187,10 @@ func Judge(c Case) Verdict {
 func count(v Verdict) Totals {
 	t := Totals{Findings: len(v.Findings), Gone: len(v.Gone), By: map[Standing]int{}}
 	for _, f := range v.Findings {
+		if f.Severity == policy.Ignored {
+			t.Ignored++
+			continue
+		}
 		t.By[f.Standing]++
 	}
 	return t
@@ -194,7 +208,13 @@ func decide(door policy.Door, v Verdict) (enforced, outcome Outcome) {
 		enforced = Unjudged
 	}
 	for _, l := range v.Limits {
-		if !l.Held && l.Limit.Mode == policy.Enforce {
+		if l.Unknown && !l.Waiting && l.Limit.Mode == policy.Enforce {
+			sound = false
+			enforced = Unjudged
+		}
+	}
+	for _, l := range v.Limits {
+		if l.Shuts() {
 			enforced = Shut
 		}
 	}

@@ -2,6 +2,7 @@ package judge
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"zincdoor/internal/core/baseline"
@@ -15,10 +16,10 @@ func measure(c Case, v *Verdict) []LimitResult {
 	onBase := &baseline.Baseline{Covers: c.BaseCovers}
 	results := make([]LimitResult, 0, len(c.Door.Limits))
 	for _, limit := range c.Door.Limits {
-		r := LimitResult{Limit: limit, Mode: c.Door.ModeOf(limit)}
+		r := LimitResult{Limit: limit, Mode: c.Door.ModeOf(limit), Bound: limit.Most, Waiting: !limit.InForce(c.Today)}
 		aside := 0
 		for i, f := range v.Findings {
-			if !selects(limit, c.Policy.Ladder, f) {
+			if !selects(&limit, c.Policy.Ladder, f) || limit.NoGrowth && !c.onBothSides(f.Tool, f.Path) {
 				continue
 			}
 			// Without base findings, what one change was allowed would shut the next.
@@ -33,16 +34,70 @@ func measure(c Case, v *Verdict) []LimitResult {
 				"limit %q bears more than none and there are no base findings to compare with, so it counts touched findings only and leaves %s aside",
 				limit.Name, finding.Count(aside)))
 		}
-		r.Found = len(r.Findings)
-		r.Held = r.Found <= limit.Most
+		r.bind(c, v)
 		results = append(results, r)
 	}
 	return results
 }
 
+// bind counts what the limit selected and holds it against its bound.
+func (r *LimitResult) bind(c Case, v *Verdict) {
+	r.Found = len(r.Findings)
+	switch {
+	case r.NoGrowth && len(c.BaseCovers) == 0:
+		r.Unknown, r.Held = true, true
+		v.Notices = append(v.Notices, fmt.Sprintf(
+			"limit %q bears no growth, and what was found before the change isn't known; give its reports with --base-report", r.Name))
+		return
+	case r.NoGrowth:
+		r.Bound = c.countBase(&r.Limit)
+	case r.PerLines > 0:
+		r.Bound = r.Most * max(1, (c.Change.TouchedLines()+r.PerLines-1)/r.PerLines)
+	case r.EachFile:
+		r.worstFiles(v.Findings)
+	}
+	r.Held = r.Found <= r.Bound
+}
+
+// worstFiles counts findings by file: what counts is the file with the most, and the findings are those of files with
+// too many, or of the one with the most where there are none.
+func (r *LimitResult) worstFiles(all []Finding) {
+	counts := map[string]int{}
+	r.Found = 0
+	for _, i := range r.Findings {
+		counts[all[i].Path]++
+		r.Found = max(r.Found, counts[all[i].Path])
+	}
+	bound := min(r.Bound, r.Found-1)
+	r.Findings = slices.DeleteFunc(r.Findings, func(i int) bool { return counts[all[i].Path] <= bound })
+}
+
+// onBothSides reports whether sound evidence looked at a file with a tool both before the change and now.
+func (c Case) onBothSides(tool, path string) bool {
+	return c.coveredNow(tool, path) && (&baseline.Baseline{Covers: c.BaseCovers}).CoversFinding(tool, path)
+}
+
+// countBase counts what a limit would have counted before the change.
+func (c Case) countBase(l *policy.Limit) (n int) {
+	renames := c.Change.Renames()
+	for _, f := range c.BaseFindings {
+		now := f.Path
+		if path, ok := renames[now]; ok {
+			now = path
+		}
+		team := c.Policy.TeamOf(f.Path)
+		rung := c.Policy.Grade(f, team)
+		if c.onBothSides(f.Tool, now) && rung != policy.Ignored && l.TakesRung(c.Policy.Ladder, rung) && l.Takes(f, team) {
+			n++
+		}
+	}
+	return n
+}
+
 // selects reports whether a limit counts a finding.
-func selects(l policy.Limit, ladder policy.Ladder, f Finding) bool {
-	return counts(l.Count, f) && l.TakesRung(ladder, f.Severity) && l.TakesRule(f.Rule) && l.TakesPath(f.Path)
+func selects(l *policy.Limit, ladder policy.Ladder, f Finding) bool {
+	return f.Severity != policy.Ignored && counts(l.Count, f) && l.TakesRung(ladder, f.Severity) &&
+		l.Takes(f.Finding, f.Team) && l.TakesPlace(f.Place, string(f.Standing))
 }
 
 func counts(count policy.Count, f Finding) bool {
@@ -79,7 +134,7 @@ func remarks(c Case, v Verdict, lineRule []string) []string {
 func (v Verdict) untouchedNew() int {
 	seen := map[int]bool{}
 	for _, l := range v.Limits {
-		if l.Held || l.Limit.Mode != policy.Enforce {
+		if !l.Shuts() {
 			continue
 		}
 		for _, i := range l.Findings {

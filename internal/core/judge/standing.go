@@ -24,12 +24,12 @@ func stand(c Case) (all []Finding, gone []baseline.Entry, lineRule []string) {
 	for i, f := range c.Findings {
 		compared := c.Baseline.CoversFinding(f.Tool, f.Path) || onBase.CoversFinding(f.Tool, f.Path)
 		j := Finding{
-			Finding:  f,
-			ID:       ids[i],
-			Place:    placeOf(c.Change, f, compared),
-			Severity: c.Policy.Levels[f.Level],
-			Team:     c.Policy.TeamOf(f.Path),
+			Finding: f,
+			ID:      ids[i],
+			Place:   placeOf(c.Change, f, compared),
+			Team:    c.Policy.TeamOf(f.Path),
 		}
+		j.Severity = c.Policy.Grade(f, j.Team)
 		switch {
 		case matches[i] != baseline.None:
 			j.Entry = &c.Baseline.Entries[matches[i]]
@@ -52,7 +52,7 @@ func stand(c Case) (all []Finding, gone []baseline.Entry, lineRule []string) {
 		case compared || c.Change.Everything:
 			j.Standing = New
 		default:
-			byLines[f.Tool] = f.Tool != waiver.Tool
+			byLines[f.Tool] = byLines[f.Tool] || f.Tool != waiver.Tool && j.Severity != policy.Ignored
 			j.Standing = Inherited
 			if j.Place == change.OnTouched || f.Path == "" {
 				j.Standing = New

@@ -45,7 +45,7 @@ func (v *Verdict) waive(c Case) {
 			f.Standing = Waived
 		}
 	}
-	result := LimitResult{Limit: policy.Limit{Name: waiversLimit, Count: "waivers the change adds", Most: rules.Most, Mode: policy.Enforce}, Mode: c.Door.Mode}
+	result := LimitResult{Limit: policy.Limit{Name: waiversLimit, Count: "waivers the change adds", Most: rules.Most, Mode: policy.Enforce}, Mode: c.Door.Mode, Bound: rules.Most}
 	for _, use := range uses {
 		if len(use.Findings) == 0 {
 			continue

@@ -31,6 +31,11 @@ type Policy struct {
 
 	Place change.Rules // which differences make a line the author's
 
+	Severities []Severity          // how findings are graded, in the order of the file
+	Groups     map[string]*Group   // named sets of rules
+	Sets       map[string][]string // named sets of paths, by their globs
+	Skip       []string            // globs of paths whose findings are ignored
+
 	Teams []Team // in the order of the file
 
 	Aliases  map[string]string // the present names of rules that their tools renamed
@@ -182,15 +187,24 @@ var counts = []Count{CountNew, CountTouched, CountAll, CountLapsed}
 
 // Limit is one threshold at a door: which findings it counts and how many it bears.
 type Limit struct {
+	Selector
 	Name     string
 	Count    Count
-	Severity string   // a rung; "" selects every rung
-	Only     bool     // Severity alone, not what is worse
-	Rules    []string // globs in which * takes everything; empty selects every rule
-	Paths    []string // globs from the repository's root; empty selects every path
+	Severity string // a rung; "" selects every rung
+	Only     bool   // Severity alone, not what is worse
 	Most     int
+	NoGrowth bool   // Most is what was found before the change
+	EachFile bool   // Most is for each file on its own
+	PerLines int    // Most is for each so many touched lines, begun ones included; 0 for the whole change
 	Say      string // a sentence for people, shown when the limit is broken
 	Mode     Mode
+	From     string // the day from which it is in force, YYYY-MM-DD; "" for always
+	Until    string // the last day on which it is
+}
+
+// InForce reports whether a limit holds on the day today.
+func (l Limit) InForce(today string) bool {
+	return (l.From == "" || l.From <= today) && (l.Until == "" || l.Until >= today)
 }
 
 // ModeOf is the mode in force for a limit at the door: a limit's mode can only soften its door's.

@@ -97,16 +97,16 @@ func TestSelectors(t *testing.T) {
 		{Limit{Severity: "warning"}, "error", "x", "a", true},
 		{Limit{Severity: "warning"}, "note", "x", "a", false},
 		{Limit{Severity: "warning", Only: true}, "error", "x", "a", false},
-		{Limit{Rules: []string{"-Wunused*"}}, "error", "-Wunused-variable", "a", true},
-		{Limit{Rules: []string{"fares/*"}}, "error", "fares/deep/rule", "a", true},
-		{Limit{Rules: []string{"x"}}, "error", "", "a", false},
-		{Limit{Paths: []string{"core/*.c"}}, "error", "x", "core/tide.c", true},
-		{Limit{Paths: []string{"core/*.c"}}, "error", "x", "core/sub/tide.c", false},
-		{Limit{Paths: []string{"core/**"}}, "error", "x", "core/sub/tide.c", true},
-		{Limit{Paths: []string{"**"}}, "error", "x", "", true},
-		{Limit{Paths: []string{"**/*_test.*"}}, "error", "x", "a_test.go", true},
+		{Limit{Selector: Selector{Rules: []string{"-Wunused*"}}}, "error", "-Wunused-variable", "a", true},
+		{Limit{Selector: Selector{Rules: []string{"fares/*"}}}, "error", "fares/deep/rule", "a", true},
+		{Limit{Selector: Selector{Rules: []string{"x"}}}, "error", "", "a", false},
+		{Limit{Selector: Selector{Paths: []string{"core/*.c"}}}, "error", "x", "core/tide.c", true},
+		{Limit{Selector: Selector{Paths: []string{"core/*.c"}}}, "error", "x", "core/sub/tide.c", false},
+		{Limit{Selector: Selector{Paths: []string{"core/**"}}}, "error", "x", "core/sub/tide.c", true},
+		{Limit{Selector: Selector{Paths: []string{"**"}}}, "error", "x", "", true},
+		{Limit{Selector: Selector{Paths: []string{"**/*_test.*"}}}, "error", "x", "a_test.go", true},
 	} {
-		got := c.limit.TakesRung(ladder, c.rung) && c.limit.TakesRule(c.rule) && c.limit.TakesPath(c.path)
+		got := c.limit.TakesRung(ladder, c.rung) && c.limit.TakesRule(finding.Finding{Rule: c.rule}) && c.limit.TakesPath(c.path)
 		if got != c.want {
 			t.Errorf("%+v takes %s %s %q: %v, want %v", c.limit, c.rung, c.rule, c.path, got, c.want)
 		}
@@ -114,6 +114,102 @@ func TestSelectors(t *testing.T) {
 }
 
 // door wraps the lines of a door's limits in a policy; they begin at line 5.
+const graded = `zincdoor: 1
+ladder: [error, warning, note]
+paths:
+  skip: third_party/**
+  generated: "**/*.gen.go"
+  sets: {tests: ["**/*_test.go", tests/**]}
+groups:
+  unused: ["unused-*", "-Wunused*"]
+  tidy: {rule: [unused, "line-*"], tag: style, except: ["line-ends", loud]}
+  loud: {rule: "-Wunused-result"}
+teams:
+  fares: {path: fares/**}
+severities:
+  - {tag: security, is: error}
+  - {security: 7, is: error}
+  - {rule: tidy, path: tests, is: ignored}
+  - {rule: tidy, is: note}
+  - {tool: "gauge*", level: note, message: "(?i)deprecated", is: warning}
+  - {path: generated, cap: note}
+  - {team: fares, floor: warning}
+  - {rank: ">=90", floor: error}
+doors: {d: {limits: [{count: new, most: 0}]}}
+`
+
+// TestGrade: the first severity with a rung decides, then caps and floors in their order.
+func TestGrade(t *testing.T) {
+	p, err := Parse("policy.yaml", []byte(graded))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, c := range []struct {
+		f    finding.Finding
+		want string
+	}{
+		{finding.Finding{Rule: "x", Level: finding.Warning}, "warning"},
+		{finding.Finding{Rule: "x", Level: finding.Note, Tags: []string{"b", "security"}}, "error"},
+		{finding.Finding{Rule: "x", Level: finding.Note, Security: 7.5}, "error"},
+		{finding.Finding{Rule: "x", Level: finding.Note, Security: 6.9}, "note"},
+		{finding.Finding{Rule: "-Wunused-variable", Level: finding.Error, Path: "core/tide.c"}, "note"},
+		{finding.Finding{Rule: "-Wunused-result", Level: finding.Error, Path: "core/tide.c"}, "error"},
+		{finding.Finding{Rule: "line-length", Level: finding.Error}, "note"},
+		{finding.Finding{Rule: "line-ends", Level: finding.Error}, "error"},
+		{finding.Finding{Rule: "odd", Tags: []string{"style"}, Level: finding.Error, Path: "core/a_test.go"}, "ignored"},
+		{finding.Finding{Rule: "x", Tags: []string{"security", "style"}, Level: finding.Note, Path: "core/a_test.go"}, "error"},
+		{finding.Finding{Tool: "gauge-2", Level: finding.Note, Message: "this is Deprecated"}, "warning"},
+		{finding.Finding{Tool: "gauge-2", Level: finding.Error, Message: "this is Deprecated"}, "error"},
+		{finding.Finding{Rule: "x", Level: finding.Error, Path: "core/a.gen.go"}, "note"},
+		{finding.Finding{Rule: "x", Level: finding.Error, Path: "fares/a.gen.go"}, "warning"},
+		{finding.Finding{Rule: "x", Level: finding.Note, Path: "fares/a.go"}, "warning"},
+		{finding.Finding{Rule: "x", Level: finding.Note, Path: "core/a.gen.go", Rank: 95}, "error"},
+		{finding.Finding{Rule: "x", Level: finding.Error, Path: "third_party/a.c", Tags: []string{"security"}}, "ignored"},
+		{finding.Finding{Rule: "line-length", Path: "tests/a", Level: finding.Error, Rank: 99}, "ignored"},
+	} {
+		if got := p.Grade(c.f, p.TeamOf(c.f.Path)); got != c.want {
+			t.Errorf("%+v: %s, want %s", c.f, got, c.want)
+		}
+	}
+}
+
+const building = `zincdoor: 1
+doors:
+  nightly: {like: merge, judges: tree, limits: [{name: debt, count: all, most: 9}]}
+  commit: {judges: staged, limits: [{count: new, severity: error, most: 0}]}
+  merge:
+    like: commit
+    judges: branch
+    acceptances: {most: 2}
+    limits:
+      - {name: debt, count: all, most: 40, mode: advise}
+      - {count: new, severity: error, most: 0, path: fares/**}
+`
+
+// TestLike: a door has the limits of the one it builds on, then its own.
+func TestLike(t *testing.T) {
+	p, err := Parse("policy.yaml", []byte(building))
+	if err != nil {
+		t.Fatal(err)
+	}
+	var got []string
+	for _, d := range p.Doors {
+		for _, l := range d.Limits {
+			got = append(got, fmt.Sprint(d.Name, ": ", l.Name, " ", l.Most))
+		}
+	}
+	want := "nightly: new error 0|nightly: new error in fares/** 0|nightly: debt 9|commit: new error 0|merge: new error 0|merge: debt 40|merge: new error in fares/** 0"
+	if strings.Join(got, "|") != want || p.Doors[0].Acceptances == nil || p.Doors[1].Acceptances != nil {
+		t.Errorf("got %s", strings.Join(got, "|"))
+	}
+	for _, bad := range []string{"like: merge", "like: gate"} {
+		_, err := Parse("policy.yaml", []byte(strings.Replace(building, "judges: staged", bad, 1)))
+		if err == nil || !strings.Contains(err.Error(), "builds on") {
+			t.Errorf("%s: %v", bad, err)
+		}
+	}
+}
+
 func door(limits string) string {
 	return "zincdoor: 1\ndoors:\n  commit:\n    limits:\n" + limits
 }
@@ -128,10 +224,20 @@ func TestParseErrors(t *testing.T) {
 		{"no doors", "zincdoor: 1\n", `the policy needs the key "doors"`},
 		{"unknown key", "zincdoor: 1\nlader: [a]\n", `p.yaml:2:1: unknown key "lader" in the policy; did you mean "ladder"?`},
 		{"a key twice", "zincdoor: 1\nzincdoor: 1\n", "p.yaml:2:1: "},
-		{"a key of a later version", "zincdoor: 1\ndoors:\n  d:\n    limits: [{count: new, most: 0, team: fares}]\n", `p.yaml:4:36: "team" is not understood`},
+		{"a key of a later version", "zincdoor: 1\ndoors:\n  d:\n    limits: [{count: new, most: 0}]\n    needs: [x]\n", `p.yaml:5:5: "needs" is not understood`},
 		{"unknown rung", door("    - {count: new, severity: eror, most: 0}\n"), `p.yaml:5:30: severity: no rung "eror"; did you mean "error"?`},
 		{"no number", door("    - {count: new, most: few}\n"), `p.yaml:5:26: most must be a whole number from 0, not "few"`},
-		{"no growth", door("    - {count: all, most: no-growth}\n"), "no-growth is not understood"},
+		{"no growth of new ones", door("    - {count: new, most: no-growth}\n"), "goes with count: all"},
+		{"two bounds", door("    - {count: new, most: 1, each: file, per: 100-lines}\n"), "one bound"},
+		{"never in force", door("    - {count: new, most: 1, from: 2027-02-01, until: 2027-01-01}\n"), "never in force"},
+		{"no date", door("    - {count: new, most: 1, from: soon}\n"), "a date like 2027-02-01"},
+		{"an impossible standing", door("    - {count: touched, standing: accepted, most: 0}\n"), "can count nothing"},
+		{"no team", "zincdoor: 1\nteams: {fares: {path: a}}\ndoors:\n  d:\n    limits: [{count: new, most: 0, team: fare}]\n", `p.yaml:5:42: there is no team "fare"; did you mean "fares"?`},
+		{"a severity of nothing", "zincdoor: 1\nseverities: [{rule: x}]\n", "says one of is, cap and floor"},
+		{"a severity off the ladder", "zincdoor: 1\nseverities: [{rule: x, is: nte}]\n", `did you mean "note"?`},
+		{"a broken pattern", "zincdoor: 1\nseverities: [{message: '(', is: note}]\n", "no regular expression"},
+		{"a group in itself", "zincdoor: 1\ngroups: {a: [b], b: {rule: [x], except: a}}\n", "holds itself"},
+		{"a set twice", "zincdoor: 1\npaths: {generated: a, sets: {generated: b}}\n", "is there already"},
 		{"negative", door("    - {count: new, most: -1}\n"), "whole number from 0"},
 		{"no most", door("    - {count: new}\n"), `a limit needs the key "most"`},
 		{"unknown count", door("    - {count: newer, most: 0}\n"), `did you mean "new"?`},

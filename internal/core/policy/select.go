@@ -1,10 +1,84 @@
 package policy
 
 import (
+	"regexp"
+	"slices"
 	"strings"
 
 	"github.com/bmatcuk/doublestar/v4"
+
+	"zincdoor/internal/core/change"
+	"zincdoor/internal/core/finding"
 )
+
+// Selector says which findings are meant. Each list that isn't empty must take the finding; the zero value takes all.
+type Selector struct {
+	Rules []string // globs in which * takes everything, and names of groups
+	Tags  []string
+	Tools []string // globs in which * takes everything
+	Paths []string // globs from the repository's root, and names of sets
+	Teams []string
+
+	Levels   []finding.Level
+	Message  *regexp.Regexp // nil takes every message
+	Rank     float64        // the least rank, 0 to 100; 0 takes every finding (SARIF 2.1.0, 3.27.25)
+	Security float64        // the least security severity, 0 to 10; 0 takes every finding
+
+	Places    []change.Place
+	Standings []string
+
+	groups []*Group // those that Rules names
+	sets   []string // the globs of the sets that Paths names
+}
+
+// Group is a named set of rules.
+type Group struct {
+	Rules  []string // globs
+	Tags   []string
+	Except []string // globs
+
+	groups, except []*Group
+}
+
+// Takes reports whether a selector means a finding that a team answers for, as far as that can be told before it is
+// judged: places and standings aren't looked at.
+func (s *Selector) Takes(f finding.Finding, team string) bool {
+	return s.TakesRule(f) && s.TakesPath(f.Path) && anyTag(s.Tags, f.Tags, len(s.Tags) == 0) &&
+		(len(s.Tools) == 0 || matchesAny(s.Tools, f.Tool, matchRule)) &&
+		(len(s.Teams) == 0 || slices.Contains(s.Teams, team)) &&
+		(len(s.Levels) == 0 || slices.Contains(s.Levels, f.Level)) &&
+		(s.Message == nil || s.Message.MatchString(f.Message)) &&
+		f.Rank >= s.Rank && f.Security >= s.Security
+}
+
+// TakesPlace reports whether the selector means findings at a place, with a standing.
+func (s *Selector) TakesPlace(place change.Place, standing string) bool {
+	return (len(s.Places) == 0 || slices.Contains(s.Places, place)) && (len(s.Standings) == 0 || slices.Contains(s.Standings, standing))
+}
+
+// TakesRule reports whether the selector means a finding's rule.
+func (s *Selector) TakesRule(f finding.Finding) bool {
+	return len(s.Rules) == 0 || matchesAny(s.Rules, f.Rule, matchRule) || inAny(s.groups, f)
+}
+
+// TakesPath reports whether the selector means a path. A finding without a file has the path "", which no glob takes.
+func (s *Selector) TakesPath(path string) bool {
+	return len(s.Paths) == 0 || matchesPath(s.Paths, path) || matchesPath(s.sets, path)
+}
+
+func (g *Group) takes(f finding.Finding) bool {
+	in := matchesAny(g.Rules, f.Rule, matchRule) || anyTag(g.Tags, f.Tags, false) || inAny(g.groups, f)
+	return in && !matchesAny(g.Except, f.Rule, matchRule) && !inAny(g.except, f)
+}
+
+func inAny(groups []*Group, f finding.Finding) bool {
+	return slices.ContainsFunc(groups, func(g *Group) bool { return g.takes(f) })
+}
+
+// anyTag reports whether two lists of tags have one in common; none is the answer where nothing is wanted.
+func anyTag(wanted, tags []string, none bool) bool {
+	return none || slices.ContainsFunc(wanted, func(tag string) bool { return slices.Contains(tags, tag) })
+}
 
 // TakesRung reports whether the limit counts findings on a rung: its severity or worse, or with Only exactly it.
 func (l Limit) TakesRung(ladder Ladder, rung string) bool {
@@ -17,14 +91,8 @@ func (l Limit) TakesRung(ladder Ladder, rung string) bool {
 	return ladder.Worse(rung, l.Severity)
 }
 
-// TakesRule reports whether the limit selects a rule.
-func (l Limit) TakesRule(rule string) bool {
-	return len(l.Rules) == 0 || matchesAny(l.Rules, rule, matchRule)
-}
-
-// TakesPath reports whether the limit selects a path. A finding without a file has the path "", which no glob takes.
-func (l Limit) TakesPath(path string) bool {
-	return len(l.Paths) == 0 || matchesAny(l.Paths, path, doublestar.MatchUnvalidated)
+func matchesPath(globs []string, path string) bool {
+	return matchesAny(globs, path, doublestar.MatchUnvalidated)
 }
 
 func matchesAny(globs []string, name string, match func(glob, name string) bool) bool {

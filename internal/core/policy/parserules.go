@@ -1,0 +1,289 @@
+package policy
+
+import (
+	"fmt"
+	"maps"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/bmatcuk/doublestar/v4"
+	"github.com/goccy/go-yaml/ast"
+
+	"zincdoor/internal/core/finding"
+)
+
+// aliases reads the rules that their tools renamed. A name that was changed twice leads to the last one.
+func (r *reader) aliases(n ast.Node) {
+	names := map[string]string{}
+	for _, f := range r.fields(n, "aliases") {
+		names[f.name] = r.text(f.value, "aliases: "+f.name)
+	}
+	r.policy.Aliases = map[string]string{}
+	for old, now := range names {
+		for range names {
+			next, renamed := names[now]
+			if !renamed {
+				break
+			}
+			now = next
+		}
+		if _, endless := names[now]; endless {
+			r.complain(n, "aliases lead from %q back to itself", old)
+			return
+		}
+		r.policy.Aliases[old] = now
+	}
+}
+
+func (r *reader) teams(n ast.Node) {
+	for _, f := range r.fields(n, "teams") {
+		team := Team{Name: f.name}
+		r.mapping(f.value, keys{
+			what: "team " + f.name,
+			need: []string{"path"},
+			read: map[string]func(ast.Node){
+				"path":    func(n ast.Node) { team.Paths = r.globs(n, "path") },
+				"contact": func(n ast.Node) { team.Contact = r.text(n, "contact") },
+			},
+		})
+		r.policy.Teams = append(r.policy.Teams, team)
+	}
+}
+
+func (r *reader) measures(n ast.Node) {
+	list, ok := r.resolve(n).(*ast.SequenceNode)
+	if !ok {
+		r.complain(n, "measures must be a list, as in measures: [{rule: complexity, number: 1}]")
+		return
+	}
+	for _, item := range list.Values {
+		m := Measure{}
+		r.mapping(item, keys{
+			what: "a measure",
+			need: []string{"rule", "number"},
+			read: map[string]func(ast.Node){
+				"rule":   func(n ast.Node) { m.Rules = r.globs(n, "rule") },
+				"tool":   func(n ast.Node) { m.Tools = r.globs(n, "tool") },
+				"number": func(n ast.Node) { m.Number = r.ordinal(n) },
+				"worse":  func(n ast.Node) { m.Less = oneOf(r, n, "worse", []string{"more", "less"}) == "less" },
+			},
+		})
+		r.policy.Measures = append(r.policy.Measures, m)
+	}
+}
+
+// ordinal reads which number of a message is meant: the first is 1; none says that no number is a measure.
+func (r *reader) ordinal(n ast.Node) int {
+	s := r.text(n, "number")
+	if s == "none" || s == "" {
+		return 0
+	}
+	number, err := strconv.Atoi(s)
+	if err != nil || number < 1 || number > 99 {
+		r.complain(n, `number is which number of the message is the measure (1 for the first), or none, not %q`, s)
+	}
+	return number
+}
+
+// selector gives the keys that select findings, as limits and severities have in common.
+func (r *reader) selector(s *Selector) map[string]func(ast.Node) {
+	return map[string]func(ast.Node){
+		"rule": func(n ast.Node) { s.Rules = r.globs(n, "rule") },
+		"tag":  func(n ast.Node) { s.Tags = r.texts(n, "tag") },
+		"tool": func(n ast.Node) { s.Tools = r.globs(n, "tool") },
+		"path": func(n ast.Node) { s.Paths = r.globs(n, "path") },
+		"team": func(n ast.Node) {
+			s.Teams = r.texts(n, "team")
+			r.teamNames = append(r.teamNames, named{n, s.Teams})
+		},
+	}
+}
+
+// named are names that stand in the policy and are looked up when all of it is read.
+type named struct {
+	at    ast.Node
+	names []string
+}
+
+// severities reads how findings are graded.
+func (r *reader) severities(n ast.Node) {
+	list, ok := r.resolve(n).(*ast.SequenceNode)
+	if !ok {
+		r.complain(n, "severities must be a list, as in severities: [{rule: unused, is: note}]")
+		return
+	}
+	r.policy.Severities = make([]Severity, len(list.Values))
+	for i, item := range list.Values {
+		s := &r.policy.Severities[i]
+		s.Line = item.GetToken().Position.Line
+		read := r.selector(&s.Selector)
+		maps.Copy(read, map[string]func(ast.Node){
+			"level":    func(n ast.Node) { s.Levels = listOf(r, n, "level", finding.Levels) },
+			"message":  func(n ast.Node) { s.Message = r.pattern(n, "message") },
+			"rank":     func(n ast.Node) { s.Rank = r.atLeast(n, "rank", 100) },
+			"security": func(n ast.Node) { s.Security = r.atLeast(n, "security", 10) },
+			"is": func(n ast.Node) {
+				if s.Is = r.plain(n); s.Is != Ignored {
+					s.Is = r.rung(n, "is")
+				}
+			},
+			"cap":   func(n ast.Node) { s.Cap = r.rung(n, "cap") },
+			"floor": func(n ast.Node) { s.Floor = r.rung(n, "floor") },
+		})
+		complaints := len(r.problems)
+		r.mapping(item, keys{what: "a severity", read: read})
+		set := 0
+		for _, rung := range []string{s.Is, s.Cap, s.Floor} {
+			if rung != "" {
+				set++
+			}
+		}
+		if set != 1 && len(r.problems) == complaints {
+			r.complain(item, "a severity says one of is, cap and floor")
+		}
+	}
+}
+
+// pattern reads a regular expression.
+func (r *reader) pattern(n ast.Node, what string) *regexp.Regexp {
+	s := r.text(n, what)
+	pattern, err := regexp.Compile(s)
+	if err != nil {
+		r.complain(n, "%s is no regular expression: %v", what, err)
+	}
+	return pattern
+}
+
+// atLeast reads the least number that is meant.
+func (r *reader) atLeast(n ast.Node, what string, most float64) float64 {
+	s := r.text(n, what)
+	number, err := strconv.ParseFloat(strings.TrimSpace(strings.TrimPrefix(s, ">=")), 64)
+	if s != "" && (err != nil || !(number > 0 && number <= most)) {
+		r.complain(n, "%s is the least number that is meant, up to %g, not %q", what, most, s)
+	}
+	return number
+}
+
+// paths reads the sets of paths.
+func (r *reader) paths(n ast.Node) {
+	r.policy.Sets = map[string][]string{}
+	r.mapping(n, keys{
+		what: "paths",
+		read: map[string]func(ast.Node){
+			"skip":      func(n ast.Node) { r.policy.Skip = r.globs(n, "path") },
+			"generated": func(n ast.Node) { r.policy.Sets["generated"] = r.globs(n, "path") },
+			"sets": func(n ast.Node) {
+				for _, f := range r.fields(n, "sets") {
+					if _, known := r.policy.Sets[f.name]; known {
+						r.complain(f.key, "the set %q is there already", f.name)
+					}
+					r.policy.Sets[f.name] = r.globs(f.value, "path")
+				}
+			},
+		},
+		later: []string{"marker"},
+	})
+}
+
+// groups reads the named sets of rules. A group may name others, before or after it.
+func (r *reader) groups(n ast.Node) {
+	fields := r.fields(n, "groups")
+	r.policy.Groups = make(map[string]*Group, len(fields))
+	for _, f := range fields {
+		g := &Group{}
+		r.policy.Groups[f.name] = g
+		if _, long := r.resolve(f.value).(*ast.MappingNode); !long {
+			g.Rules = r.globs(f.value, "groups: "+f.name)
+			continue
+		}
+		r.mapping(f.value, keys{
+			what: "group " + f.name,
+			read: map[string]func(ast.Node){
+				"rule":   func(n ast.Node) { g.Rules = r.globs(n, "rule") },
+				"tag":    func(n ast.Node) { g.Tags = r.texts(n, "tag") },
+				"except": func(n ast.Node) { g.Except = r.globs(n, "except") },
+			},
+		})
+		if len(g.Rules)+len(g.Tags) == 0 {
+			r.complain(f.value, "group %s needs a rule or a tag", f.name)
+		}
+	}
+	for _, f := range fields {
+		g := r.policy.Groups[f.name]
+		g.groups, g.except = r.groupsOf(g.Rules), r.groupsOf(g.Except)
+	}
+	for _, f := range fields {
+		if r.policy.Groups[f.name].holds(r.policy.Groups[f.name], len(fields)) {
+			r.complain(f.key, "group %s holds itself", f.name)
+			r.policy.Groups[f.name].groups, r.policy.Groups[f.name].except = nil, nil
+		}
+	}
+}
+
+func (r *reader) groupsOf(names []string) (groups []*Group) {
+	for _, name := range names {
+		if g := r.policy.Groups[name]; g != nil {
+			groups = append(groups, g)
+		}
+	}
+	return groups
+}
+
+// holds reports whether a group holds another one, looking so many groups deep.
+func (g *Group) holds(other *Group, deep int) bool {
+	for _, inner := range slices.Concat(g.groups, g.except) {
+		if inner == other || deep > 0 && inner.holds(other, deep-1) {
+			return true
+		}
+	}
+	return false
+}
+
+// resolveSelectors looks up the groups, sets and teams that selectors name.
+func (r *reader) resolveSelectors() {
+	resolve := func(s *Selector) {
+		s.groups = r.groupsOf(s.Rules)
+		for _, name := range s.Paths {
+			s.sets = append(s.sets, r.policy.Sets[name]...)
+		}
+	}
+	for i := range r.policy.Severities {
+		resolve(&r.policy.Severities[i].Selector)
+	}
+	for _, d := range r.policy.Doors {
+		for i := range d.Limits {
+			resolve(&d.Limits[i].Selector)
+		}
+	}
+	var teams []string
+	for _, t := range r.policy.Teams {
+		teams = append(teams, t.Name)
+	}
+	for _, n := range r.teamNames {
+		for _, name := range n.names {
+			if slices.Contains(teams, name) {
+				continue
+			}
+			hint := ""
+			if nearest := Nearest(name, teams); nearest != "" {
+				hint = fmt.Sprintf("; did you mean %q?", nearest)
+			}
+			r.complain(n.at, "there is no team %q%s", name, hint)
+		}
+	}
+}
+
+func (r *reader) globs(n ast.Node, what string) []string {
+	globs := r.texts(n, what)
+	for _, glob := range globs {
+		if !doublestar.ValidatePattern(glob) {
+			r.complain(n, "%s: %q is no valid glob", what, glob)
+		}
+		if what == "path" && (strings.HasPrefix(glob, "/") || strings.HasPrefix(glob, "./")) {
+			r.complain(n, "path: %q can't match: globs start at the repository's root, without a slash", glob)
+		}
+	}
+	return globs
+}
