@@ -19,7 +19,7 @@ func measure(c Case, v *Verdict) []LimitResult {
 		r := LimitResult{Limit: limit, Mode: c.Door.ModeOf(limit), Bound: limit.Most, Waiting: !limit.InForce(c.Today)}
 		aside := 0
 		for i, f := range v.Findings {
-			if !selects(&limit, c.Policy.Ladder, f) || limit.NoGrowth && !c.onBothSides(f.Tool, f.Path) {
+			if !selects(&limit, c.Policy.Ladder, f) || limit.NoGrowth && len(c.BaseCovers) > 0 && !c.onBothSides(f.Tool, f.Path) {
 				continue
 			}
 			// Without base findings, what one change was allowed would shut the next.
