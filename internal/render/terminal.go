@@ -260,6 +260,9 @@ func (s *screen) evidence(v judge.Verdict) {
 			about = append(about, fmt.Sprintf("%d %s", n, standing))
 		}
 	}
+	if v.Totals.Ignored > 0 {
+		about = append(about, fmt.Sprintf("%d ignored", v.Totals.Ignored))
+	}
 	if v.Totals.Gone > 0 {
 		about = append(about, fmt.Sprintf("%d gone", v.Totals.Gone))
 	}
@@ -351,7 +354,7 @@ func (s *screen) limits(v judge.Verdict) {
 			}
 		}
 		if l.Waiting {
-			style, advising = s.faint, "  was in force until "+l.Until
+			word, style, advising = "waits", s.faint, "  was in force until "+l.Until
 			if l.From > v.Today {
 				advising = "  in force from " + l.From
 			}
@@ -405,13 +408,18 @@ func describe(c judge.Subject) string {
 func reason(v judge.Verdict) string {
 	var causes []string
 	for _, l := range v.Limits {
-		if !l.Held && l.Limit.Mode == policy.Enforce {
+		if l.Shuts() {
 			causes = append(causes, fmt.Sprintf("%s: %s", Safe(l.Name), bound(l)))
 		}
 	}
 	switch {
 	case v.Outcome == judge.Unjudged:
 		var names []string
+		for _, l := range v.Limits {
+			if l.Unknown {
+				names = append(names, "for "+Safe(l.Name))
+			}
+		}
 		for _, e := range v.Evidence {
 			if !e.Sound() {
 				names = append(names, evidenceName(e))
