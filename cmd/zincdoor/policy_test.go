@@ -221,6 +221,73 @@ func TestCalls(t *testing.T) {
 	}
 }
 
+// TestPolicyCommands: a policy is checked whole, and tells what it makes of a rule in a file.
+func TestPolicyCommands(t *testing.T) {
+	s := repository(t)
+	s.write("core/tide.c", lines(3))
+	if said := s.must(3, "policy", "check"); !strings.Contains(said, "zincdoor fit") {
+		t.Errorf("without a policy: %s", said)
+	}
+	if said := s.must(0, "policy", "show"); !strings.Contains(said, "default:") || said != s.must(0, "policy", "show", "--built-in") {
+		t.Errorf("the built-in one: %s", said)
+	}
+	s.write(".zincdoor/policy.yaml", `zincdoor: 1
+groups: {unused: ["-Wunused*"]}
+severities:
+  - {rule: unused, path: core/**, is: note}
+  - {team: tides, floor: warning}
+teams: {tides: {path: core/**}, fares: {path: fares/**}}
+doors:
+  quay: {limits: [{count: new, severity: warning, most: 0}, {count: all, most: 9, rule: unused, mode: advise}]}
+  slip: {limits: [{count: new, severity: error, most: 0}]}
+`)
+	if said := s.must(0, "policy", "check"); said != ".zincdoor/policy.yaml is valid; limits: 3, at the doors quay, slip\nzincdoor: .zincdoor/policy.yaml: team fares answers for no file\n" {
+		t.Errorf("checked: %s", said)
+	}
+	said := s.must(0, "policy", "show", "--rule", "-Wunused-value", "--path", "core/tide.c")
+	want := "team tides answers for core/tide.c\nlevel error, then is note (line 4), then floor warning (line 5): warning\n  door quay counts it in new warning; all of unused\n"
+	if !strings.HasPrefix(said, want) {
+		t.Errorf("what becomes of a rule:\n%s", said)
+	}
+	if said := s.must(0, "policy", "show", "--door", "quay"); said != "new warning: at most 0\nall of unused: at most 9, only advises\n" {
+		t.Errorf("a door: %s", said)
+	}
+	s.must(3, "policy", "show", "--door", "ramp")
+	s.write("bad.yaml", "zincdoor: 1\nlader: [a]\ndoors: {d: {limits: [{count: nw, most: 0}]}}\n")
+	if said := s.must(3, "policy", "check", "bad.yaml"); !strings.Contains(said, "bad.yaml:2:1") || !strings.Contains(said, "bad.yaml:3:30") {
+		t.Errorf("all at once: %s", said)
+	}
+	v := s.judge("--tree", "--door", "quay", "--report", "-")
+	if v.Code != 2 {
+		t.Errorf("%s", v.about())
+	}
+	s.stdin = "core/tide.c:2:1: error: unused [-Wunused]\n"
+	if v := s.judge("--tree", "--door", "slip", "--report", "-"); v.Code != 0 {
+		t.Errorf("an error that is a warning here: %s", v.about())
+	}
+}
+
+// TestDocumentedPolicies: the policies of the guides are valid. The pieces of one guide make one policy.
+func TestDocumentedPolicies(t *testing.T) {
+	s := &sandbox{T: t, dir: t.TempDir()}
+	for _, name := range []string{"README.md", "docs/policy.md"} {
+		data, err := os.ReadFile(filepath.Join("..", "..", name))
+		if err != nil {
+			t.Fatal(err)
+		}
+		var policy strings.Builder
+		for i, part := range strings.Split(string(data), "```") {
+			if text, ok := strings.CutPrefix(part, "yaml\n"); ok && i%2 == 1 {
+				policy.WriteString(text)
+			}
+		}
+		s.write("policy.yaml", policy.String())
+		if said := s.must(0, "policy", "check", "policy.yaml"); !strings.Contains(said, "is valid") {
+			t.Errorf("%s: %s", name, said)
+		}
+	}
+}
+
 func TestOutput(t *testing.T) {
 	s := branch(t, strict)
 	s.write("core/tide.c", strings.Replace(altered, "fresh;", "fresh(\"\x1b[31m\u202e\");", 1))

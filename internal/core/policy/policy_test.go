@@ -210,6 +210,35 @@ func TestLike(t *testing.T) {
 	}
 }
 
+// TestIdle: what can never matter is told, and nothing else.
+func TestIdle(t *testing.T) {
+	p, err := Parse("policy.yaml", []byte(`zincdoor: 1
+paths: {skip: [gone/**, core/old*], sets: {tests: "**/*_test.go"}}
+teams: {fares: {path: fares/**}, core: {path: core/**}}
+severities: [{path: [nowhere/**], is: note}, {path: [nowhere/**, core/**], is: note}]
+doors:
+  d:
+    limits:
+      - {name: all, count: new, most: 3}
+      - {name: one, count: new, severity: error, most: 3}
+      - {name: fewer, count: new, severity: error, most: 1}
+      - {name: sound, count: touched, most: 9}
+      - {name: same, count: touched, most: 9}
+      - {name: later, count: new, most: 5, from: 2027-01-01}
+`))
+	if err != nil {
+		t.Fatal(err)
+	}
+	want := []string{
+		"team fares answers for no file", "the set tests of paths has no file", `paths: skip: no file matches "gone/**"`, "line 4: no file is in [nowhere/**]",
+		`door d: limit "one" never decides, since "all" counts all of that and bears no more`,
+		`door d: limit "same" never decides, since "sound" counts all of that and bears no more`,
+	}
+	if got := p.Idle([]string{"core/tide.c", "core/old.c"}); fmt.Sprint(got) != fmt.Sprint(want) {
+		t.Errorf("got\n%s\nwant\n%s", strings.Join(got, "\n"), strings.Join(want, "\n"))
+	}
+}
+
 func door(limits string) string {
 	return "zincdoor: 1\ndoors:\n  commit:\n    limits:\n" + limits
 }

@@ -1,0 +1,70 @@
+package policy
+
+import (
+	"fmt"
+	"slices"
+)
+
+// Idle lists what of a policy can never matter in a repository of these files: teams and sets without files, selectors
+// of paths that no file has, and limits that another one of their door always breaks with.
+func (p *Policy) Idle(files []string) (all []string) {
+	none := func(globs []string) bool {
+		return !slices.ContainsFunc(files, func(path string) bool { return matchesPath(globs, path) })
+	}
+	for _, t := range p.Teams {
+		if none(t.Paths) {
+			all = append(all, fmt.Sprintf("team %s answers for no file", t.Name))
+		}
+	}
+	names := make([]string, 0, len(p.Sets))
+	for name := range p.Sets {
+		names = append(names, name)
+	}
+	slices.Sort(names)
+	for _, name := range names {
+		if none(p.Sets[name]) {
+			all = append(all, fmt.Sprintf("the set %s of paths has no file", name))
+		}
+	}
+	for _, glob := range p.Skip {
+		if none([]string{glob}) {
+			all = append(all, fmt.Sprintf("paths: skip: no file matches %q", glob))
+		}
+	}
+	idlePath := func(s *Selector) bool {
+		return len(s.Paths) > 0 && !slices.ContainsFunc(files, s.TakesPath)
+	}
+	for i := range p.Severities {
+		if s := &p.Severities[i]; idlePath(&s.Selector) {
+			all = append(all, fmt.Sprintf("line %d: no file is in %v", s.Line, s.Paths))
+		}
+	}
+	for _, d := range p.Doors {
+		for i := range d.Limits {
+			l := &d.Limits[i]
+			if idlePath(&l.Selector) {
+				all = append(all, fmt.Sprintf("door %s, limit %q: no file is in %v", d.Name, l.Name, l.Paths))
+			}
+			for k := range d.Limits {
+				if o := &d.Limits[k]; k != i && o.overrules(l, p.Ladder, k < i) {
+					all = append(all, fmt.Sprintf("door %s: limit %q never decides, since %q counts all of that and bears no more", d.Name, l.Name, o.Name))
+					break
+				}
+			}
+		}
+	}
+	return all
+}
+
+// overrules reports whether a limit is broken whenever another one is: it counts the same and more, and bears no more.
+// Of two equal ones the earlier overrules.
+func (l *Limit) overrules(o *Limit, ladder Ladder, earlier bool) bool {
+	plain := func(l *Limit) bool {
+		return !l.NoGrowth && !l.EachFile && l.PerLines == 0 && l.From == "" && l.Until == ""
+	}
+	wide := len(l.Rules)+len(l.Tags)+len(l.Tools)+len(l.Paths)+len(l.Teams)+len(l.Places)+len(l.Standings) == 0
+	rungs := l.Severity == "" || !l.Only && o.Severity != "" && ladder.Worse(o.Severity, l.Severity)
+	same := l.Severity == o.Severity && l.Only == o.Only &&
+		len(o.Rules)+len(o.Tags)+len(o.Tools)+len(o.Paths)+len(o.Teams)+len(o.Places)+len(o.Standings) == 0
+	return plain(l) && plain(o) && wide && rungs && l.Count == o.Count && l.Most <= o.Most && l.Mode == o.Mode && (!same || l.Most < o.Most || earlier)
+}
