@@ -40,6 +40,10 @@ func TestWhosePolicy(t *testing.T) {
 	if v := s.judge(against...); v.Code != 1 || v.Policy.From != "main" {
 		t.Errorf("judged by its own policy: %s %s", v.Policy.From, v.about())
 	}
+	if v := s.judge(against...); strings.Join(v.Policy.Altered, "|") != "commit: new warning removed|commit: new error added, at most 0|"+
+		"merge: new warning removed|merge: new error added, at most 0|nightly: all warning removed|nightly: all error added, at most 0" {
+		t.Errorf("what it makes of the policy: %v", v.Policy.Altered)
+	}
 	if v := s.judge(append(against, "--policy", "HEAD:.zincdoor/policy.yaml")...); v.Code != 0 {
 		t.Errorf("--policy REV:PATH doesn't count: %s", v.about())
 	}

@@ -126,7 +126,10 @@ type verdict struct {
 		Kind, Ref, Base, Head string
 		Files                 int
 	}
-	Policy   struct{ From string }
+	Policy struct {
+		From    string
+		Altered []string
+	}
 	Evidence []struct{ Name, State, Problem string }
 	Totals   map[string]int
 	Findings []struct {

@@ -37,6 +37,9 @@ func (s *scene) rules(q Request) (*rules, error) {
 		return nil, err
 	}
 	r := &rules{policy: p, origin: origin}
+	if r.origin.Altered, err = s.alterations(q, p, r); err != nil {
+		return nil, err
+	}
 	if r.door, err = s.doorOf(p, q.Door); err != nil {
 		return nil, err
 	}
@@ -45,6 +48,44 @@ func (s *scene) rules(q Request) (*rules, error) {
 		s.baselineAt = []git.Side{s.authorities[n].side}
 	}
 	return r, s.readBaseline(q, r)
+}
+
+// alterations tells what the change makes of the policy: of the target's, or where a local change is judged of the last
+// commit's.
+func (s *scene) alterations(q Request, judging *policy.Policy, r *rules) ([]policy.Alteration, error) {
+	if s.patch || s.repo == nil || q.Policy != "" || s.kind == policy.Tree || s.diff == nil {
+		return nil, nil
+	}
+	if altered, err := s.diff.Alters(policy.Path); err != nil || !altered {
+		return nil, err
+	}
+	local := s.side == git.Index || s.side == git.Worktree
+	side := s.side
+	if local {
+		commit, ok := s.repo.Head()
+		if !ok {
+			return nil, nil
+		}
+		side = git.Side(commit)
+	}
+	data, found, err := s.plainAt(side, policy.Path)
+	if err != nil || !found {
+		if !local && !found {
+			r.notices = append(r.notices, "the change takes the policy away")
+		}
+		return nil, nil
+	}
+	other, err := policy.Parse(policy.Path, data)
+	switch {
+	case err != nil && !local:
+		r.notices = append(r.notices, fmt.Sprintf("the policy that the change brings is invalid, and would judge no change after it: %v", err))
+		return nil, nil
+	case err != nil:
+		return nil, nil
+	case local:
+		return policy.Compare(other, judging), nil
+	}
+	return policy.Compare(judging, other), nil
 }
 
 // policyOf finds the policy that counts: the one the call names, else that of the first authority that has one, else

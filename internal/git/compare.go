@@ -237,6 +237,19 @@ func (c *Comparison) guessRenames(wanted func(path string) bool) map[string]gues
 	return guesses
 }
 
+// Alters reports whether the file at path differs between the sides, as soon as that is known.
+func (c *Comparison) Alters(path string) (bool, error) {
+	from, err := c, error(nil)
+	if c.whole {
+		_, err = c.Files()
+	} else {
+		<-c.plainKnown
+		from, err = c.plain, c.plain.err
+	}
+	_, altered := from.blobs[path]
+	return altered || from.left[path], err
+}
+
 // Fresh reports whether a path is new by its name, be its file a renamed one or not. The comparison must not be whole.
 func (c *Comparison) Fresh(path string) bool {
 	<-c.plainKnown

@@ -7,6 +7,7 @@ import (
 
 	"zincdoor/internal/core/baseline"
 	"zincdoor/internal/core/judge"
+	"zincdoor/internal/core/policy"
 )
 
 // The verdict/1 document. Its keys are a promise to scripts: some may be added within the version, none taken away or
@@ -37,8 +38,9 @@ type (
 		Files int    `json:"files"`
 	}
 	policyJSON struct {
-		From   string `json:"from"`
-		Digest string `json:"digest"`
+		From    string   `json:"from"`
+		Digest  string   `json:"digest"`
+		Altered []string `json:"altered"` // by the change
 	}
 	evidenceJSON struct {
 		Name     string      `json:"name"`
@@ -131,7 +133,7 @@ func writeJSON(w io.Writer, v judge.Verdict) error {
 	return out.Encode(verdictJSON{
 		Version: "verdict/1", Door: v.Door, Outcome: v.Outcome, Enforced: v.Enforced, Mode: string(v.Mode),
 		Change: changeJSON(v.Subject),
-		Policy: policyJSON(v.Origin),
+		Policy: policyJSON{v.Origin.From, v.Origin.Digest, list(v.Origin.Altered, func(a policy.Alteration) string { return a.What })},
 		Evidence: list(v.Evidence, func(e judge.Evidence) evidenceJSON {
 			return evidenceJSON{e.Name, e.Format, e.Findings, e.State, e.Problem}
 		}),

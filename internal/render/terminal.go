@@ -292,6 +292,18 @@ func (s *screen) own(v judge.Verdict) {
 	}
 	s.more("waives", shown)
 	shown = 0
+	tighter := true
+	for _, a := range v.Origin.Altered {
+		tighter = tighter && a.Tighter
+		if shown++; shown <= mostOwn {
+			s.bullet("policy", "the change alters "+Safe(a.What))
+		}
+	}
+	s.more("policy", shown)
+	if shown > 0 && tighter {
+		s.bullet("policy", "which only tightens it")
+	}
+	shown = 0
 	for _, a := range v.Acceptances {
 		if shown++; shown > mostOwn {
 			continue

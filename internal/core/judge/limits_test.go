@@ -65,10 +65,10 @@ func TestKindsOfLimits(t *testing.T) {
 
 // plainly judges a limit once more, in the plainest way there is: word by word as the policy's text says it.
 func plainly(text string, v Verdict) (found int) {
-	words := map[string]string{}
+	asked := map[string]string{}
 	for part := range strings.SplitSeq(text, ", ") {
 		key, value, _ := strings.Cut(part, ": ")
-		words[key] = strings.Trim(value, `"`)
+		asked[key] = strings.Trim(value, `"`)
 	}
 	ladder := []string{"error", "warning", "note"}
 	for _, f := range v.Findings {
@@ -77,23 +77,23 @@ func plainly(text string, v Verdict) (found int) {
 			"touched": f.Place == change.OnTouched && f.Standing != Accepted && f.Standing != Waived,
 			"all":     f.Standing != Waived,
 			"lapsed":  f.Standing == Lapsed,
-		}[words["count"]]
-		if s, given := words["severity"]; given {
-			ok = ok && (words["only"] == "true" && f.Severity == s || words["only"] != "true" && slices.Index(ladder, f.Severity) <= slices.Index(ladder, s))
+		}[asked["count"]]
+		if s, given := asked["severity"]; given {
+			ok = ok && (asked["only"] == "true" && f.Severity == s || asked["only"] != "true" && slices.Index(ladder, f.Severity) <= slices.Index(ladder, s))
 		}
-		if s, given := words["rule"]; given {
+		if s, given := asked["rule"]; given {
 			ok = ok && (f.Rule == s || strings.HasSuffix(s, "*") && strings.HasPrefix(f.Rule, strings.TrimSuffix(s, "*")))
 		}
-		if s, given := words["path"]; given {
+		if s, given := asked["path"]; given {
 			ok = ok && strings.HasPrefix(f.Path, strings.TrimSuffix(s, "**"))
 		}
-		if s, given := words["tool"]; given {
+		if s, given := asked["tool"]; given {
 			ok = ok && f.Tool == s
 		}
-		if s, given := words["tag"]; given {
+		if s, given := asked["tag"]; given {
 			ok = ok && slices.Contains(f.Tags, s)
 		}
-		if s, given := words["place"]; given {
+		if s, given := asked["place"]; given {
 			ok = ok && string(f.Place) == s
 		}
 		if ok && f.Severity != "ignored" {

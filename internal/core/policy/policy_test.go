@@ -210,6 +210,38 @@ func TestLike(t *testing.T) {
 	}
 }
 
+// TestCompare: what a new policy alters is told in plain words, and whether it only tightens.
+func TestCompare(t *testing.T) {
+	old, err := Parse("policy.yaml", []byte(building))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, c := range []struct{ from, to, want string }{
+		{"zincdoor: 1", "zincdoor: 1 # the same", ""},
+		{"most: 40", "most: 30", "merge: debt 40 → 30 true"},
+		{"most: 9", "most: 10", "nightly: debt 9 → 10 false"},
+		{"most: 40, mode: advise", "most: 40", "merge: debt advise → enforce true"},
+		{"like: merge, ", "", "nightly: acceptances altered true|nightly: new error removed false|nightly: new error in fares/** removed false"},
+		{"judges: branch", "judges: range\n    mode: advise", "merge: judges \"branch\" → \"range\" false|merge: enforce → advise false"},
+		{"doors:", "severities: [{rule: x, is: note}]\ndoors:", "severities altered false"},
+		{"path: fares/**", "path: fares/*, name: new error in fares/**", "nightly: new error in fares/** altered false|merge: new error in fares/** altered false"},
+		{"  merge:\n", "  slip: {limits: [{count: new, most: 0}]}\n  merge:\n", "door slip added true"},
+	} {
+		now, err := Parse("policy.yaml", []byte(strings.Replace(building, c.from, c.to, 1)))
+		if err != nil {
+			t.Errorf("%s: %v", c.to, err)
+			continue
+		}
+		var got []string
+		for _, a := range Compare(old, now) {
+			got = append(got, fmt.Sprint(a.What, " ", a.Tighter))
+		}
+		if strings.Join(got, "|") != c.want {
+			t.Errorf("%s: got %s, want %s", c.to, strings.Join(got, "|"), c.want)
+		}
+	}
+}
+
 // TestIdle: what can never matter is told, and nothing else.
 func TestIdle(t *testing.T) {
 	p, err := Parse("policy.yaml", []byte(`zincdoor: 1

@@ -1,0 +1,107 @@
+package policy
+
+import (
+	"fmt"
+	"reflect"
+	"slices"
+)
+
+// Alteration is one thing that a new policy does otherwise than an old one.
+type Alteration struct {
+	What    string // for people: "merge: new warning 3 → 10"
+	Tighter bool   // nothing passes by it that didn't before
+}
+
+// Compare tells what a new policy alters, in the order of the old one's doors and limits.
+func Compare(old, new *Policy) (all []Alteration) {
+	note := func(tighter bool, format string, args ...any) {
+		all = append(all, Alteration{fmt.Sprintf(format, args...), tighter})
+	}
+	for _, part := range []struct {
+		name     string
+		old, new any
+	}{
+		{"the ladder", old.Ladder, new.Ladder}, {"levels", old.Levels, new.Levels}, {"the path of the baseline", old.Baseline, new.Baseline},
+		{"place", old.Place, new.Place}, {"severities", severityTexts(old), severityTexts(new)}, {"groups", old.Groups, new.Groups},
+		{"sets of paths", old.Sets, new.Sets}, {"skipped paths", old.Skip, new.Skip}, {"teams", old.Teams, new.Teams},
+		{"aliases", old.Aliases, new.Aliases}, {"measures", old.Measures, new.Measures},
+	} {
+		if !reflect.DeepEqual(part.old, part.new) && (!empty(part.old) || !empty(part.new)) {
+			note(false, "%s altered", part.name)
+		}
+	}
+	for _, d := range old.Doors {
+		now, there := new.Door(d.Name)
+		if !there {
+			note(false, "door %s removed", d.Name)
+			continue
+		}
+		d.compare(now, note)
+	}
+	for _, d := range new.Doors {
+		if _, there := old.Door(d.Name); !there {
+			note(true, "door %s added", d.Name)
+		}
+	}
+	return all
+}
+
+func empty(part any) bool {
+	v := reflect.ValueOf(part)
+	switch v.Kind() {
+	case reflect.Map, reflect.Slice:
+		return v.Len() == 0
+	}
+	return false
+}
+
+// severityTexts writes severities without the lines they stand on.
+func severityTexts(p *Policy) []string {
+	var all []string
+	for _, s := range p.Severities {
+		s.Line, s.groups, s.sets = 0, nil, nil
+		all = append(all, fmt.Sprintf("%+v", s))
+	}
+	return all
+}
+
+func (d Door) compare(now Door, note func(tighter bool, format string, args ...any)) {
+	if d.Judges != now.Judges {
+		note(false, "%s: judges %q → %q", d.Name, d.Judges, now.Judges)
+	}
+	if d.Mode != now.Mode {
+		note(now.Mode == Enforce, "%s: %s → %s", d.Name, d.Mode, now.Mode)
+	}
+	if !reflect.DeepEqual(d.Waivers, now.Waivers) {
+		note(false, "%s: waivers altered", d.Name)
+	}
+	if !reflect.DeepEqual(d.Acceptances, now.Acceptances) {
+		note(now.Acceptances == nil, "%s: acceptances altered", d.Name)
+	}
+	for _, l := range d.Limits {
+		i := slices.IndexFunc(now.Limits, func(o Limit) bool { return o.Name == l.Name })
+		if i < 0 {
+			note(false, "%s: %s removed", d.Name, l.Name)
+			continue
+		}
+		l.compare(d.Name, now.Limits[i], note)
+	}
+	for _, l := range now.Limits {
+		if !slices.ContainsFunc(d.Limits, func(o Limit) bool { return o.Name == l.Name }) {
+			note(true, "%s: %s added, at most %d", d.Name, l.Name, l.Most)
+		}
+	}
+}
+
+func (l Limit) compare(door string, now Limit, note func(tighter bool, format string, args ...any)) {
+	if l.Most != now.Most {
+		note(now.Most < l.Most, "%s: %s %d → %d", door, l.Name, l.Most, now.Most)
+	}
+	if l.Mode != now.Mode {
+		note(now.Mode == Enforce, "%s: %s %s → %s", door, l.Name, l.Mode, now.Mode)
+	}
+	l.Most, l.Mode, l.Say, l.groups, l.sets = now.Most, now.Mode, now.Say, now.groups, now.sets
+	if !reflect.DeepEqual(l, now) {
+		note(false, "%s: %s altered", door, l.Name)
+	}
+}
