@@ -51,7 +51,8 @@ const (
 )
 
 // keptStages pair entries whose line the change kept: the same message there, then the same but for numbers and names,
-// then the same in other words for the most part; last the line beside, since a tool may now report one line further up or down.
+// then the same in other words for the most part; last the line beside, since a tool may now report one line further up
+// or down.
 var keptStages = []stage{
 	{compare: func(s *side) (trait, bool) { return s.place(s.message, s.at), true }},
 	{compare: func(s *side) (trait, bool) { return s.place(s.skeleton, s.at), true }},
@@ -240,8 +241,9 @@ func (s *side) betweenNeighbours() []trait {
 // sameWording takes messages that are the same for the most part.
 func sameWording(e, f *side) bool { return sharedWords(e.skeleton, f.skeleton) >= likeWording }
 
-// untracked leaves the lines that the change altered to the stages that compare them.
-func untracked(e, _ *side) bool { return e.state != altered || e.track == nil }
+// untracked leaves the lines that the change altered to the stages that compare them: what the change brings is never
+// taken for a line that went before.
+func untracked(e, f *side) bool { return moved(e, f) && (e.state != altered || e.track == nil) }
 
 // moved lets only a line that the change took away be one that it brought to another file: a line that went before may
 // have gone anywhere, and what the change brings would be a copy.
