@@ -26,7 +26,7 @@ func (p *program) policy() *cobra.Command {
 		Args:  cobra.NoArgs,
 		RunE:  func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
 	}
-	cmd.AddCommand(p.checkPolicy(), p.showPolicy())
+	cmd.AddCommand(p.checkPolicy(), p.showPolicy(), p.schema())
 	return cmd
 }
 
@@ -99,6 +99,18 @@ Exit code 3 where something is wrong.`,
 			}
 			fmt.Fprintf(p.out, "%s is valid; limits: %d, at the doors %s\n", render.Safe(name), limits, render.Safe(policy.Names(read.Doors)))
 			return nil
+		},
+	}
+}
+
+func (p *program) schema() *cobra.Command {
+	return &cobra.Command{
+		Use:   "schema",
+		Short: "Print the JSON Schema of a policy, for editors",
+		Args:  cobra.NoArgs,
+		RunE: func(*cobra.Command, []string) error {
+			_, err := p.out.Write(policy.Schema())
+			return err
 		},
 	}
 }

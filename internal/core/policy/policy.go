@@ -244,6 +244,12 @@ func Names(doors []Door) string {
 	return strings.Join(names, ", ")
 }
 
+//go:embed schema.json
+var schema []byte
+
+// Schema is the JSON Schema (2020-12) of a policy, for editors.
+func Schema() []byte { return schema }
+
 //go:embed builtin.yaml
 var builtinText []byte
 
