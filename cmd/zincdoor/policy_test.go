@@ -1,6 +1,7 @@
 package main
 
 import (
+	"encoding/json"
 	"os"
 	"path/filepath"
 	"strings"
@@ -257,6 +258,9 @@ doors:
 		t.Errorf("a door: %s", said)
 	}
 	s.must(3, "policy", "show", "--door", "ramp")
+	if said := s.must(0, "policy", "schema"); !json.Valid([]byte(said)) {
+		t.Errorf("the schema is no JSON: %s", said)
+	}
 	s.write("bad.yaml", "zincdoor: 1\nlader: [a]\ndoors: {d: {limits: [{count: nw, most: 0}]}}\n")
 	if said := s.must(3, "policy", "check", "bad.yaml"); !strings.Contains(said, "bad.yaml:2:1") || !strings.Contains(said, "bad.yaml:3:30") {
 		t.Errorf("all at once: %s", said)

@@ -275,8 +275,11 @@ func (s *scene) readOffers(path string, r *rules) error {
 			return nil
 		}
 	}
-	if err != nil {
-		return fmt.Errorf("the baseline that the change brings can't be read: %s: %w", path, err)
+	if err != nil { // which would leave all later changes without one
+		r.evidence = append(r.evidence, judge.Evidence{
+			Name: path, Format: "baseline", State: judge.Failed, Problem: fmt.Sprintf("what the change makes of it can't be read: %v; mend it", err),
+		})
+		return nil
 	}
 	before, after := r.baseline.Entries, theirs.Entries
 	if local {
