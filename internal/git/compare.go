@@ -535,6 +535,9 @@ func (r *Repo) IncludeUntracked() error {
 	r.env = append(r.env, "GIT_INDEX_FILE="+copied)
 	add := r.command("add", "--intent-to-add", "--pathspec-from-file=-", "--pathspec-file-nul")
 	add.Stdin = bytes.NewReader(list)
+	if add.Env, err = r.ownStore(); err != nil {
+		return err
+	}
 	if out, err := add.CombinedOutput(); err != nil {
 		return failure("add", err, string(out))
 	}

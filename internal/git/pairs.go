@@ -60,21 +60,9 @@ func (r *Repo) diffPairs(pairs []pair, flags ...string) ([]change.File, error) {
 
 // layOut makes two trees of each chunk, its old and its new side, and returns the environment in which git finds them.
 func (r *Repo) layOut(chunks [][]pair) (trees, env []string, err error) {
-	scratch, err := r.scratchDir()
-	if err != nil {
+	if env, err = r.ownStore(); err != nil {
 		return nil, nil, err
 	}
-	store := filepath.Join(scratch, "objects")
-	if err := os.MkdirAll(store, 0o700); err != nil {
-		return nil, nil, err
-	}
-	borrowed := quoteAlternate(r.objects)
-	for _, name := range r.env {
-		if more, ok := strings.CutPrefix(name, alternates+"="); ok && more != "" {
-			borrowed += string(os.PathListSeparator) + more
-		}
-	}
-	env = append(append([]string{}, r.env...), "GIT_OBJECT_DIRECTORY="+store, alternates+"="+borrowed)
 	var list strings.Builder
 	for i, chunk := range chunks {
 		if i > 0 {
@@ -100,6 +88,25 @@ func (r *Repo) layOut(chunks [][]pair) (trees, env []string, err error) {
 		return nil, nil, fmt.Errorf("git mktree made %d trees of %d", len(trees), 2*len(chunks))
 	}
 	return trees, env, nil
+}
+
+// ownStore is the environment in which git writes objects to a store of our own, which borrows the repository's.
+func (r *Repo) ownStore() (env []string, err error) {
+	scratch, err := r.scratchDir()
+	if err != nil {
+		return nil, err
+	}
+	store := filepath.Join(scratch, "objects")
+	if err := os.MkdirAll(store, 0o700); err != nil {
+		return nil, err
+	}
+	borrowed := quoteAlternate(r.objects)
+	for _, name := range r.env {
+		if more, ok := strings.CutPrefix(name, alternates+"="); ok && more != "" {
+			borrowed += string(os.PathListSeparator) + more
+		}
+	}
+	return append(append([]string{}, r.env...), "GIT_OBJECT_DIRECTORY="+store, alternates+"="+borrowed), nil
 }
 
 // alternates is the variable that names further stores of contents.
