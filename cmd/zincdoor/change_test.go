@@ -281,3 +281,19 @@ func TestPathsOfReports(t *testing.T) {
 		}
 	}
 }
+
+// TestNothingIsWritten: judging files that git doesn't track yet leaves the repository as it is.
+func TestNothingIsWritten(t *testing.T) {
+	s := repository(t)
+	s.write("core/tide.c", lines(3))
+	s.commit("one")
+	s.write("core/gauge.c", lines(3))
+	s.stdin = warn("core/gauge.c", 2)
+	before := s.files(".git")
+	if v := s.judge("--worktree", "--report", "-"); v.standings() != "core/gauge.c:2 touched new" {
+		t.Errorf("%s", v.standings())
+	}
+	if after := s.files(".git"); after != before {
+		t.Errorf("it wrote to the repository:\n%s\nwas\n%s", after, before)
+	}
+}

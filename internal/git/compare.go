@@ -541,6 +541,7 @@ func (r *Repo) IncludeUntracked() error {
 	if out, err := add.CombinedOutput(); err != nil {
 		return failure("add", err, string(out))
 	}
+	r.readOwnStore(add.Env)
 	return nil
 }
 

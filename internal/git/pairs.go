@@ -109,6 +109,22 @@ func (r *Repo) ownStore() (env []string, err error) {
 	return append(append([]string{}, r.env...), "GIT_OBJECT_DIRECTORY="+store, alternates+"="+borrowed), nil
 }
 
+// readOwnStore lets git read from now on what was written in an environment of our own store.
+func (r *Repo) readOwnStore(env []string) {
+	store, borrowed := "", ""
+	for _, name := range env {
+		if path, ok := strings.CutPrefix(name, "GIT_OBJECT_DIRECTORY="); ok {
+			store = path
+		}
+	}
+	for _, name := range r.env {
+		if path, ok := strings.CutPrefix(name, alternates+"="); ok && path != "" {
+			borrowed = path + string(os.PathListSeparator)
+		}
+	}
+	r.env = append(r.env, alternates+"="+borrowed+quoteAlternate(store))
+}
+
 // alternates is the variable that names further stores of contents.
 const alternates = "GIT_ALTERNATE_OBJECT_DIRECTORIES"
 
