@@ -76,7 +76,7 @@ func (p *program) runAccept(ctx context.Context, flags acceptFlags, ids []string
 	if err != nil || !agreed {
 		return err
 	}
-	if err := s.edit(func(now *baseline.Baseline) (*baseline.Baseline, error) {
+	if err := editList(s.file, func(now *baseline.Baseline) (*baseline.Baseline, error) {
 		// What another run accepted meanwhile isn't accepted twice.
 		meanwhile := baseline.Minus(now.Entries, s.Case.Baseline.Entries)
 		fresh := slices.DeleteFunc(slices.Clone(in), func(e baseline.Entry) bool {

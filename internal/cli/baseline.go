@@ -76,16 +76,12 @@ func (p *program) survey(ctx context.Context, evidence evidenceFlags, anew bool)
 
 // entryFor describes a present finding.
 func (s *survey) entryFor(f judge.Finding, reasons baseline.Entry) baseline.Entry {
-	p := s.Case.Policy
-	e := baseline.EntryFor(f.Finding, f.Severity)
-	e.Measure, _ = baseline.Measure(f.Message, p.Gauge(f.Tool, f.Rule))
-	e.Why, e.Reason, e.By, e.On, e.Until, e.Link = reasons.Why, reasons.Reason, reasons.By, reasons.On, reasons.Until, reasons.Link
-	return e
+	return s.Case.Policy.EntryFor(f.Finding, f.Severity).For(reasons)
 }
 
-// edit changes the list under a lock.
-func (s *survey) edit(change func(old *baseline.Baseline) (*baseline.Baseline, error)) error {
-	err := store.Edit(s.file, func(old *baseline.Baseline, unread error) (*baseline.Baseline, error) {
+// editList changes a list under a lock.
+func editList(file string, change func(now *baseline.Baseline) (*baseline.Baseline, error)) error {
+	err := store.Edit(file, func(old *baseline.Baseline, unread error) (*baseline.Baseline, error) {
 		if unread != nil {
 			return nil, unread
 		}
@@ -127,10 +123,17 @@ func (r *reasonFlags) reasons(today, author string) (baseline.Entry, error) {
 	if err != nil {
 		return baseline.Entry{}, err
 	}
-	if !slices.Contains([]baseline.Why{baseline.Debt, baseline.Mistaken, baseline.Meant}, baseline.Why(r.why)) {
-		return baseline.Entry{}, fmt.Errorf("--why is one of debt, mistaken, meant, not %q", r.why)
+	if err := r.checkWhy(); err != nil {
+		return baseline.Entry{}, err
 	}
 	return baseline.Entry{Why: baseline.Why(r.why), Reason: r.reason, Until: until, Link: r.link, By: author, On: today}, nil
+}
+
+func (r *reasonFlags) checkWhy() error {
+	if !slices.Contains([]baseline.Why{baseline.Debt, baseline.Mistaken, baseline.Meant}, baseline.Why(r.why)) {
+		return fmt.Errorf("--why is one of debt, mistaken, meant, not %q", r.why)
+	}
+	return nil
 }
 
 // endDate reads a last day: a date, or a time from today in days, weeks or months.

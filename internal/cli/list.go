@@ -17,7 +17,6 @@ import (
 	"zincdoor/internal/core/policy"
 	"zincdoor/internal/gate"
 	"zincdoor/internal/render"
-	"zincdoor/internal/store"
 )
 
 // listFlags choose entries of the list.
@@ -87,15 +86,6 @@ func (k *kept) choose(flags listFlags, ids []string) ([]int, error) {
 		}
 	}
 	return chosen, nil
-}
-
-func (k *kept) edit(change func(now *baseline.Baseline) (*baseline.Baseline, error)) error {
-	return storeError(store.Edit(k.file, func(old *baseline.Baseline, unread error) (*baseline.Baseline, error) {
-		if unread != nil {
-			return nil, unread
-		}
-		return change(old)
-	}))
 }
 
 func (p *program) list() *cobra.Command {

@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"fmt"
-	"slices"
 
 	"github.com/spf13/cobra"
 
@@ -49,8 +48,10 @@ func (p *program) runRenew(ctx context.Context, flags renewFlags, ids []string) 
 	if err != nil {
 		return err
 	}
-	if why := baseline.Why(flags.reason.why); why != "" && !slices.Contains([]baseline.Why{baseline.Debt, baseline.Mistaken, baseline.Meant}, why) {
-		return fmt.Errorf("--why is one of debt, mistaken, meant, not %q", why)
+	if flags.reason.why != "" {
+		if err := flags.reason.checkWhy(); err != nil {
+			return err
+		}
 	}
 	chosen, err := kept.choose(flags.listFlags, ids)
 	if err != nil {
@@ -76,7 +77,7 @@ func (p *program) runRenew(ctx context.Context, flags renewFlags, ids []string) 
 	if err != nil || !agreed {
 		return err
 	}
-	if err := kept.edit(func(now *baseline.Baseline) (*baseline.Baseline, error) {
+	if err := editList(kept.file, func(now *baseline.Baseline) (*baseline.Baseline, error) {
 		if len(baseline.Minus(out, now.Entries)) > 0 {
 			return nil, errChanged
 		}

@@ -57,7 +57,7 @@ func (p *program) runSweep(ctx context.Context, evidence evidenceFlags, check bo
 	if check {
 		verb = "to drop"
 		p.code = exitShut
-	} else if err := s.edit(func(now *baseline.Baseline) (*baseline.Baseline, error) {
+	} else if err := editList(s.file, func(now *baseline.Baseline) (*baseline.Baseline, error) {
 		if len(baseline.Minus(s.Case.Baseline.Entries, now.Entries)) > 0 {
 			return nil, errChanged
 		}

@@ -3,7 +3,6 @@ package gate
 import (
 	"cmp"
 
-	"zincdoor/internal/core/baseline"
 	"zincdoor/internal/core/judge"
 	"zincdoor/internal/core/policy"
 )
@@ -30,9 +29,7 @@ func (s *scene) hearBase(q Request, c *judge.Case) error {
 	}
 	c.BaseFindings = result.Case.Findings
 	for _, f := range result.Case.Findings {
-		e := baseline.EntryFor(f, c.Policy.Levels[f.Level])
-		e.Measure, _ = baseline.Measure(f.Message, c.Policy.Gauge(f.Tool, f.Rule))
-		c.Base = append(c.Base, e)
+		c.Base = append(c.Base, c.Policy.EntryFor(f, c.Policy.Levels[f.Level]))
 	}
 	for _, e := range result.Case.Evidence {
 		if e.Sound() {

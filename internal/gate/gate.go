@@ -214,41 +214,23 @@ func (s *scene) nothingStaged() (*Result, error) {
 
 // Survey reads the reports of the work tree and recognises what the work tree's baseline accepts, without a door to hold
 // them against.
-func Survey(ctx context.Context, q Request) (*Result, error) {
-	q.Change = Selection{Kind: policy.Tree}
-	repo, err := open(ctx, q)
-	if err != nil {
-		return nil, err
-	}
-	defer repo.Close()
-	s, err := newScene(repo, q)
-	if err != nil {
-		return nil, err
-	}
-	defer s.close()
-	p, _, err := s.policyOf(q)
-	if err != nil {
-		return nil, err
-	}
-	r := &rules{policy: p}
-	if err := s.readBaseline(q, r); err != nil {
-		if !q.Anew {
-			return nil, err
+func Survey(ctx context.Context, q Request) (result *Result, err error) {
+	err = inWorkTree(ctx, q, func(s *scene, r *rules) error {
+		if err := s.readBaseline(q, r); err != nil {
+			if !q.Anew {
+				return err
+			}
+			r.baseline = &baseline.Baseline{}
 		}
-		r.baseline = &baseline.Baseline{}
-	}
-	result, err := s.call(q).hear(p.Place)
-	if err != nil {
-		return nil, err
-	}
-	c := &result.Case
-	c.Policy, c.Today, c.Baseline = p, q.Today, r.baseline
-	r.offers = nil
-	if err := s.know(c, result.way, r); err != nil {
-		return nil, err
-	}
-	result.BaselinePath, result.Root, result.Author = p.Baseline, s.root, s.author()
-	return result, nil
+		if result, err = s.call(q).hear(r.policy.Place); err != nil {
+			return err
+		}
+		result.BaselinePath, result.Root, result.Author = r.policy.Baseline, s.root, s.author()
+		c := &result.Case
+		c.Policy, c.Today, c.Baseline = r.policy, q.Today, r.baseline
+		return s.know(c, result.way, r)
+	})
+	return result, err
 }
 
 // List is the work tree's baseline, and where it is kept.
@@ -261,23 +243,31 @@ type List struct {
 }
 
 // OpenList reads the work tree's baseline.
-func OpenList(ctx context.Context, q Request) (*List, error) {
+func OpenList(ctx context.Context, q Request) (list *List, err error) {
+	err = inWorkTree(ctx, q, func(s *scene, r *rules) error {
+		err := s.readBaseline(q, r)
+		list = &List{Baseline: r.baseline, Policy: r.policy, Path: r.policy.Baseline, Root: s.root, Author: s.author()}
+		return err
+	})
+	return list, err
+}
+
+// inWorkTree opens the work tree as a scene, with its policy and no door.
+func inWorkTree(ctx context.Context, q Request, do func(s *scene, r *rules) error) error {
 	q.Change = Selection{Kind: policy.Tree}
 	repo, err := open(ctx, q)
 	if err != nil {
-		return nil, err
+		return err
 	}
 	defer repo.Close()
 	s, err := newScene(repo, q)
 	if err != nil {
-		return nil, err
+		return err
 	}
 	defer s.close()
 	p, _, err := s.policyOf(q)
 	if err != nil {
-		return nil, err
+		return err
 	}
-	r := &rules{policy: p}
-	err = s.readBaseline(q, r)
-	return &List{Baseline: r.baseline, Policy: p, Path: p.Baseline, Root: s.root, Author: s.author()}, err
+	return do(s, &rules{policy: p})
 }

@@ -47,7 +47,10 @@ func (s *scene) rules(q Request) (*rules, error) {
 		r.notices = append(r.notices, fmt.Sprintf("%s has no policy, so this change is judged by its own", s.authorities[0].name))
 		s.baselineAt = []git.Side{s.authorities[n].side}
 	}
-	return r, s.readBaseline(q, r)
+	if err := s.readBaseline(q, r); err != nil || q.Baseline != "" {
+		return r, err
+	}
+	return r, s.readOffers(r)
 }
 
 // alterations tells what the change makes of the policy: of the target's, or where a local change is judged of the last
@@ -215,14 +218,8 @@ func (s *scene) readBaseline(q Request, r *rules) error {
 			return fmt.Errorf("the baseline can't be read: %w", err)
 		}
 		if found {
-			if err := r.parseBaseline(fileName(side, shortSide(side), path), data); err != nil {
-				return err
-			}
-			return s.readOffers(path, r)
+			return r.parseBaseline(fileName(side, shortSide(side), path), data)
 		}
-	}
-	if err := s.readOffers(path, r); err != nil {
-		return err
 	}
 	if r.policy.BaselineNamed {
 		r.evidence = append(r.evidence, judge.Evidence{
@@ -246,7 +243,8 @@ func (r *rules) parseBaseline(name string, data []byte) error {
 
 // readOffers finds what the change makes of the list. Where a local change is judged, the list is honoured as it is, and
 // what it adds to that of the last commit is a notice, unless the door says what a change may accept.
-func (s *scene) readOffers(path string, r *rules) error {
+func (s *scene) readOffers(r *rules) error {
+	path := r.policy.Baseline
 	local := s.kind == policy.Staged || s.kind == policy.Worktree || s.kind == policy.Tree
 	if s.patch || s.repo == nil || local && r.bytes == nil && r.door.Acceptances == nil {
 		return nil

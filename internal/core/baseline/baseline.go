@@ -74,6 +74,12 @@ func EntryFor(f finding.Finding, severity string) Entry {
 	return e
 }
 
+// For gives the entry the reasons of another: why, by whom, and until when it is accepted.
+func (e Entry) For(reasons Entry) Entry {
+	e.Why, e.Reason, e.By, e.On, e.Until, e.Link = reasons.Why, reasons.Reason, reasons.By, reasons.On, reasons.Until, reasons.Link
+	return e
+}
+
 // Lapsed reports whether the entry's acceptance has run out on the day today.
 func (e Entry) Lapsed(today string) bool { return e.Until != "" && e.Until < today }
 

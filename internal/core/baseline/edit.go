@@ -50,8 +50,7 @@ func (b *Baseline) WithoutTool(tool string) *Baseline {
 // Refresh describes an accepted finding as it stands now, for the same reasons as before. What it measured stays as it
 // was accepted, unless it has become less bad: less says that less of it is worse.
 func (e Entry) Refresh(f finding.Finding, measure string, less bool) Entry {
-	now := EntryFor(f, e.Severity)
-	now.Why, now.Reason, now.By, now.On, now.Until, now.Link = e.Why, e.Reason, e.By, e.On, e.Until, e.Link
+	now := EntryFor(f, e.Severity).For(e)
 	now.Measure = measure
 	if Worsened(e.Measure, measure, less) {
 		now.Measure, now.Message = e.Measure, e.Message

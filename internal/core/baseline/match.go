@@ -213,10 +213,8 @@ func (m *matcher) lost(e *side) bool {
 func (m *matcher) newLines(path string) *lineIndex {
 	index, known := m.texts[path]
 	if !known {
-		if m.view.NewText != nil {
-			if text := m.view.NewText(path); text != nil {
-				index = indexLines(text)
-			}
+		if text := textOf(m.news, path, m.view.NewText); text != nil {
+			index = indexLines(text)
 		}
 		m.texts[path] = index
 	}

@@ -36,7 +36,7 @@ func Offers(before, after []Entry) (offers []Offer, dropped []Entry) {
 	})
 	for _, rule := range []bool{true, false} { // the tool may have renamed the rule
 		pair(func(e Entry) Entry {
-			key := Entry{Tool: e.Tool, Why: e.Why, Reason: e.Reason, By: e.By, On: e.On, Until: e.Until, Link: e.Link, Message: Skeleton(e.Message)}
+			key := Entry{Tool: e.Tool, Message: Skeleton(e.Message)}.For(e)
 			if rule {
 				key.Rule = e.Rule
 			}
@@ -53,8 +53,7 @@ func Offers(before, after []Entry) (offers []Offer, dropped []Entry) {
 
 // SameReasons reports whether an offer leaves the reasons of what it takes the place of as they are.
 func (o Offer) SameReasons() bool {
-	return o.Was != nil && o.Entry.Why == o.Was.Why && o.Entry.Reason == o.Was.Reason && o.Entry.By == o.Was.By &&
-		o.Entry.On == o.Was.On && o.Entry.Until == o.Was.Until && o.Entry.Link == o.Was.Link
+	return o.Was != nil && o.Was.For(o.Entry) == *o.Was
 }
 
 // Describes reports whether an entry says of a finding what a fresh one would.

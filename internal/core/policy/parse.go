@@ -78,7 +78,7 @@ func (r *reader) ladder(n ast.Node) {
 		if slices.Contains(rungs[:i], rung) {
 			r.complain(n, "the ladder names %q twice", rung)
 		}
-		if rung == "ignored" {
+		if rung == Ignored {
 			r.complain(n, `"ignored" is what a finding is that no rung takes; a rung needs another name`)
 		}
 	}
@@ -120,11 +120,7 @@ func (r *reader) rung(n ast.Node, what string) string {
 	if s == "" || slices.Contains(r.policy.Ladder, s) {
 		return s
 	}
-	hint := "; the ladder is " + strings.Join(r.policy.Ladder, ", ")
-	if nearest := Nearest(s, r.policy.Ladder); nearest != "" {
-		hint = fmt.Sprintf("; did you mean %q?", nearest)
-	}
-	r.complain(n, "%s: no rung %q%s", what, s, hint)
+	r.complain(n, "%s: no rung %q%s", what, s, didYouMean(s, r.policy.Ladder, "; the ladder is "+strings.Join(r.policy.Ladder, ", ")))
 	return s
 }
 
@@ -158,38 +154,38 @@ func (r *reader) place(n ast.Node) {
 // oneOf reads a word of a fixed list.
 func oneOf[T ~string](r *reader, n ast.Node, what string, list []T) T {
 	s := r.text(n, what)
-	words := make([]string, len(list))
-	for i, word := range list {
-		words[i] = string(word)
-	}
-	if s != "" && !slices.Contains(words, s) {
-		hint := ""
-		if nearest := Nearest(s, words); nearest != "" {
-			hint = fmt.Sprintf("; did you mean %q?", nearest)
-		}
-		r.complain(n, "%s is one of %s, not %q%s", what, strings.Join(words, ", "), s, hint)
+	if s != "" {
+		checkWord(r, n, what, s, list)
 	}
 	return T(s)
 }
 
 // listOf reads words of a fixed list, one or several.
-func listOf[T ~string](r *reader, n ast.Node, what string, list []T) []T {
+func listOf[T ~string](r *reader, n ast.Node, what string, list []T) (all []T) {
+	for _, s := range r.texts(n, what) {
+		checkWord(r, n, what, s, list)
+		all = append(all, T(s))
+	}
+	return all
+}
+
+// checkWord complains of a word that isn't of a fixed list.
+func checkWord[T ~string](r *reader, n ast.Node, what, s string, list []T) {
 	words := make([]string, len(list))
 	for i, word := range list {
 		words[i] = string(word)
 	}
-	var all []T
-	for _, s := range r.texts(n, what) {
-		if !slices.Contains(words, s) {
-			hint := ""
-			if nearest := Nearest(s, words); nearest != "" {
-				hint = fmt.Sprintf("; did you mean %q?", nearest)
-			}
-			r.complain(n, "%s is one of %s, not %q%s", what, strings.Join(words, ", "), s, hint)
-		}
-		all = append(all, T(s))
+	if !slices.Contains(words, s) {
+		r.complain(n, "%s is one of %s, not %q%s", what, strings.Join(words, ", "), s, didYouMean(s, words, ""))
 	}
-	return all
+}
+
+// didYouMean is the end of a complaint about a word: the one of the list that comes nearest, else what is given.
+func didYouMean(word string, list []string, otherwise string) string {
+	if nearest := Nearest(word, list); nearest != "" {
+		return fmt.Sprintf("; did you mean %q?", nearest)
+	}
+	return otherwise
 }
 
 // plain reads a scalar without complaining; "" for anything else.

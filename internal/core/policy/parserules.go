@@ -1,7 +1,6 @@
 package policy
 
 import (
-	"fmt"
 	"maps"
 	"regexp"
 	"slices"
@@ -263,14 +262,9 @@ func (r *reader) resolveSelectors() {
 	}
 	for _, n := range r.teamNames {
 		for _, name := range n.names {
-			if slices.Contains(teams, name) {
-				continue
+			if !slices.Contains(teams, name) {
+				r.complain(n.at, "there is no team %q%s", name, didYouMean(name, teams, ""))
 			}
-			hint := ""
-			if nearest := Nearest(name, teams); nearest != "" {
-				hint = fmt.Sprintf("; did you mean %q?", nearest)
-			}
-			r.complain(n.at, "there is no team %q%s", name, hint)
 		}
 	}
 }

@@ -44,6 +44,13 @@ type Policy struct {
 	Doors []Door // in the order of the file
 }
 
+// EntryFor describes a finding of the given rung as an entry of the baseline, with its measure.
+func (p *Policy) EntryFor(f finding.Finding, severity string) baseline.Entry {
+	e := baseline.EntryFor(f, severity)
+	e.Measure, _ = baseline.Measure(f.Message, p.Gauge(f.Tool, f.Rule))
+	return e
+}
+
 // Team is who answers for some files.
 type Team struct {
 	Name    string
@@ -80,7 +87,7 @@ type Measure struct {
 func (p *Policy) Gauge(tool, rule string) *baseline.Gauge {
 	for i := range p.Measures {
 		m := &p.Measures[i]
-		if matchesAny(m.Rules, rule, matchRule) && (len(m.Tools) == 0 || matchesAny(m.Tools, tool, matchRule)) {
+		if matchesAny(m.Rules, rule, MatchRule) && (len(m.Tools) == 0 || matchesAny(m.Tools, tool, MatchRule)) {
 			return &m.Gauge
 		}
 	}
@@ -166,11 +173,8 @@ func (a Acceptances) Lacks(e baseline.Entry) string {
 // MayWaive reports whether a finding on a rung may be waived.
 func (w Waivers) MayWaive(ladder Ladder, f finding.Finding, rung string) bool {
 	tagged := slices.ContainsFunc(f.Tags, func(tag string) bool { return slices.Contains(w.Tags, tag) })
-	return ladder.Worse(w.Upto, rung) && !tagged && !matchesAny(w.Rules, f.Rule, matchRule)
+	return ladder.Worse(w.Upto, rung) && !tagged && !matchesAny(w.Rules, f.Rule, MatchRule)
 }
-
-// MatchRule compares a rule with a glob in which * takes everything.
-func MatchRule(glob, rule string) bool { return matchRule(glob, rule) }
 
 // Count is which findings a limit counts.
 type Count string

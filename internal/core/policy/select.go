@@ -44,7 +44,7 @@ type Group struct {
 // judged: places and standings aren't looked at.
 func (s *Selector) Takes(f finding.Finding, team string) bool {
 	return s.TakesRule(f) && s.TakesPath(f.Path) && anyTag(s.Tags, f.Tags, len(s.Tags) == 0) &&
-		(len(s.Tools) == 0 || matchesAny(s.Tools, f.Tool, matchRule)) &&
+		(len(s.Tools) == 0 || matchesAny(s.Tools, f.Tool, MatchRule)) &&
 		(len(s.Teams) == 0 || slices.Contains(s.Teams, team)) &&
 		(len(s.Levels) == 0 || slices.Contains(s.Levels, f.Level)) &&
 		(s.Message == nil || s.Message.MatchString(f.Message)) &&
@@ -58,7 +58,7 @@ func (s *Selector) TakesPlace(place change.Place, standing string) bool {
 
 // TakesRule reports whether the selector means a finding's rule.
 func (s *Selector) TakesRule(f finding.Finding) bool {
-	return len(s.Rules) == 0 || matchesAny(s.Rules, f.Rule, matchRule) || inAny(s.groups, f)
+	return len(s.Rules) == 0 || matchesAny(s.Rules, f.Rule, MatchRule) || inAny(s.groups, f)
 }
 
 // TakesPath reports whether the selector means a path. A finding without a file has the path "", which no glob takes.
@@ -67,8 +67,8 @@ func (s *Selector) TakesPath(path string) bool {
 }
 
 func (g *Group) takes(f finding.Finding) bool {
-	in := matchesAny(g.Rules, f.Rule, matchRule) || anyTag(g.Tags, f.Tags, false) || inAny(g.groups, f)
-	return in && !matchesAny(g.Except, f.Rule, matchRule) && !inAny(g.except, f)
+	in := matchesAny(g.Rules, f.Rule, MatchRule) || anyTag(g.Tags, f.Tags, false) || inAny(g.groups, f)
+	return in && !matchesAny(g.Except, f.Rule, MatchRule) && !inAny(g.except, f)
 }
 
 func inAny(groups []*Group, f finding.Finding) bool {
@@ -104,8 +104,8 @@ func matchesAny(globs []string, name string, match func(glob, name string) bool)
 	return false
 }
 
-// matchRule matches a rule glob, in which * takes slashes too: rules are names, not paths.
-func matchRule(glob, rule string) bool {
+// MatchRule matches a rule glob, in which * takes slashes too: rules are names, not paths.
+func MatchRule(glob, rule string) bool {
 	return doublestar.MatchUnvalidated(hideSlashes.Replace(glob), hideSlashes.Replace(rule))
 }
 
