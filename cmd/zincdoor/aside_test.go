@@ -176,3 +176,37 @@ core/tide.c:10 touched new`
 		t.Errorf("a tag that can't be waived: %v", v.Totals)
 	}
 }
+
+// TestWaiversOfNothing: a waiver in a changed file is looked at though no report names the file.
+func TestWaiversOfNothing(t *testing.T) {
+	s := repository(t)
+	s.write(".gitignore", "*.txt\n")
+	text := strings.Split(lines(12), "\n")
+	text[8] += " // door waiver(-Wunused): mended since"
+	s.write("core/tide.c", strings.Join(text, "\n"))
+	s.write("core/slack.c", lines(5))
+	s.commit("one")
+	s.git("branch", "one")
+	text[1] += " // door waiver(-Wunused)"
+	s.write("core/tide.c", strings.Join(text, "\n"))
+	s.write("core/slack.c", "int slack;\n"+lines(5))
+	s.git("add", "-A")
+	s.write("r.txt", warn("core/slack.c", 5))
+	want := "core/slack.c:5 file inherited\ncore/tide.c:2 touched new\ncore/tide.c:9 file inherited"
+	judge := func(change ...string) {
+		t.Helper()
+		if v := s.judge(append(change, "--report", "r.txt")...); v.standings() != want {
+			t.Errorf("%v:\n%s\n%s", change, v.standings(), v.about())
+		}
+	}
+	judge("--staged")
+	judge("--worktree")
+	s.commit("two")
+	s.write("diff.txt", s.git("diff", "one")+"\n")
+	judge("--range", "one..HEAD")
+	judge("--against", "one")
+	judge("--patch", "diff.txt")
+	s.write(".zincdoor/policy.yaml", oneDoor("waivers: {code: false}"))
+	want = "core/slack.c:5 file inherited"
+	judge("--range", "one..HEAD", "--policy", ".zincdoor/policy.yaml")
+}

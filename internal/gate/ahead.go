@@ -12,9 +12,8 @@ import (
 
 // call reads the reports of a request, and begins to read beside it what the repository has to say of them.
 func (s *scene) call(q Request) *witness {
-	w := &witness{scene: s, request: q, texts: map[string]*source.Text{}, waivers: map[string][]waiver.Waiver{}}
+	w := &witness{scene: s, request: q, texts: map[string]*source.Text{}, waivers: map[string][]waiver.Waiver{}, named: map[string][]int{}}
 	s.start()
-	named := map[string][]int{} // the lines that findings stand on, by path
 	w.elsewhere = q.ReportCommit != ""
 	for _, file := range q.Reports {
 		t := w.read(file)
@@ -22,11 +21,11 @@ func (s *scene) call(q Request) *witness {
 		if t.report != nil {
 			w.elsewhere = w.elsewhere || t.report.Commit != ""
 			for _, f := range t.report.Findings {
-				named[f.Path] = append(named[f.Path], f.Region.Line)
+				w.named[f.Path] = append(w.named[f.Path], f.Region.Line)
 			}
 		}
 	}
-	paths := slices.Sorted(maps.Keys(named))
+	paths := slices.Sorted(maps.Keys(w.named))
 	w.textsAhead, w.linesAhead = make(chan error, 1), make(chan error, 1)
 	if w.diff == nil || w.side == git.Index || w.side == git.Worktree {
 		close(w.textsAhead)
@@ -39,22 +38,22 @@ func (s *scene) call(q Request) *witness {
 			text := source.New(data)
 			w.noteWaivers(path, text)
 			if !w.elsewhere && !text.IsPointer() && !w.diff.Fresh(path) {
-				text = text.Only(named[path]) // no more is kept than will be asked for
+				text = text.Only(w.named[path]) // no more is kept than will be asked for
 			}
 			w.texts[path] = text
 		})
 		close(w.textsAhead)
 	}()
 	go func() {
-		w.linesAhead <- w.readPlain(named)
+		w.linesAhead <- w.readPlain()
 		close(w.linesAhead)
 	}()
 	return w
 }
 
 // readPlain reads ahead the lines of named files that were modified in place.
-func (w *witness) readPlain(named map[string][]int) (err error) {
-	w.plain, err = w.diff.Plain(func(path string) bool { return named[path] != nil })
+func (w *witness) readPlain() (err error) {
+	w.plain, err = w.diff.Plain(func(path string) bool { return w.named[path] != nil })
 	return err
 }
 
@@ -62,6 +61,9 @@ func (w *witness) readPlain(named map[string][]int) (err error) {
 func (w *witness) settle() {
 	<-w.textsAhead
 	<-w.linesAhead
+	if w.searched != nil {
+		<-w.searched
+	}
 }
 
 // seekMoved finds the files from which a block may have been moved to where a finding stands, so that their lines are

@@ -177,6 +177,9 @@ func (s *scene) gather(q Request) (*Result, error) {
 		return nil, err
 	}
 	w.allLines = slices.ContainsFunc(rules.door.Limits, func(l policy.Limit) bool { return l.PerLines > 0 })
+	if rules.door.Waivers.Code {
+		w.searchAhead()
+	}
 	result, err := s.nothingStaged()
 	if result == nil && err == nil {
 		result, err = w.hear(rules.policy.Place)

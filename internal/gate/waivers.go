@@ -1,8 +1,10 @@
 package gate
 
 import (
+	"bytes"
+	"fmt"
+	"maps"
 	"slices"
-	"strings"
 
 	"zincdoor/internal/core/change"
 	"zincdoor/internal/core/finding"
@@ -10,6 +12,7 @@ import (
 	"zincdoor/internal/core/policy"
 	"zincdoor/internal/core/source"
 	"zincdoor/internal/core/waiver"
+	"zincdoor/internal/git"
 )
 
 // noteWaivers keeps the waivers of a file of the judged state. The text must be whole.
@@ -35,20 +38,64 @@ func (w *witness) seekWaivers(path string) error {
 	return err
 }
 
-// allWaivers gives the waivers of all files in which findings stand, of those in which the change brought one, and where
-// everything is judged of all others.
+// mostSearched is in how many changed files without findings waivers are looked for: where there are more, reading them
+// all would take as long as the rest of the judgement, to find no more than waivers of nothing.
+const mostSearched = 1000
+
+// searchAhead begins to look for waivers in the changed files that no report names, which nothing else reads. Where a
+// local change is judged they are few and read when they are needed.
+func (w *witness) searchAhead() {
+	w.waived = true
+	if w.diff == nil || w.side == git.Index || w.side == git.Worktree {
+		return
+	}
+	w.searched = make(chan error, 1)
+	go func() {
+		defer close(w.searched)
+		w.signed = map[string][]waiver.Waiver{}
+		var err error
+		w.unsearched, err = w.diff.NewTexts(mostSearched, func(path string) bool { return w.named[path] == nil }, func(path string, data []byte) {
+			w.signed[path] = nil
+			if bytes.Contains(data, []byte(waiver.Sign)) {
+				w.signed[path] = waiver.Find(path, source.New(data))
+			}
+		})
+		w.searched <- err
+	}()
+}
+
+// endSearch waits for what was begun ahead.
+func (w *witness) endSearch() error {
+	if w.searched == nil {
+		return nil
+	}
+	if err := <-w.searched; err != nil {
+		return err
+	}
+	maps.Copy(w.waivers, w.signed)
+	if w.unsearched > 0 {
+		w.notices = append(w.notices, fmt.Sprintf(
+			"waivers that set nothing aside are not looked for in the %d changed files without findings; zincdoor gate --tree finds them", w.unsearched))
+	}
+	return nil
+}
+
+// allWaivers gives the waivers of all files of the change and of those in which findings stand, and where everything is
+// judged of all others; none where the door takes none.
 func (w *witness) allWaivers() ([]waiver.Waiver, error) {
+	if w.before || !w.waived {
+		return nil, nil
+	}
 	paths := map[string]bool{}
 	for _, f := range w.findings {
 		if f.Path != "" && !f.Outside {
 			paths[f.Path] = true
 		}
 	}
-	for _, path := range w.bringing {
-		paths[path] = true
-	}
-	if w.before {
-		return nil, nil
+	for _, f := range w.change.Files {
+		if w.unsearched == 0 && f.Status != change.Deleted && f.Opaque == "" {
+			paths[f.Path] = true
+		}
 	}
 	if w.kind == policy.Tree && w.repo != nil {
 		all, err := w.repo.FilesWith(waiver.Sign, w.side)
@@ -72,22 +119,8 @@ func (w *witness) allWaivers() ([]waiver.Waiver, error) {
 	return all, nil
 }
 
-// bringWaivers notes the files in which the change brought a waiver, as far as its lines are known.
-func (w *witness) bringWaivers(files []change.File) {
-	for _, f := range files {
-		if slices.ContainsFunc(f.Hunks, func(h change.Hunk) bool {
-			return slices.ContainsFunc(h.Added, func(line string) bool { return strings.Contains(line, waiver.Sign) })
-		}) {
-			w.bringing = append(w.bringing, f.Path)
-		}
-	}
-}
-
-// holdWaivers adds to the case's findings what is to be said of the waivers themselves, where the door honours any.
+// holdWaivers adds to the case's findings what is to be said of the waivers themselves.
 func holdWaivers(c *judge.Case) {
-	if !c.Door.Waivers.Code {
-		c.Waivers = nil
-	}
 	if len(c.Waivers) == 0 {
 		return
 	}

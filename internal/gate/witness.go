@@ -24,7 +24,8 @@ type witness struct {
 	request Request
 
 	all       []*testimony
-	elsewhere bool // some report may speak of another state than the head
+	named     map[string][]int // the lines that findings stand on, by path as the reports write it
+	elsewhere bool             // some report may speak of another state than the head
 
 	sources                map[string]bool // old paths of files that a block may have been moved from
 	plain                  []change.File   // the change without regard to renames
@@ -37,7 +38,10 @@ type witness struct {
 	texts                  map[string]*source.Text    // of the head; nil for a file whose text isn't known
 	waivers                map[string][]waiver.Waiver // in the head's files, as far as these were read
 	allLines               bool                       // a limit asks how many lines are touched
-	bringing               []string                   // files that the change brought a waiver into
+	waived                 bool                       // the door takes waivers
+	signed                 map[string][]waiver.Waiver // in the changed files that no report names; once searched ends
+	unsearched             int                        // how many files that would be, where they are too many
+	searched               chan error                 // nil where nothing is searched ahead
 	strange                []string                   // paths found nowhere
 }
 
@@ -167,7 +171,6 @@ func (w *witness) readChange(rules change.Rules) error {
 		return nil
 	}
 	if w.diff == nil {
-		w.bringWaivers(w.files)
 		w.change = change.New(w.files, rules)
 		return nil
 	}
@@ -182,7 +185,12 @@ func (w *witness) readChange(rules change.Rules) error {
 			wanted[f.Path] = true
 		}
 	}
-	return w.readLines(rules, func(f change.File) bool { return all || wanted[f.Path] || w.sources[f.Old] })
+	if err := w.endSearch(); err != nil {
+		return err
+	}
+	return w.readLines(rules, func(f change.File) bool {
+		return all || wanted[f.Path] || w.sources[f.Old] || len(w.signed[f.Path]) > 0
+	})
 }
 
 func (w *witness) readLines(rules change.Rules, wanted func(f change.File) bool) error {
@@ -194,7 +202,6 @@ func (w *witness) readLines(rules change.Rules, wanted func(f change.File) bool)
 		return err
 	}
 	w.notices = append(w.notices, notices...)
-	w.bringWaivers(files)
 	w.change = change.New(slices.Clone(files), rules)
 	if len(w.others) > 0 {
 		w.way = &change.Change{Files: slices.Clone(w.change.Files)}

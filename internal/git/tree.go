@@ -10,6 +10,8 @@ import (
 	"path"
 	"path/filepath"
 	"strings"
+
+	"zincdoor/internal/core/change"
 )
 
 // ErrLink is the error of a path that is a symbolic link, or leads through one, where a plain file is asked for.
@@ -71,6 +73,26 @@ func (c *Comparison) OldTexts(see func(path string, data []byte)) error {
 		}
 	}
 	return c.repo.eachObject(names, func(i int, data []byte) { see(paths[i], data) })
+}
+
+// NewTexts hands to see the new contents of the files that the change adds or modifies, renames not regarded, as far as
+// they are wanted. Where more than most are, none is read and left tells how many there are. The comparison must not be
+// whole.
+func (c *Comparison) NewTexts(most int, wanted func(path string) bool, see func(path string, data []byte)) (left int, err error) {
+	<-c.plainKnown
+	if c.plain.err != nil {
+		return 0, c.plain.err
+	}
+	var names, paths []string
+	for _, f := range c.plain.files {
+		if f.Status != change.Deleted && f.Opaque == "" && wanted(f.Path) {
+			names, paths = append(names, c.plain.blobs[f.Path].new), append(paths, f.Path)
+		}
+	}
+	if len(paths) > most {
+		return len(paths), nil
+	}
+	return 0, c.repo.eachObject(names, func(i int, data []byte) { see(paths[i], data) })
 }
 
 // ReadOld reads a file of the old side that the change modifies or takes away; found is false where it does neither. It
