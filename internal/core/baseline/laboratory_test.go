@@ -32,9 +32,10 @@ type fault struct {
 }
 
 type labLine struct {
-	text   string
-	faults []fault
-	mended bool // its fault is gone
+	text    string
+	faults  []fault
+	mended  bool // its fault is gone
+	swapped bool // with a neighbour
 }
 
 // world is a folder of files.
@@ -292,11 +293,13 @@ func (l *laboratory) copyLines() {
 	}
 }
 
+// swap exchanges two lines. Those that were swapped before stay: a line swapped twice is one that was moved.
 func (l *laboratory) swap() {
 	path, at := l.faulty()
 	lines := l.files[path]
-	if at+1 < len(lines) && strings.TrimSpace(lines[at+1].text) != "" && lines[at].text != lines[at+1].text {
+	if at+1 < len(lines) && strings.TrimSpace(lines[at+1].text) != "" && lines[at].text != lines[at+1].text && !lines[at].swapped && !lines[at+1].swapped {
 		involve(lines[at : at+2])
+		lines[at].swapped, lines[at+1].swapped = true, true
 		lines[at], lines[at+1] = lines[at+1], lines[at]
 	}
 }
