@@ -27,7 +27,7 @@ func (s *scene) call(q Request) *witness {
 	}
 	paths := slices.Sorted(maps.Keys(w.named))
 	w.textsAhead, w.linesAhead = make(chan error, 1), make(chan error, 1)
-	if w.diff == nil || w.side == git.Index || w.side == git.Worktree {
+	if w.patch || w.side == git.Index || w.side == git.Worktree {
 		close(w.textsAhead)
 		close(w.linesAhead)
 		return w
@@ -37,7 +37,7 @@ func (s *scene) call(q Request) *witness {
 		w.textsAhead <- w.head.ReadAll(paths, func(path string, data []byte) {
 			text := source.New(data)
 			w.noteWaivers(path, text)
-			if !w.elsewhere && !text.IsPointer() && !w.diff.Fresh(path) {
+			if !w.elsewhere && !text.IsPointer() && w.diff != nil && !w.diff.Fresh(path) {
 				text = text.Only(w.named[path]) // no more is kept than will be asked for
 			}
 			w.texts[path] = text
@@ -53,6 +53,9 @@ func (s *scene) call(q Request) *witness {
 
 // readPlain reads ahead the lines of named files that were modified in place.
 func (w *witness) readPlain() (err error) {
+	if w.diff == nil {
+		return nil
+	}
 	w.plain, err = w.diff.Plain(func(path string) bool { return w.named[path] != nil })
 	return err
 }

@@ -42,16 +42,23 @@ func (w *witness) seekWaivers(path string) error {
 // all would take as long as the rest of the judgement, to find no more than waivers of nothing.
 const mostSearched = 1000
 
-// searchAhead begins to look for waivers in the changed files that no report names, which nothing else reads. Where a
-// local change is judged they are few and read when they are needed.
+// searchAhead begins to look for waivers in the changed files that no report names, which nothing else reads; where
+// everything is judged, in all files. Where a local change is judged they are few and read when they are needed.
 func (w *witness) searchAhead() {
 	w.waived = true
-	if w.diff == nil || w.side == git.Index || w.side == git.Worktree {
+	whole := w.kind == policy.Tree && w.repo != nil
+	if !whole && (w.diff == nil || w.side == git.Index || w.side == git.Worktree) {
 		return
 	}
 	w.searched = make(chan error, 1)
 	go func() {
 		defer close(w.searched)
+		if whole {
+			var err error
+			w.signing, err = w.repo.FilesWith(waiver.Sign, w.side)
+			w.searched <- err
+			return
+		}
 		w.signed = map[string][]waiver.Waiver{}
 		var err error
 		w.unsearched, err = w.diff.NewTexts(mostSearched, func(path string) bool { return w.named[path] == nil }, func(path string, data []byte) {
@@ -97,14 +104,8 @@ func (w *witness) allWaivers() ([]waiver.Waiver, error) {
 			paths[f.Path] = true
 		}
 	}
-	if w.kind == policy.Tree && w.repo != nil {
-		all, err := w.repo.FilesWith(waiver.Sign, w.side)
-		if err != nil {
-			return nil, err
-		}
-		for _, path := range all {
-			paths[path] = true
-		}
+	for _, path := range w.signing {
+		paths[path] = true
 	}
 	var all []waiver.Waiver
 	for path := range paths {

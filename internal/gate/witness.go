@@ -40,6 +40,7 @@ type witness struct {
 	allLines               bool                       // a limit asks how many lines are touched
 	waived                 bool                       // the door takes waivers
 	signed                 map[string][]waiver.Waiver // in the changed files that no report names; once searched ends
+	signing                []string                   // where everything is judged: all files that may hold one
 	unsearched             int                        // how many files that would be, where they are too many
 	searched               chan error                 // nil where nothing is searched ahead
 	strange                []string                   // paths found nowhere
@@ -168,7 +169,7 @@ func (t *testimony) fail(state judge.State, problem string) *testimony {
 func (w *witness) readChange(rules change.Rules) error {
 	if w.kind == policy.Tree {
 		w.change = &change.Change{Everything: true}
-		return nil
+		return w.endSearch()
 	}
 	if w.diff == nil {
 		w.change = change.New(w.files, rules)
