@@ -140,7 +140,7 @@ func (c *changeFlags) selection(f *pflag.FlagSet, args []string) (gate.Selection
 // evidenceFlags name what a change is judged by. All commands that read reports take them.
 type evidenceFlags struct {
 	reports, baseReports                  []string
-	emptyIsClean                          bool
+	emptyIsClean, run                     bool
 	commit, root, policy, baseline, today string
 }
 
@@ -149,7 +149,13 @@ func (e *evidenceFlags) add(f *pflag.FlagSet) {
 	e.addReports(f)
 	f.StringVar(&e.policy, "policy", "", "judge by the policy in `FILE|REV:PATH`")
 	f.StringVar(&e.baseline, "baseline", "", "compare with the baseline in `FILE|REV:PATH`")
+	addRun(f, &e.run)
 	f.StringVar(&e.today, "today", "", "the `DATE` on which to judge, as 2027-02-01 (default: today, UTC)")
+}
+
+// addRun adds the flag that lets programs be started.
+func addRun(f *pflag.FlagSet, run *bool) {
+	f.BoolVar(run, "run", false, "start what the policy names, such as fetching a policy it inherits (always: git config zincdoor.run true)")
 }
 
 // addReports adds the flags that name reports.
@@ -162,7 +168,7 @@ func (e *evidenceFlags) addReports(f *pflag.FlagSet) {
 
 func (e *evidenceFlags) request(in io.Reader) (gate.Request, error) {
 	q := gate.Request{
-		Dir: ".", Policy: e.policy, Baseline: e.baseline, ReportCommit: e.commit, ReportRoot: e.root, EmptyIsClean: e.emptyIsClean,
+		Dir: ".", Policy: e.policy, Baseline: e.baseline, ReportCommit: e.commit, ReportRoot: e.root, EmptyIsClean: e.emptyIsClean, Run: e.run,
 		Today: e.today, Stdin: in,
 	}
 	var err error

@@ -1,13 +1,8 @@
 package cli
 
 import (
-	"cmp"
 	"context"
-	"errors"
 	"fmt"
-	"io/fs"
-	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 
@@ -15,7 +10,7 @@ import (
 
 	"zincdoor/internal/core/finding"
 	"zincdoor/internal/core/policy"
-	"zincdoor/internal/git"
+	"zincdoor/internal/gate"
 	"zincdoor/internal/render"
 )
 
@@ -30,47 +25,19 @@ func (p *program) policy() *cobra.Command {
 	return cmd
 }
 
-// errNoPolicy says that there is no file to read.
-var errNoPolicy = errors.New("there is no .zincdoor/policy.yaml here, so the built-in policy judges; see zincdoor policy show --built-in, or write a starter policy with zincdoor fit")
-
-// policyText reads a policy: of the file that is named, else the work tree's. The files are those of the repository, nil
-// where there is none.
-func (p *program) policyText(ctx context.Context, file string) (name string, data []byte, files []string, err error) {
+// openPolicy reads the policy in a file, else the work tree's.
+func (p *program) openPolicy(ctx context.Context, file string, run bool) (*gate.PolicyFile, error) {
 	dir, err := workingDir()
 	if err != nil {
-		return "", nil, nil, err
+		return nil, err
 	}
-	root := dir
-	if repo, err := git.Open(ctx, dir); err == nil {
-		defer repo.Close()
-		if !repo.Bare {
-			root = repo.Root
-			if err := repo.IncludeUntracked(); err != nil {
-				return "", nil, nil, unjudged{err}
-			}
-			tree, err := repo.Tree(git.Worktree)
-			if err != nil {
-				return "", nil, nil, unjudged{err}
-			}
-			defer tree.Close()
-			if files, err = tree.Paths(); err != nil {
-				return "", nil, nil, unjudged{err}
-			}
-		}
-	}
-	name = cmp.Or(file, filepath.Join(root, filepath.FromSlash(policy.Path)))
-	data, err = os.ReadFile(name)
-	switch {
-	case errors.Is(err, fs.ErrNotExist) && file == "":
-		return "", nil, files, errNoPolicy
-	case err != nil:
-		return "", nil, files, fmt.Errorf("the policy can't be read: %w", err)
-	}
-	return cmp.Or(file, policy.Path), data, files, nil
+	read, err := gate.OpenPolicy(ctx, gate.Request{Dir: dir, Policy: file, Run: run})
+	return read, graded(err)
 }
 
 func (p *program) checkPolicy() *cobra.Command {
-	return &cobra.Command{
+	run := false
+	cmd := &cobra.Command{
 		Use:   "check [FILE]",
 		Short: "Find everything that is wrong in a policy, and what can never matter",
 		Long: `Read a policy (the work tree's .zincdoor/policy.yaml, or FILE) and tell everything that is wrong in it at once, each
@@ -80,17 +47,17 @@ without files, limits that another one always breaks with.
 Exit code 3 where something is wrong.`,
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			name, data, files, err := p.policyText(cmd.Context(), strings.Join(args, ""))
-			if err != nil {
+			file, err := p.openPolicy(cmd.Context(), strings.Join(args, ""), run)
+			switch {
+			case err != nil:
 				return err
+			case file.BuiltIn:
+				return fmt.Errorf("there is no %s here, so the built-in policy judges; see zincdoor policy show --built-in, or write a starter policy with zincdoor fit", policy.Path)
 			}
-			read, err := policy.Parse(name, data)
-			if err != nil {
-				return err
-			}
-			if files != nil {
-				for _, idle := range read.Idle(files) {
-					fmt.Fprintf(p.err, "zincdoor: %s: %s\n", render.Safe(name), render.Safe(idle))
+			read, name := file.Policy, file.Text.Name
+			if file.Files != nil {
+				for _, idle := range read.Idle(file.Files) {
+					fmt.Fprintf(p.err, "zincdoor: %s\n", render.Safe(idle.String()))
 				}
 			}
 			limits := 0
@@ -101,6 +68,8 @@ Exit code 3 where something is wrong.`,
 			return nil
 		},
 	}
+	addRun(cmd.Flags(), &run)
+	return cmd
 }
 
 func (p *program) schema() *cobra.Command {
@@ -119,7 +88,7 @@ func (p *program) schema() *cobra.Command {
 type showFlags struct {
 	file, door, path, rule, tool string
 	tags                         []string
-	builtIn                      bool
+	builtIn, origin, run         bool
 }
 
 func (p *program) showPolicy() *cobra.Command {
@@ -127,9 +96,10 @@ func (p *program) showPolicy() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "show",
 		Short: "Show the policy, or what it makes of a rule in a file",
-		Long: `Show the policy of the work tree, or with --built-in the one that judges where there is none. With --rule and --path,
-show step by step which rung such a finding gets, and which limits count it.
+		Long: `Show the policy of the work tree with all that it inherits, as one file that says the same; with --origin where each
+value was set. With --rule and --path, show step by step which rung such a finding gets, and which limits count it.
 
+  zincdoor policy show --origin
   zincdoor policy show --rule -Wshadow --path core/tide.c`,
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error { return p.runShow(cmd.Context(), flags) },
@@ -137,28 +107,25 @@ show step by step which rung such a finding gets, and which limits count it.
 	f := cmd.Flags()
 	f.SortFlags = false
 	f.BoolVar(&flags.builtIn, "built-in", false, "the policy that judges where there is none")
-	f.StringVar(&flags.file, "policy", "", "the policy in `FILE`")
+	f.BoolVar(&flags.origin, "origin", false, "tell where each value was set")
+	f.StringVar(&flags.file, "policy", "", "the policy in `FILE|REV:PATH`")
 	f.StringVar(&flags.rule, "rule", "", "what becomes of findings of a `RULE`")
 	f.StringVar(&flags.path, "path", "", "in the file `PATH`, from the repository's root")
 	f.StringVar(&flags.tool, "tool", "", "of the tool `NAME`")
 	f.StringSliceVar(&flags.tags, "tag", nil, "with a `TAG`")
 	f.StringVar(&flags.door, "door", "", "at the door `NAME` alone")
+	addRun(f, &flags.run)
 	return cmd
 }
 
 func (p *program) runShow(ctx context.Context, flags showFlags) error {
-	name, data := "built-in policy", policy.BuiltinText()
+	read, name := policy.Builtin(), "built-in policy"
 	if !flags.builtIn {
-		var err error
-		if name, data, _, err = p.policyText(ctx, flags.file); errors.Is(err, errNoPolicy) {
-			name, data = "built-in policy", policy.BuiltinText()
-		} else if err != nil {
+		file, err := p.openPolicy(ctx, flags.file, flags.run)
+		if err != nil {
 			return err
 		}
-	}
-	read, err := policy.Parse(name, data)
-	if err != nil {
-		return err
+		read, name = file.Policy, file.Text.Name
 	}
 	doors := read.Doors
 	if flags.door != "" {
@@ -175,6 +142,10 @@ func (p *program) runShow(ctx context.Context, flags showFlags) error {
 			}
 			return nil
 		}
+		data := read.Write(flags.origin)
+		if flags.builtIn && !flags.origin {
+			data = policy.BuiltinText() // which explains itself
+		}
 		_, err := p.out.Write(data)
 		return err
 	}
@@ -188,11 +159,7 @@ func (p *program) runShow(ctx context.Context, flags showFlags) error {
 		rung := ""
 		for _, s := range read.Steps(f, team) {
 			rung = s.Rung
-			if s.Line > 0 {
-				steps = append(steps, fmt.Sprintf("%s (line %d)", s.What, s.Line))
-			} else {
-				steps = append(steps, s.What)
-			}
+			steps = append(steps, s.What+standsIn(s.At, name))
 		}
 		fmt.Fprintf(p.out, "%s: %s\n", render.Safe(strings.Join(steps, ", then ")), render.Safe(rung))
 		for _, d := range doors {
@@ -208,4 +175,15 @@ func (p *program) runShow(ctx context.Context, flags showFlags) error {
 		}
 	}
 	return nil
+}
+
+// standsIn says where something stands, for a reader of the policy of that name.
+func standsIn(at policy.Position, name string) string {
+	switch {
+	case at.Line == 0:
+		return ""
+	case at.File == name:
+		return fmt.Sprintf(" (line %d)", at.Line)
+	}
+	return fmt.Sprintf(" (%s)", at)
 }

@@ -42,6 +42,7 @@ type Request struct {
 	Policy   string // FILE or REV:PATH in place of the policy that counts
 	Baseline string // the same for the baseline
 	Today    string // YYYY-MM-DD, UTC
+	Run      bool   // the programs that the policy names may be started
 	Anew     bool   // Survey: do without a baseline that can't be read
 
 	Stdin io.Reader

@@ -2,8 +2,6 @@ package gate
 
 import (
 	"bytes"
-	"crypto/sha256"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -78,8 +76,13 @@ func (s *scene) alterations(q Request, judging *policy.Policy, r *rules) ([]poli
 		}
 		return nil, nil
 	}
-	other, err := policy.Parse(policy.Path, data)
+	lib := library{s, side, shortSide(side), false}
+	other, err := policy.Read(lib.text(policy.Path, data))
+	var wrong policy.Problems
 	switch {
+	case err != nil && !local && !errors.As(err, &wrong):
+		r.notices = append(r.notices, fmt.Sprintf("what the change makes of the policy can't be told: %v", err))
+		return nil, nil
 	case err != nil && !local:
 		r.notices = append(r.notices, fmt.Sprintf("the policy that the change brings is invalid, and would judge no change after it: %v", err))
 		return nil, nil
@@ -95,11 +98,11 @@ func (s *scene) alterations(q Request, judging *policy.Policy, r *rules) ([]poli
 // the built-in one.
 func (s *scene) policyOf(q Request) (*policy.Policy, judge.Origin, error) {
 	if q.Policy != "" {
-		data, err := s.named(q.Dir, q.Policy)
+		text, err := s.namedPolicy(q)
 		if err != nil {
 			return nil, judge.Origin{}, wrongCall("--policy %s: %v", q.Policy, err)
 		}
-		return parsePolicy(q.Policy, q.Policy, data)
+		return readPolicy(text, q.Policy)
 	}
 	for _, at := range s.authorities {
 		data, found, err := s.plainAt(at.side, policy.Path)
@@ -110,11 +113,33 @@ func (s *scene) policyOf(q Request) (*policy.Policy, judge.Origin, error) {
 			return nil, judge.Origin{}, fmt.Errorf("the policy of %s can't be read: %w", at.name, err)
 		}
 		if found {
-			return parsePolicy(fileName(at.side, at.name, policy.Path), at.name, data)
+			lib := library{s, at.side, at.name, s.runs(q) && !at.own}
+			return readPolicy(lib.text(policy.Path, data), at.name)
 		}
 	}
-	return parsePolicy("built-in policy", "built-in", policy.BuiltinText())
+	return readPolicy(policy.Text{Name: "built-in policy", Data: policy.BuiltinText()}, "built-in")
 }
+
+// namedPolicy is the policy that the call names. What it inherits is looked up in the revision that it is named with, else
+// in the work tree.
+func (s *scene) namedPolicy(q Request) (policy.Text, error) {
+	data, err := s.named(q.Dir, q.Policy)
+	if err != nil {
+		return policy.Text{}, err
+	}
+	lib := library{s, git.Worktree, "the work tree", s.runs(q)}
+	if rev, _, ok := strings.Cut(q.Policy, ":"); ok && s.repo != nil {
+		if commit, err := s.repo.Commit(rev); err == nil {
+			lib.side, lib.name = git.Side(commit), rev
+		}
+	}
+	text := lib.text(q.Policy, data)
+	text.Name = q.Policy
+	return text, nil
+}
+
+// runs reports whether the user lets the policy's programs be started.
+func (s *scene) runs(q Request) bool { return q.Run || s.repo != nil && s.repo.RunsHere() }
 
 // fileName is a file of a state as messages name it: plain where it lies on disk, else with the revision before it.
 func fileName(side git.Side, name, path string) string {
@@ -127,10 +152,13 @@ func fileName(side git.Side, name, path string) string {
 	return name + ":" + path
 }
 
-func parsePolicy(file, from string, data []byte) (*policy.Policy, judge.Origin, error) {
-	p, err := policy.Parse(file, data)
-	sum := sha256.Sum256(data)
-	return p, judge.Origin{From: from, Digest: "sha256:" + hex.EncodeToString(sum[:])}, err
+func readPolicy(text policy.Text, from string) (*policy.Policy, judge.Origin, error) {
+	p, err := policy.Read(text)
+	origin := judge.Origin{From: from, Digest: text.Digest()}
+	if p != nil {
+		origin.Inherits = p.Inherits
+	}
+	return p, origin, err
 }
 
 // plainAt reads a file of a state, refusing symbolic links.

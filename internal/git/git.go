@@ -125,6 +125,9 @@ var fixed = []string{
 	"-c", "diff.suppressBlankEmpty=false",
 }
 
+// Context is that of the call.
+func (r *Repo) Context() context.Context { return r.ctx }
+
 func (r *Repo) command(args ...string) *exec.Cmd {
 	cmd := exec.CommandContext(r.ctx, "git", append(append([]string{"-C", r.Root}, fixed...), args...)...)
 	cmd.Env = r.env

@@ -38,9 +38,14 @@ type (
 		Files int    `json:"files"`
 	}
 	policyJSON struct {
-		From    string   `json:"from"`
-		Digest  string   `json:"digest"`
-		Altered []string `json:"altered"` // by the change
+		From     string          `json:"from"`
+		Digest   string          `json:"digest"`
+		Inherits []inheritedJSON `json:"inherits"`
+		Altered  []string        `json:"altered"` // by the change
+	}
+	inheritedJSON struct {
+		Name   string `json:"name"`
+		Digest string `json:"digest"`
 	}
 	evidenceJSON struct {
 		Name     string      `json:"name"`
@@ -133,7 +138,7 @@ func writeJSON(w io.Writer, v judge.Verdict) error {
 	return out.Encode(verdictJSON{
 		Version: "verdict/1", Door: v.Door, Outcome: v.Outcome, Enforced: v.Enforced, Mode: string(v.Mode),
 		Change: changeJSON(v.Subject),
-		Policy: policyJSON{v.Origin.From, v.Origin.Digest, list(v.Origin.Altered, func(a policy.Alteration) string { return a.What })},
+		Policy: policyJSON{v.Origin.From, v.Origin.Digest, list(v.Origin.Inherits, func(i policy.Inherited) inheritedJSON { return inheritedJSON(i) }), list(v.Origin.Altered, func(a policy.Alteration) string { return a.What })},
 		Evidence: list(v.Evidence, func(e judge.Evidence) evidenceJSON {
 			return evidenceJSON{e.Name, e.Format, e.Findings, e.State, e.Problem}
 		}),

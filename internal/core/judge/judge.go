@@ -78,7 +78,8 @@ type Origin struct {
 	From   string
 	Digest string // "sha256:" and 64 hexadecimal digits
 
-	Altered []policy.Alteration // what the change makes of the policy
+	Inherits []policy.Inherited
+	Altered  []policy.Alteration // what the change makes of the policy
 }
 
 // Case is everything a verdict depends on.

@@ -23,8 +23,8 @@ func Compare(old, new *Policy) (all []Alteration) {
 	}{
 		{"the ladder", old.Ladder, new.Ladder}, {"levels", old.Levels, new.Levels}, {"the path of the baseline", old.Baseline, new.Baseline},
 		{"place", old.Place, new.Place}, {"severities", severityTexts(old), severityTexts(new)}, {"groups", old.Groups, new.Groups},
-		{"sets of paths", old.Sets, new.Sets}, {"skipped paths", old.Skip, new.Skip}, {"teams", old.Teams, new.Teams},
-		{"aliases", old.Aliases, new.Aliases}, {"measures", old.Measures, new.Measures},
+		{"sets of paths", old.Sets, new.Sets}, {"skipped paths", old.Skip, new.Skip}, {"teams", teamTexts(old), teamTexts(new)},
+		{"aliases", old.Aliases, new.Aliases}, {"measures", measureTexts(old), measureTexts(new)},
 	} {
 		if !reflect.DeepEqual(part.old, part.new) && (!empty(part.old) || !empty(part.new)) {
 			note(false, "%s altered", part.name)
@@ -36,7 +36,7 @@ func Compare(old, new *Policy) (all []Alteration) {
 			note(false, "door %s removed", d.Name)
 			continue
 		}
-		d.compare(now, note)
+		d.compare(now, new.Ladder, note)
 	}
 	for _, d := range new.Doors {
 		if _, there := old.Door(d.Name); !there {
@@ -59,24 +59,47 @@ func empty(part any) bool {
 func severityTexts(p *Policy) []string {
 	var all []string
 	for _, s := range p.Severities {
-		s.Line, s.groups, s.sets = 0, nil, nil
+		s.At, s.groups, s.sets = Position{}, nil, nil
 		all = append(all, fmt.Sprintf("%+v", s))
 	}
 	return all
 }
 
-func (d Door) compare(now Door, note func(tighter bool, format string, args ...any)) {
+// teamTexts and measureTexts leave out where they stand.
+func teamTexts(p *Policy) (all []string) {
+	for _, t := range p.Teams {
+		t.At = Position{}
+		all = append(all, fmt.Sprintf("%+v", t))
+	}
+	return all
+}
+
+func measureTexts(p *Policy) (all []string) {
+	for _, m := range p.Measures {
+		m.At = Position{}
+		all = append(all, fmt.Sprintf("%+v", m))
+	}
+	return all
+}
+
+func (d Door) compare(now Door, ladder Ladder, note func(tighter bool, format string, args ...any)) {
 	if d.Judges != now.Judges {
 		note(false, "%s: judges %q → %q", d.Name, d.Judges, now.Judges)
 	}
 	if d.Mode != now.Mode {
 		note(now.Mode == Enforce, "%s: %s → %s", d.Name, d.Mode, now.Mode)
 	}
+	d.Waivers.At = now.Waivers.At
 	if !reflect.DeepEqual(d.Waivers, now.Waivers) {
-		note(false, "%s: waivers altered", d.Name)
+		note(now.Waivers.within(d.Waivers, ladder) && (now.Waivers.Firm || !d.Waivers.Firm), "%s: waivers altered", d.Name)
+	}
+	if was := d.Acceptances; was != nil && now.Acceptances != nil {
+		same := *was
+		same.At = now.Acceptances.At
+		d.Acceptances = &same
 	}
 	if !reflect.DeepEqual(d.Acceptances, now.Acceptances) {
-		note(now.Acceptances == nil, "%s: acceptances altered", d.Name)
+		note(now.Acceptances.within(d.Acceptances, ladder), "%s: acceptances altered", d.Name)
 	}
 	for _, l := range d.Limits {
 		i := slices.IndexFunc(now.Limits, func(o Limit) bool { return o.Name == l.Name })
@@ -100,7 +123,11 @@ func (l Limit) compare(door string, now Limit, note func(tighter bool, format st
 	if l.Mode != now.Mode {
 		note(now.Mode == Enforce, "%s: %s %s → %s", door, l.Name, l.Mode, now.Mode)
 	}
-	l.Most, l.Mode, l.Say, l.groups, l.sets = now.Most, now.Mode, now.Say, now.groups, now.sets
+	if now.Firm && !l.Firm {
+		note(true, "%s: %s firm from now on", door, l.Name)
+		l.Firm = true
+	}
+	l.Most, l.Mode, l.Say, l.groups, l.sets, l.At = now.Most, now.Mode, now.Say, now.groups, now.sets, now.At
 	if !reflect.DeepEqual(l, now) {
 		note(false, "%s: %s altered", door, l.Name)
 	}

@@ -73,11 +73,15 @@ func (d *document) at(t *token.Token, format string, args ...any) {
 }
 
 func (d *document) complain(n ast.Node, format string, args ...any) {
-	t := n.GetToken()
+	d.at(startOf(n), format, args...)
+}
+
+// startOf is the token that a node begins with.
+func startOf(n ast.Node) *token.Token {
 	if m, ok := n.(*ast.MappingNode); ok && !m.IsFlowStyle && len(m.Values) > 0 {
-		t = m.Values[0].Key.GetToken() // a block mapping's own token is its first colon
+		return m.Values[0].Key.GetToken() // a block mapping's own token is its first colon
 	}
-	d.at(t, format, args...)
+	return n.GetToken()
 }
 
 // result gives the problems in order of lines, nil where there are none.
@@ -152,6 +156,7 @@ type keys struct {
 	read  map[string]func(ast.Node)
 	later []string
 	need  []string
+	seen  func(field) // is told of each key before it is read; may be nil
 }
 
 // mapping reads a mapping by its keys, complaining of every key that doesn't belong and every needed one that lacks.
@@ -162,6 +167,9 @@ func (d *document) mapping(n ast.Node, k keys) {
 		present[f.name] = true
 		switch read := k.read[f.name]; {
 		case read != nil:
+			if k.seen != nil {
+				k.seen(f)
+			}
 			read(f.value)
 		case slices.Contains(k.later, f.name):
 			d.complain(f.key, "%q is not understood by this version of zincdoor; it can't be left unread, so take it out", f.name)

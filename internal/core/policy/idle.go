@@ -2,33 +2,37 @@ package policy
 
 import (
 	"fmt"
+	"maps"
 	"slices"
+	"strings"
 )
 
 // Idle lists what of a policy can never matter in a repository of these files: teams and sets without files, selectors
 // of paths that no file has, and limits that another one of their door always breaks with.
-func (p *Policy) Idle(files []string) (all []string) {
+func (p *Policy) Idle(files []string) (all Problems) {
+	note := func(at Position, format string, args ...any) {
+		all = append(all, Problem{at.File, at.Line, at.Column, fmt.Sprintf(format, args...)})
+	}
 	none := func(globs []string) bool {
 		return !slices.ContainsFunc(files, func(path string) bool { return matchesPath(globs, path) })
 	}
 	for _, t := range p.Teams {
 		if none(t.Paths) {
-			all = append(all, fmt.Sprintf("team %s answers for no file", t.Name))
+			note(t.At, "team %s answers for no file", t.Name)
 		}
 	}
-	names := make([]string, 0, len(p.Sets))
-	for name := range p.Sets {
-		names = append(names, name)
-	}
-	slices.Sort(names)
-	for _, name := range names {
+	for _, name := range slices.Sorted(maps.Keys(p.Sets)) {
 		if none(p.Sets[name]) {
-			all = append(all, fmt.Sprintf("the set %s of paths has no file", name))
+			at := p.Origins["paths.sets."+name]
+			if at.Line == 0 {
+				at = p.Origins["paths."+name]
+			}
+			note(at, "the set %s of paths has no file", name)
 		}
 	}
 	for _, glob := range p.Skip {
 		if none([]string{glob}) {
-			all = append(all, fmt.Sprintf("paths: skip: no file matches %q", glob))
+			note(p.Origins["paths.skip"], "no file matches %q", glob)
 		}
 	}
 	idlePath := func(s *Selector) bool {
@@ -36,18 +40,18 @@ func (p *Policy) Idle(files []string) (all []string) {
 	}
 	for i := range p.Severities {
 		if s := &p.Severities[i]; idlePath(&s.Selector) {
-			all = append(all, fmt.Sprintf("line %d: no file is in %v", s.Line, s.Paths))
+			note(s.At, "no file is in %s", strings.Join(s.Paths, ", "))
 		}
 	}
 	for _, d := range p.Doors {
 		for i := range d.Limits {
 			l := &d.Limits[i]
 			if idlePath(&l.Selector) {
-				all = append(all, fmt.Sprintf("door %s, limit %q: no file is in %v", d.Name, l.Name, l.Paths))
+				note(l.At, "limit %q of door %s: no file is in %s", l.Name, d.Name, strings.Join(l.Paths, ", "))
 			}
 			for k := range d.Limits {
 				if o := &d.Limits[k]; k != i && o.overrules(l, p.Ladder, k < i) {
-					all = append(all, fmt.Sprintf("door %s: limit %q never decides, since %q counts all of that and bears no more", d.Name, l.Name, o.Name))
+					note(l.At, "limit %q of door %s never decides, since %q counts all of that and bears no more", l.Name, d.Name, o.Name)
 					break
 				}
 			}

@@ -12,24 +12,16 @@ import (
 	"zincdoor/internal/core/finding"
 )
 
-// Parse reads a policy file. file is its name in messages. The error is a Problems with everything that is wrong.
-func Parse(file string, data []byte) (*Policy, error) {
-	d, err := newDocument(file, data)
-	if err != nil {
-		return nil, err
-	}
-	r := reader{document: d, policy: defaults()}
-	r.whole()
-	if err := d.result(); err != nil {
-		return nil, err
-	}
-	return r.policy, nil
-}
+// Parse reads a policy file that stands alone. file is its name in messages. The error is a Problems with everything
+// that is wrong.
+func Parse(file string, data []byte) (*Policy, error) { return Read(Text{Name: file, Data: data}) }
 
-// reader fills a policy from a document.
+// reader lays a document over a policy.
 type reader struct {
 	*document
-	policy *Policy
+	policy    *Policy
+	under     *Policy // what was there before
+	inherited bool    // another policy inherits this one
 
 	teamNames []named
 	alike     []likeness
@@ -37,11 +29,19 @@ type reader struct {
 
 func (r *reader) whole() {
 	var levels, doors, severities ast.Node
+	need := []string{"zincdoor", "doors"}
+	if r.inherited || len(r.under.Doors) > 0 {
+		need = need[:1]
+	}
+	r.checkFirm()
 	r.mapping(r.root, keys{
 		what: "the policy",
-		need: []string{"zincdoor", "doors"},
+		need: need,
+		seen: r.origin(""),
 		read: map[string]func(ast.Node){
 			"zincdoor":   r.form,
+			"inherit":    func(ast.Node) {}, // was read before
+			"firm":       r.firm,
 			"ladder":     r.ladder,
 			"levels":     func(n ast.Node) { levels = n }, // needs the ladder
 			"baseline":   r.baseline,
@@ -54,7 +54,7 @@ func (r *reader) whole() {
 			"paths":      r.paths,
 			"groups":     r.groups,
 		},
-		later: []string{"inherit", "same", "reports", "recipes", "notes"},
+		later: []string{"same", "reports", "recipes", "notes"},
 	})
 	r.levels(levels)
 	if severities != nil {
@@ -84,19 +84,36 @@ func (r *reader) ladder(n ast.Node) {
 	}
 	if len(rungs) > 0 {
 		r.policy.Ladder = rungs
+		r.checkLadder(n)
 	}
+}
+
+// position is where a node stands.
+func (r *reader) position(n ast.Node) Position {
+	at := startOf(n).Position
+	return Position{r.file, at.Line, at.Column}
+}
+
+// origin notes where the values of a mapping were set, under their keys after those that lead to it.
+func (r *reader) origin(path string) func(field) {
+	return func(f field) { r.policy.Origins[path+f.name] = r.position(f.key) }
 }
 
 // levels gives every level of SARIF a rung: by the levels key, else the rung of the same name. "none" falls on the
 // mildest rung unless it is given another.
 func (r *reader) levels(n ast.Node) {
 	given := map[finding.Level]string{finding.None: r.policy.Ladder[len(r.policy.Ladder)-1]}
+	for level, rung := range r.under.Levels {
+		if slices.Contains(r.policy.Ladder, rung) {
+			given[level] = rung
+		}
+	}
 	if n != nil {
 		read := map[string]func(ast.Node){}
 		for _, level := range finding.Levels {
 			read[string(level)] = func(value ast.Node) { given[level] = r.rung(value, "levels: "+string(level)) }
 		}
-		r.mapping(n, keys{what: "levels", read: read})
+		r.mapping(n, keys{what: "levels", read: read, seen: r.origin("levels.")})
 	}
 	for _, level := range finding.Levels {
 		if given[level] != "" {
@@ -142,6 +159,7 @@ func (r *reader) place(n ast.Node) {
 	}
 	r.mapping(n, keys{
 		what: "place",
+		seen: r.origin("place."),
 		read: map[string]func(ast.Node){
 			"whitespace": counts("whitespace", &r.policy.Place.CountSpace),
 			"moved":      counts("moved", &r.policy.Place.CountMoved),

@@ -20,12 +20,18 @@ func (r *reader) doors(n ast.Node) {
 		r.complain(n, "a policy needs at least one door")
 	}
 	for _, f := range doors {
-		r.policy.Doors = append(r.policy.Doors, r.door(f))
+		i := slices.IndexFunc(r.under.Doors, func(d Door) bool { return d.Name == f.name })
+		if i < 0 {
+			r.policy.Doors = append(r.policy.Doors, r.door(f, nil))
+		} else {
+			r.policy.Doors[i] = r.door(f, &r.under.Doors[i])
+		}
 	}
 	r.build()
-	for i, f := range doors {
-		r.checkRungs(f.key, r.policy.Doors[i])
-		nameLimits(r.policy.Doors[i].Limits)
+	for _, f := range doors {
+		door, _ := r.policy.Door(f.name)
+		r.checkRungs(f.key, door)
+		nameLimits(door.Limits)
 	}
 }
 
@@ -74,23 +80,35 @@ func (r *reader) build() {
 	}
 }
 
-func (r *reader) door(f field) Door {
-	door := Door{Name: f.name, Mode: Enforce, Waivers: r.defaultWaivers()}
-	limits := false
+// door reads a door, laid over the inherited one of its name where there is one.
+func (r *reader) door(f field, under *Door) Door {
+	door := Door{Name: f.name, Mode: Enforce, Waivers: r.defaultWaivers(), At: r.position(f.key)}
+	if under != nil {
+		door = *under
+		door.Limits = slices.Clone(under.Limits)
+	}
+	limits := under != nil
 	var like ast.Node
 	r.mapping(f.value, keys{
 		what: "door " + f.name,
+		seen: r.origin("doors." + f.name + "."),
 		read: map[string]func(ast.Node){
 			"judges":  func(n ast.Node) { door.Judges = oneOf(r, n, "judges", Kinds) },
 			"against": func(n ast.Node) { door.Against = r.text(n, "against") },
-			"mode":    func(n ast.Node) { door.Mode = oneOf(r, n, "mode", []Mode{Enforce, Advise}) },
+			"mode": func(n ast.Node) {
+				door.Mode = oneOf(r, n, "mode", []Mode{Enforce, Advise})
+				if at, firm := door.firmLimit(); firm && door.Mode == Advise && under.Mode == Enforce {
+					r.complain(n, "door %s can't only advise, since a limit of it is firm in %s", f.name, at)
+				}
+			},
 			"limits": func(n ast.Node) {
 				limits = true
-				door.Limits = r.limits(n, f.name)
+				own, at := r.limits(n, f.name)
+				door.Limits = r.layLimits(f.name, door.Limits, own, at)
 			},
 			"like":        func(n ast.Node) { like = n },
 			"waivers":     func(n ast.Node) { r.waivers(n, &door.Waivers) },
-			"acceptances": func(n ast.Node) { door.Acceptances = r.acceptances(n) },
+			"acceptances": func(n ast.Node) { door.Acceptances = r.acceptances(n, door.Acceptances) },
 		},
 		later: []string{"needs", "mend"},
 	})
@@ -114,6 +132,8 @@ func (r *reader) defaultWaivers() Waivers {
 }
 
 func (r *reader) waivers(n ast.Node, w *Waivers) {
+	under := *w
+	w.At = r.position(n)
 	r.mapping(n, keys{
 		what: "waivers",
 		read: map[string]func(ast.Node){
@@ -121,6 +141,7 @@ func (r *reader) waivers(n ast.Node, w *Waivers) {
 			"tool": func(n ast.Node) { w.Tool = r.boolean(n, "tool") },
 			"upto": func(n ast.Node) { w.Upto = r.rung(n, "upto") },
 			"most": func(n ast.Node) { w.Most = r.number(n, "most") },
+			"firm": func(n ast.Node) { w.Firm = r.boolean(n, "firm") || under.Firm },
 			"except": func(n ast.Node) {
 				r.mapping(n, keys{what: "except", read: map[string]func(ast.Node){
 					"rule": func(n ast.Node) { w.Rules = r.globs(n, "rule") },
@@ -129,16 +150,24 @@ func (r *reader) waivers(n ast.Node, w *Waivers) {
 			},
 		},
 	})
+	if under.Firm && !w.within(under, r.policy.Ladder) {
+		r.complain(n, "waivers are firm in %s and can't be loosened here", under.At)
+	}
 }
 
-func (r *reader) acceptances(n ast.Node) *Acceptances {
-	a := &Acceptances{Need: []string{"why"}}
+func (r *reader) acceptances(n ast.Node, under *Acceptances) *Acceptances {
+	a, need := &Acceptances{Need: []string{"why"}}, []string{"most"}
+	if under != nil {
+		*a, need = *under, nil
+	}
+	a.At = r.position(n)
 	r.mapping(n, keys{
 		what: "acceptances",
-		need: []string{"most"},
+		need: need,
 		read: map[string]func(ast.Node){
 			"upto": func(n ast.Node) { a.Upto = r.rung(n, "upto") },
 			"most": func(n ast.Node) { a.Most = r.number(n, "most") },
+			"firm": func(n ast.Node) { a.Firm = r.boolean(n, "firm") || a.Firm },
 			"need": func(n ast.Node) {
 				a.Need = r.texts(n, "need")
 				for _, name := range a.Need {
@@ -149,24 +178,27 @@ func (r *reader) acceptances(n ast.Node) *Acceptances {
 			},
 		},
 	})
+	if under != nil && under.Firm && !a.within(under, r.policy.Ladder) {
+		r.complain(n, "acceptances are firm in %s and can't be loosened here", under.At)
+	}
 	return a
 }
 
-func (r *reader) limits(n ast.Node, door string) []Limit {
+// limits reads a door's own limits, with their places.
+func (r *reader) limits(n ast.Node, door string) (limits []Limit, at []ast.Node) {
 	list, ok := r.resolve(n).(*ast.SequenceNode)
 	if !ok || len(list.Values) == 0 {
 		r.complain(n, "limits of door %s must be a list with at least one limit", door)
-		return nil
+		return nil, nil
 	}
-	var limits []Limit
 	for _, item := range list.Values {
 		limits = append(limits, r.limit(item))
 	}
-	return limits
+	return limits, list.Values
 }
 
 func (r *reader) limit(n ast.Node) Limit {
-	limit := Limit{Mode: Enforce}
+	limit := Limit{Mode: Enforce, At: r.position(n)}
 	read := r.selector(&limit.Selector)
 	maps.Copy(read, map[string]func(ast.Node){
 		"name":     func(n ast.Node) { limit.Name = r.text(n, "name") },
@@ -186,6 +218,7 @@ func (r *reader) limit(n ast.Node) Limit {
 		"mode":  func(n ast.Node) { limit.Mode = oneOf(r, n, "mode", []Mode{Enforce, Advise}) },
 		"from":  func(n ast.Node) { limit.From = r.date(n, "from") },
 		"until": func(n ast.Node) { limit.Until = r.date(n, "until") },
+		"firm":  func(n ast.Node) { limit.Firm = r.boolean(n, "firm") },
 	})
 	r.mapping(n, keys{what: "a limit", need: []string{"count", "most"}, read: read})
 	switch {

@@ -15,9 +15,10 @@ import (
 
 // aliases reads the rules that their tools renamed. A name that was changed twice leads to the last one.
 func (r *reader) aliases(n ast.Node) {
-	names := map[string]string{}
+	names := maps.Clone(r.under.Aliases)
 	for _, f := range r.fields(n, "aliases") {
 		names[f.name] = r.text(f.value, "aliases: "+f.name)
+		r.origin("aliases.")(f)
 	}
 	r.policy.Aliases = map[string]string{}
 	for old, now := range names {
@@ -36,9 +37,12 @@ func (r *reader) aliases(n ast.Node) {
 	}
 }
 
+// teams reads who answers for which files. One of the same name takes an inherited one's place.
 func (r *reader) teams(n ast.Node) {
+	r.policy.Teams = nil
 	for _, f := range r.fields(n, "teams") {
-		team := Team{Name: f.name}
+		team := Team{Name: f.name, At: r.position(f.key)}
+		r.checkName(f.key, "team", f.name, func(s *Selector) []string { return s.Teams })
 		r.mapping(f.value, keys{
 			what: "team " + f.name,
 			need: []string{"path"},
@@ -49,6 +53,12 @@ func (r *reader) teams(n ast.Node) {
 		})
 		r.policy.Teams = append(r.policy.Teams, team)
 	}
+	own := len(r.policy.Teams)
+	for _, t := range r.under.Teams {
+		if !slices.ContainsFunc(r.policy.Teams[:own], func(o Team) bool { return o.Name == t.Name }) {
+			r.policy.Teams = append(r.policy.Teams, t)
+		}
+	}
 }
 
 func (r *reader) measures(n ast.Node) {
@@ -57,8 +67,9 @@ func (r *reader) measures(n ast.Node) {
 		r.complain(n, "measures must be a list, as in measures: [{rule: complexity, number: 1}]")
 		return
 	}
+	r.policy.Measures = nil
 	for _, item := range list.Values {
-		m := Measure{}
+		m := Measure{At: r.position(item)}
 		r.mapping(item, keys{
 			what: "a measure",
 			need: []string{"rule", "number"},
@@ -71,6 +82,7 @@ func (r *reader) measures(n ast.Node) {
 		})
 		r.policy.Measures = append(r.policy.Measures, m)
 	}
+	r.policy.Measures = append(r.policy.Measures, r.under.Measures...)
 }
 
 // ordinal reads which number of a message is meant: the first is 1; none says that no number is a measure.
@@ -113,10 +125,10 @@ func (r *reader) severities(n ast.Node) {
 		r.complain(n, "severities must be a list, as in severities: [{rule: unused, is: note}]")
 		return
 	}
-	r.policy.Severities = make([]Severity, len(list.Values))
+	own := make([]Severity, len(list.Values))
 	for i, item := range list.Values {
-		s := &r.policy.Severities[i]
-		s.Line = item.GetToken().Position.Line
+		s := &own[i]
+		s.At = r.position(item)
 		read := r.selector(&s.Selector)
 		maps.Copy(read, map[string]func(ast.Node){
 			"level":    func(n ast.Node) { s.Levels = listOf(r, n, "level", finding.Levels) },
@@ -130,6 +142,7 @@ func (r *reader) severities(n ast.Node) {
 			},
 			"cap":   func(n ast.Node) { s.Cap = r.rung(n, "cap") },
 			"floor": func(n ast.Node) { s.Floor = r.rung(n, "floor") },
+			"firm":  func(n ast.Node) { s.Firm = r.boolean(n, "firm") },
 		})
 		complaints := len(r.problems)
 		r.mapping(item, keys{what: "a severity", read: read})
@@ -142,7 +155,11 @@ func (r *reader) severities(n ast.Node) {
 		if set != 1 && len(r.problems) == complaints {
 			r.complain(item, "a severity says one of is, cap and floor")
 		}
+		if s.Firm && (s.Cap != "" || s.Is == Ignored) {
+			r.complain(item, "firm goes with floor, and with is and a rung: a cap, and what is ignored, demand nothing that could be loosened")
+		}
 	}
+	r.policy.Severities = layered(r.under.Severities, own)
 }
 
 // pattern reads a regular expression.
@@ -167,18 +184,25 @@ func (r *reader) atLeast(n ast.Node, what string, most float64) float64 {
 
 // paths reads the sets of paths.
 func (r *reader) paths(n ast.Node) {
-	r.policy.Sets = map[string][]string{}
+	own := map[string]bool{}
+	set := func(at, n ast.Node, name string) {
+		if own[name] {
+			r.complain(at, "the set %q is there already", name)
+		}
+		r.checkName(at, "set", name, func(s *Selector) []string { return s.Paths })
+		own[name] = true
+		r.policy.Sets[name] = r.globs(n, "path")
+	}
 	r.mapping(n, keys{
 		what: "paths",
+		seen: r.origin("paths."),
 		read: map[string]func(ast.Node){
-			"skip":      func(n ast.Node) { r.policy.Skip = r.globs(n, "path") },
-			"generated": func(n ast.Node) { r.policy.Sets["generated"] = r.globs(n, "path") },
+			"skip":      func(n ast.Node) { r.policy.Skip = slices.Concat(r.under.Skip, r.globs(n, "path")) },
+			"generated": func(n ast.Node) { set(n, n, "generated") },
 			"sets": func(n ast.Node) {
 				for _, f := range r.fields(n, "sets") {
-					if _, known := r.policy.Sets[f.name]; known {
-						r.complain(f.key, "the set %q is there already", f.name)
-					}
-					r.policy.Sets[f.name] = r.globs(f.value, "path")
+					r.origin("paths.sets.")(f)
+					set(f.key, f.value, f.name)
 				}
 			},
 		},
@@ -189,8 +213,8 @@ func (r *reader) paths(n ast.Node) {
 // groups reads the named sets of rules. A group may name others, before or after it.
 func (r *reader) groups(n ast.Node) {
 	fields := r.fields(n, "groups")
-	r.policy.Groups = make(map[string]*Group, len(fields))
 	for _, f := range fields {
+		r.origin("groups.")(f)
 		g := &Group{}
 		r.policy.Groups[f.name] = g
 		if _, long := r.resolve(f.value).(*ast.MappingNode); !long {
@@ -209,11 +233,11 @@ func (r *reader) groups(n ast.Node) {
 			r.complain(f.value, "group %s needs a rule or a tag", f.name)
 		}
 	}
-	for _, f := range fields {
-		g := r.policy.Groups[f.name]
+	for _, g := range r.policy.Groups {
 		g.groups, g.except = r.groupsOf(g.Rules), r.groupsOf(g.Except)
 	}
 	for _, f := range fields {
+		r.checkName(f.key, "group", f.name, func(s *Selector) []string { return r.under.allGroups(s.Rules) })
 		if r.policy.Groups[f.name].holds(r.policy.Groups[f.name], len(fields)) {
 			r.complain(f.key, "group %s holds itself", f.name)
 			r.policy.Groups[f.name].groups, r.policy.Groups[f.name].except = nil, nil
@@ -243,7 +267,7 @@ func (g *Group) holds(other *Group, deep int) bool {
 // resolveSelectors looks up the groups, sets and teams that selectors name.
 func (r *reader) resolveSelectors() {
 	resolve := func(s *Selector) {
-		s.groups = r.groupsOf(s.Rules)
+		s.groups, s.sets = r.groupsOf(s.Rules), nil
 		for _, name := range s.Paths {
 			s.sets = append(s.sets, r.policy.Sets[name]...)
 		}

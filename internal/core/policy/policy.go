@@ -20,8 +20,12 @@ const Path = ".zincdoor/policy.yaml"
 // Folder holds everything of the door's in a repository.
 const Folder = ".zincdoor"
 
-// Policy is a whole policy. It is immutable once read.
+// Policy is a whole policy, with what it inherits. It is immutable once read.
 type Policy struct {
+	Inherits []Inherited         // in the order they were laid one over the other
+	Firm     map[string]Position // the keys that policies which inherit this one can't set, and where it says so
+	Origins  map[string]Position // where each value was set, by its keys joined with dots
+
 	Ladder Ladder
 	Levels map[finding.Level]string // the rung of each level, total
 
@@ -56,6 +60,7 @@ type Team struct {
 	Name    string
 	Paths   []string // globs from the repository's root
 	Contact string
+	At      Position
 }
 
 // TeamOf names the team that answers for a file, "" where none does: of several the one whose glob is most specific, by
@@ -81,6 +86,7 @@ type Measure struct {
 	Rules []string // globs in which * takes everything
 	Tools []string // the same; empty takes every tool
 	baseline.Gauge
+	At Position
 }
 
 // Gauge is what the policy says of a rule's measure, nil where it says nothing.
@@ -138,6 +144,7 @@ type Door struct {
 
 	Waivers     Waivers
 	Acceptances *Acceptances // nil where a change can't accept anything for itself
+	At          Position
 }
 
 // Waivers says what comments in the code, and the tools' own suppressions, may set aside.
@@ -147,6 +154,8 @@ type Waivers struct {
 	Most       int      // how many waivers a change may add
 	Rules      []string // globs of rules that can't be waived
 	Tags       []string // tags whose findings can't be waived
+	Firm       bool     // those that inherit it can't loosen it
+	At         Position // the zero value where the door says nothing
 }
 
 // Acceptances says what a change may accept for itself in the baseline.
@@ -154,6 +163,8 @@ type Acceptances struct {
 	Upto string // the worst rung that may be accepted; "" for any
 	Most int    // how many findings
 	Need []string
+	Firm bool // those that inherit it can't loosen it
+	At   Position
 }
 
 // Needs are the fields that an acceptance may be asked for.
@@ -204,6 +215,8 @@ type Limit struct {
 	Mode     Mode
 	From     string // the day from which it is in force, YYYY-MM-DD; "" for always
 	Until    string // the last day on which it is
+	Firm     bool   // those that inherit it can't loosen it
+	At       Position
 }
 
 // InForce reports whether a limit holds on the day today.
@@ -270,5 +283,8 @@ func Builtin() *Policy {
 func BuiltinText() []byte { return slices.Clone(builtinText) }
 
 func defaults() *Policy {
-	return &Policy{Ladder: Ladder{"error", "warning", "note"}, Baseline: baseline.Path}
+	return &Policy{
+		Ladder: Ladder{"error", "warning", "note"}, Baseline: baseline.Path,
+		Firm: map[string]Position{}, Origins: map[string]Position{}, Groups: map[string]*Group{}, Sets: map[string][]string{}, Aliases: map[string]string{},
+	}
 }

@@ -1,0 +1,125 @@
+package gate
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/google/renameio/v2"
+
+	"zincdoor/internal/core/policy"
+	"zincdoor/internal/git"
+)
+
+// library finds the policies that others inherit.
+type library struct {
+	*scene
+	side git.Side // the state that paths are looked up in
+	name string   // how people call it
+	runs bool     // a program may be started to fetch one
+}
+
+// text is a policy file of the library's state, with the way to those that it inherits.
+func (l library) text(path string, data []byte) policy.Text {
+	return policy.Text{Name: fileName(l.side, l.name, path), Data: data, Find: func(i policy.Inherit) (policy.Text, error) {
+		if i.Git != "" {
+			return l.foreign(i)
+		}
+		if i.Outside() {
+			return l.outside(i)
+		}
+		data, found, err := l.plainAt(l.side, i.Path)
+		if err == nil && !found {
+			err = fmt.Errorf("%s has no such file", l.name)
+		}
+		return l.text(i.Path, data), err
+	}}
+}
+
+// outside reads a file of the machine, which the reference pins by its digest.
+func (l library) outside(i policy.Inherit) (policy.Text, error) {
+	data, err := os.ReadFile(inDir(l.root, filepath.FromSlash(i.Path)))
+	return policy.Text{Name: i.Path, Data: data, Find: func(next policy.Inherit) (policy.Text, error) {
+		switch {
+		case next.Git != "":
+			return l.foreign(next)
+		case filepath.IsAbs(next.Path) && next.Digest != "":
+			return l.outside(next)
+		}
+		return policy.Text{}, fmt.Errorf("a policy outside a repository can inherit an absolute path with a digest, or with git and at")
+	}}, err
+}
+
+// foreign reads a policy of another repository: of a folder of this machine, else of the copies that were kept, else from
+// where it is.
+func (l library) foreign(i policy.Inherit) (policy.Text, error) {
+	data, err := l.read(i)
+	return policy.Text{Name: i.String(), Data: data, Find: func(next policy.Inherit) (policy.Text, error) {
+		switch {
+		case next.Git != "":
+			return l.foreign(next)
+		case next.Outside():
+			return policy.Text{}, fmt.Errorf("it leads out of the repository %s", i.Git)
+		}
+		next.Git, next.At = i.Git, i.At
+		return l.foreign(next)
+	}}, err
+}
+
+// leave says how a user lets the program fetch policies.
+const leave = "let it be fetched with git config zincdoor.run true, or --run, once you trust the policy that names it; or pin it with a digest"
+
+func (l library) read(i policy.Inherit) ([]byte, error) {
+	if l.repo == nil {
+		return nil, fmt.Errorf("there is no repository here to look from")
+	}
+	address, local := i.Git, !isAddress(i.Git)
+	if local {
+		address = inDir(l.root, filepath.FromSlash(i.Git))
+		if rel, err := filepath.Rel(l.root, address); err == nil && rel != ".." && !strings.HasPrefix(rel, ".."+string(filepath.Separator)) {
+			return nil, fmt.Errorf("git: %s is a folder of this repository; name the file with path alone", i.Git)
+		}
+		if i.Pinned() || l.runs {
+			return git.ReadAt(l.repo.Context(), address, i.At, i.Path)
+		}
+		return nil, fmt.Errorf("it isn't pinned; %s", leave)
+	}
+	kept := keptCopy(i)
+	copied, unread := os.ReadFile(kept)
+	if unread == nil && i.Pinned() && (i.Digest == "" || i.Digest == policy.Text{Data: copied}.Digest()) {
+		return copied, nil
+	}
+	if !l.runs {
+		return nil, fmt.Errorf("no copy of it is kept here; %s", strings.TrimSuffix(leave, "; or pin it with a digest"))
+	}
+	data, err := git.FetchFile(l.repo.Context(), address, i.At, i.Path)
+	switch {
+	case err == nil && kept != "":
+		if os.MkdirAll(filepath.Dir(kept), 0o700) == nil {
+			renameio.WriteFile(kept, data, 0o600) // without a copy it is fetched again
+		}
+	case err != nil && unread == nil && !i.Pinned():
+		l.notices = append(l.notices, fmt.Sprintf("the policy %s can't be fetched now (%v); the copy that was kept of it judges", i, err))
+		return copied, nil
+	}
+	return data, err
+}
+
+// isAddress reports whether git takes a name for an address on another machine.
+func isAddress(name string) bool {
+	scheme, _, found := strings.Cut(name, ":")
+	return found && len(scheme) > 1 && !strings.ContainsAny(scheme, `/\`)
+}
+
+// keptCopy is where a fetched policy is kept, "" where there is no place for it.
+func keptCopy(i policy.Inherit) string {
+	dir, err := os.UserCacheDir()
+	if err != nil {
+		return ""
+	}
+	sum := sha256.Sum256([]byte(strings.Join([]string{i.Git, i.At, i.Path}, "\x00")))
+	return filepath.Join(dir, "zincdoor", "policies", hex.EncodeToString(sum[:16])+".yaml")
+}

@@ -1,0 +1,71 @@
+package gate
+
+import (
+	"context"
+	"errors"
+	"io/fs"
+
+	"zincdoor/internal/core/policy"
+	"zincdoor/internal/git"
+)
+
+// PolicyFile is a policy with the files it speaks of.
+type PolicyFile struct {
+	Policy  *policy.Policy
+	Text    policy.Text // as it is written
+	BuiltIn bool        // the folder has none of its own
+	Files   []string    // of the work tree; nil where there is none
+}
+
+// OpenPolicy reads the policy that q names, else that of the work tree or folder, else the built-in one.
+func OpenPolicy(ctx context.Context, q Request) (*PolicyFile, error) {
+	s, err := folderScene(ctx, q)
+	if err != nil {
+		return nil, err
+	}
+	defer s.close()
+	file := &PolicyFile{}
+	lib := library{s, git.Worktree, "the work tree", s.runs(q)}
+	if q.Policy != "" {
+		file.Text, err = s.namedPolicy(q)
+		if errors.Is(err, fs.ErrNotExist) {
+			err = wrongCall("there is no file %s", q.Policy)
+		}
+	} else {
+		var found bool
+		var data []byte
+		if data, found, err = s.plainAt(git.Worktree, policy.Path); found {
+			file.Text = lib.text(policy.Path, data)
+		} else {
+			file.Text, file.BuiltIn = policy.Text{Name: "built-in policy", Data: policy.BuiltinText()}, true
+		}
+		if errors.Is(err, git.ErrLink) {
+			err = wrongCall("%v", err)
+		}
+	}
+	if err != nil {
+		return nil, err
+	}
+	if s.repo != nil && !s.repo.Bare {
+		if file.Files, err = s.head.Paths(); err != nil {
+			return nil, err
+		}
+	}
+	file.Policy, err = policy.Read(file.Text)
+	return file, err
+}
+
+// folderScene opens the work tree that the call is made in, or the folder where there is none.
+func folderScene(ctx context.Context, q Request) (*scene, error) {
+	repo, err := git.Open(ctx, q.Dir)
+	switch {
+	case err == nil && !repo.Bare:
+		return newScene(repo, Request{Change: Selection{Kind: policy.Tree}})
+	case err != nil && !errors.Is(err, git.ErrNoRepository):
+		return nil, err
+	case err != nil:
+		repo = nil
+	}
+	head, err := openFolder(q.Dir, nil)
+	return &scene{repo: repo, root: q.Dir, head: head, side: git.Worktree}, err
+}

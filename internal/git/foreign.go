@@ -1,0 +1,107 @@
+package git
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"slices"
+	"strings"
+)
+
+// bound are the variables that tie git to one repository.
+var bound = []string{
+	"GIT_DIR", "GIT_WORK_TREE", "GIT_IMPLICIT_WORK_TREE", "GIT_INDEX_FILE", "GIT_COMMON_DIR", "GIT_PREFIX", "GIT_OBJECT_DIRECTORY",
+	"GIT_ALTERNATE_OBJECT_DIRECTORIES", "GIT_QUARANTINE_PATH", "GIT_SHALLOW_FILE", "GIT_GRAFT_FILE", "GIT_REPLACE_REF_BASE", "GIT_NAMESPACE",
+}
+
+// elsewhere opens another repository than the one the process was called for.
+func elsewhere(ctx context.Context, dir string) (*Repo, error) {
+	r := &Repo{ctx: ctx, Root: dir}
+	for _, pair := range environment() {
+		name, _, _ := strings.Cut(pair, "=")
+		if !slices.Contains(bound, name) {
+			r.env = append(r.env, pair)
+		}
+	}
+	r.env = append(r.env, "GIT_NO_LAZY_FETCH=1") // nothing is fetched, and so started, because that repository says so
+	if _, err := r.git("rev-parse", "--git-dir"); err != nil {
+		return nil, openError(dir, err)
+	}
+	return r, nil
+}
+
+// ReadAt reads a plain file of another repository on this machine, at a tag or a whole commit name.
+func ReadAt(ctx context.Context, dir, at, path string) ([]byte, error) {
+	r, err := elsewhere(ctx, dir)
+	if err != nil {
+		return nil, err
+	}
+	return r.readAt(at, path)
+}
+
+func (r *Repo) readAt(at, path string) ([]byte, error) {
+	commit, err := r.Commit("refs/tags/" + at)
+	if err != nil && isHash(at) {
+		commit, err = r.Commit(at)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("%s is no tag and no whole commit name there: %w", at, ErrUnknownRevision)
+	}
+	tree, err := r.Tree(Side(commit))
+	if err != nil {
+		return nil, err
+	}
+	defer tree.Close()
+	data, found, err := tree.Plain(path)
+	if err == nil && !found {
+		err = fmt.Errorf("there is no file %s at %s", path, at)
+	}
+	return data, err
+}
+
+func isHash(name string) bool {
+	return (len(name) == 40 || len(name) == 64) && strings.Trim(name, "0123456789abcdef") == ""
+}
+
+// FetchFile fetches a tag or commit of a repository at an address and reads a plain file of it.
+func FetchFile(ctx context.Context, address, at, path string) (data []byte, err error) {
+	dir, err := os.MkdirTemp("", "zincdoor-")
+	if err != nil {
+		return nil, fmt.Errorf("no temporary folder can be made (TMPDIR names where): %w", err)
+	}
+	defer func() { err = errors.Join(err, os.RemoveAll(dir)) }()
+	r := &Repo{ctx: ctx, Root: dir, env: environment()}
+	r.env = slices.DeleteFunc(r.env, func(pair string) bool {
+		name, _, _ := strings.Cut(pair, "=")
+		return slices.Contains(bound, name)
+	})
+	if _, err := r.git("init", "--quiet", "--bare", "."); err != nil {
+		return nil, err
+	}
+	fetch := func(args ...string) error {
+		_, err := r.git(slices.Concat([]string{"fetch", "--quiet", "--no-tags", "--no-recurse-submodules"}, args)...)
+		return err
+	}
+	tag := "+refs/tags/" + at + ":refs/tags/" + at
+	err = fetch("--depth=1", "--", address, tag)
+	if err != nil && isHash(at) { // a server may give no commit that isn't the tip of something
+		if err = fetch("--depth=1", "--", address, at); err != nil {
+			err = fetch("--", address, "+refs/*:refs/*")
+		}
+	}
+	if err != nil {
+		return nil, err
+	}
+	return r.readAt(at, path)
+}
+
+// RunsHere reports whether the user lets programs be started that the repository's policy names: by zincdoor.run in the
+// repository's own configuration, or by its path in that of the user, which no clone brings along.
+func (r *Repo) RunsHere() bool {
+	if out, err := r.git("config", "--local", "--type=bool", "--get", "zincdoor.run"); err == nil {
+		return strings.TrimSpace(string(out)) == "true"
+	}
+	out, _ := r.git("config", "--global", "--type=path", "--get-all", "zincdoor.run")
+	return slices.Contains(strings.Split(strings.TrimSpace(string(out)), "\n"), r.Root)
+}
