@@ -246,7 +246,7 @@ doors:
   quay: {limits: [{count: new, severity: warning, most: 0}, {count: all, most: 9, rule: unused, mode: advise}]}
   slip: {limits: [{count: new, severity: error, most: 0}]}
 `)
-	if said := s.must(0, "policy", "check"); said != ".zincdoor/policy.yaml is valid; limits: 3, at the doors quay, slip\nzincdoor: .zincdoor/policy.yaml: team fares answers for no file\n" {
+	if said := s.must(0, "policy", "check"); said != ".zincdoor/policy.yaml is valid; limits: 3, at the doors quay, slip\nzincdoor: .zincdoor/policy.yaml:6:33: team fares answers for no file\n" {
 		t.Errorf("checked: %s", said)
 	}
 	said := s.must(0, "policy", "show", "--rule", "-Wunused-value", "--path", "core/tide.c")

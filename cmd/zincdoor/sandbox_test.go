@@ -127,8 +127,9 @@ type verdict struct {
 		Files                 int
 	}
 	Policy struct {
-		From    string
-		Altered []string
+		From     string
+		Altered  []string
+		Inherits []struct{ Name, Digest string }
 	}
 	Evidence []struct{ Name, State, Problem string }
 	Totals   map[string]int

@@ -10,6 +10,7 @@ import (
 // TestTampering: whatever a change does to the door's own files, to git's or to its code, its new finding shuts the door.
 func TestTampering(t *testing.T) {
 	const policy = `zincdoor: 1
+inherit: {path: .zincdoor/base.yaml}
 doors:
   merge:
     judges: branch
@@ -22,6 +23,13 @@ doors:
 		"no policy":            func(s *sandbox) { s.git("rm", "-q", ".zincdoor/policy.yaml") },
 		"an ignoring severity": func(s *sandbox) { s.write(".zincdoor/policy.yaml", policy+"severities: [{rule: '*', is: ignored}]\n") },
 		"a skipped path":       func(s *sandbox) { s.write(".zincdoor/policy.yaml", policy+"paths: {skip: '**'}\n") },
+		"another inheritance": func(s *sandbox) {
+			s.write("loose.yaml", loose)
+			s.write(".zincdoor/policy.yaml", "zincdoor: 1\ninherit: {path: loose.yaml}\n")
+		},
+		"an altered inherited policy": func(s *sandbox) {
+			s.write(".zincdoor/base.yaml", "zincdoor: 1\nseverities: [{rule: '*', is: ignored}]\n")
+		},
 		"another baseline": func(s *sandbox) {
 			s.write(".zincdoor/policy.yaml", policy+"baseline: mine.jsonl\n")
 			s.acceptAll("mine.jsonl")
@@ -54,6 +62,7 @@ doors:
 			s := repository(t)
 			s.write(".gitignore", "r.txt\n")
 			s.write(".zincdoor/policy.yaml", policy)
+			s.write(".zincdoor/base.yaml", "zincdoor: 1\n")
 			s.write("core/tide.c", lines(10))
 			s.write("r.txt", warn("core/tide.c", 2))
 			s.take("r.txt")

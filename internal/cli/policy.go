@@ -119,13 +119,13 @@ value was set. With --rule and --path, show step by step which rung such a findi
 }
 
 func (p *program) runShow(ctx context.Context, flags showFlags) error {
-	read, name := policy.Builtin(), "built-in policy"
-	if !flags.builtIn {
+	read, name, builtIn := policy.Builtin(), "built-in policy", flags.builtIn
+	if !builtIn {
 		file, err := p.openPolicy(ctx, flags.file, flags.run)
 		if err != nil {
 			return err
 		}
-		read, name = file.Policy, file.Text.Name
+		read, name, builtIn = file.Policy, file.Text.Name, file.BuiltIn
 	}
 	doors := read.Doors
 	if flags.door != "" {
@@ -143,7 +143,7 @@ func (p *program) runShow(ctx context.Context, flags showFlags) error {
 			return nil
 		}
 		data := read.Write(flags.origin)
-		if flags.builtIn && !flags.origin {
+		if builtIn && !flags.origin {
 			data = policy.BuiltinText() // which explains itself
 		}
 		_, err := p.out.Write(data)

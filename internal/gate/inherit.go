@@ -24,6 +24,7 @@ type library struct {
 
 // text is a policy file of the library's state, with the way to those that it inherits.
 func (l library) text(path string, data []byte) policy.Text {
+	l.policyFiles = append(l.policyFiles, path)
 	return policy.Text{Name: fileName(l.side, l.name, path), Data: data, Find: func(i policy.Inherit) (policy.Text, error) {
 		if i.Git != "" {
 			return l.foreign(i)

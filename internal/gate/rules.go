@@ -57,8 +57,16 @@ func (s *scene) alterations(q Request, judging *policy.Policy, r *rules) ([]poli
 	if s.patch || s.repo == nil || q.Policy != "" || s.kind == policy.Tree || s.diff == nil {
 		return nil, nil
 	}
-	if altered, err := s.diff.Alters(policy.Path); err != nil || !altered {
-		return nil, err
+	altered := false
+	for _, path := range append(s.policyFiles, policy.Path) {
+		a, err := s.diff.Alters(path)
+		if err != nil {
+			return nil, err
+		}
+		altered = altered || a
+	}
+	if !altered {
+		return nil, nil
 	}
 	local := s.side == git.Index || s.side == git.Worktree
 	side := s.side

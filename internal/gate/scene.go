@@ -41,6 +41,7 @@ type scene struct {
 
 	authorities []authority // whose policy counts: the first that has one
 	baselineAt  []git.Side  // where the baseline is read: the first that has it
+	policyFiles []string    // the policy's paths, and those that it inherits
 }
 
 // authority is a state whose policy may count.
