@@ -184,7 +184,7 @@ func TestCalls(t *testing.T) {
 		{"gate --worktree --report r.txt", 3, "no door of the policy judges a worktree; name one of them with --door: commit, merge, nightly"},
 		{"gate --range main --report r.txt", 3, "A..B"},
 		{"gate --range main...x --report r.txt", 3, "A..B"},
-		{"gate --tree --report sarf=r.txt", 3, "no format is called"},
+		{"gate --tree --report sarf=r.txt", 3, "no format and no report of the policy is called"},
 		{"gate --tree --format yaml", 3, "no output format"},
 		{"gate --tree --write r.json", 3, "FORMAT=FILE"},
 		{"gate --tree --today soon", 3, "--today takes a date"},

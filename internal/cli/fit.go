@@ -215,10 +215,10 @@ func rootedReport(repo *git.Repo, argument string) (string, error) {
 	if !filepath.IsAbs(report.File) {
 		report.File = filepath.ToSlash(filepath.Join(filepath.FromSlash(repo.Prefix), report.File))
 	}
-	if report.Format == "" {
+	if report.Name == "" {
 		return report.File, nil
 	}
-	return report.Format + "=" + report.File, nil
+	return report.Name + "=" + report.File, nil
 }
 
 // near is a path as people near dir call it.

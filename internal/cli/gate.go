@@ -16,7 +16,6 @@ import (
 	"zincdoor/internal/core/policy"
 	"zincdoor/internal/core/source"
 	"zincdoor/internal/gate"
-	"zincdoor/internal/intake"
 	"zincdoor/internal/render"
 )
 
@@ -160,7 +159,7 @@ func addRun(f *pflag.FlagSet, run *bool) {
 
 // addReports adds the flags that name reports.
 func (e *evidenceFlags) addReports(f *pflag.FlagSet) {
-	f.StringArrayVar(&e.reports, "report", nil, "a report, as `[FORMAT=]FILE`, - for standard input; repeatable. Formats: "+strings.Join(intake.Formats, ", "))
+	f.StringArrayVar(&e.reports, "report", nil, "a report, as `[NAME=]FILE`, - for standard input; repeatable. NAME is a report of the policy, or a format: "+strings.Join(policy.Formats, ", "))
 	f.StringVar(&e.commit, "report-commit", "", "the `REV` that the reports were made at, where they don't say")
 	f.StringVar(&e.root, "report-root", "", "where the reports' paths start, where that isn't plain: a `DIR` of the repository, or its root on another machine")
 	f.BoolVar(&e.emptyIsClean, "empty-is-clean", false, "an empty report given as diagnostics=FILE means that the tool found nothing")
@@ -195,17 +194,17 @@ func (e *evidenceFlags) request(in io.Reader) (gate.Request, error) {
 	return q, nil
 }
 
-// reportFile reads [FORMAT=]FILE. A file whose name holds a = goes before a format that isn't known.
+// reportFile reads [NAME=]FILE. A file whose name holds a = goes before a name that isn't a format.
 func reportFile(argument string) (gate.ReportFile, error) {
-	format, file, named := strings.Cut(argument, "=")
+	name, file, named := strings.Cut(argument, "=")
 	switch {
 	case argument == "" || named && file == "":
 		return gate.ReportFile{}, fmt.Errorf("--report needs a file")
-	case named && slices.Contains(intake.Formats, format):
-		return gate.ReportFile{Format: format, File: file}, nil
-	case named && !strings.Contains(format, "/"):
+	case named && slices.Contains(policy.Formats, name):
+		return gate.ReportFile{Name: name, File: file}, nil
+	case named && !strings.Contains(name, "/"):
 		if _, err := os.Stat(argument); err != nil {
-			return gate.ReportFile{}, fmt.Errorf("--report %s: no format is called %q; there are %s", argument, format, strings.Join(intake.Formats, ", "))
+			return gate.ReportFile{Name: name, File: file}, nil
 		}
 	}
 	return gate.ReportFile{File: argument}, nil

@@ -5,18 +5,22 @@ import (
 	"slices"
 
 	"zincdoor/internal/core/change"
+	"zincdoor/internal/core/policy"
 	"zincdoor/internal/core/source"
 	"zincdoor/internal/core/waiver"
 	"zincdoor/internal/git"
 )
 
-// call reads the reports of a request, and begins to read beside it what the repository has to say of them.
-func (s *scene) call(q Request) *witness {
+// call reads the reports of a request, and those that a door of the policy needs, if there is one, and begins to read beside it what the repository has to say of them.
+func (s *scene) call(q Request, r *rules, door *policy.Door) (*witness, error) {
+	sources, err := s.sources(q.Reports, r.policy, door)
+	if err != nil {
+		return nil, err
+	}
 	w := &witness{scene: s, request: q, texts: map[string]*source.Text{}, waivers: map[string][]waiver.Waiver{}, named: map[string][]int{}}
-	s.start()
 	w.elsewhere = q.ReportCommit != ""
-	for _, file := range q.Reports {
-		t := w.read(file)
+	for _, from := range sources {
+		t := w.read(from)
 		w.all = append(w.all, t)
 		if t.report != nil {
 			w.elsewhere = w.elsewhere || t.report.Commit != ""
@@ -30,7 +34,7 @@ func (s *scene) call(q Request) *witness {
 	if w.patch || w.side == git.Index || w.side == git.Worktree {
 		close(w.textsAhead)
 		close(w.linesAhead)
-		return w
+		return w, nil
 	}
 	// What the reports name just as the repository does is read ahead: its texts, and its lines in the change.
 	go func() {
@@ -48,7 +52,7 @@ func (s *scene) call(q Request) *witness {
 		w.linesAhead <- w.readPlain()
 		close(w.linesAhead)
 	}()
-	return w
+	return w, nil
 }
 
 // readPlain reads ahead the lines of named files that were modified in place.

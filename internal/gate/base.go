@@ -21,7 +21,11 @@ func (s *scene) hearBase(q Request, c *judge.Case) error {
 	}
 	defer before.close()
 	q.Reports, q.ReportCommit = q.BaseReports, cmp.Or(s.subject.Base, string(s.diff.Old()))
-	w := before.call(q)
+	before.start()
+	w, err := before.call(q, &rules{policy: c.Policy}, nil)
+	if err != nil {
+		return err
+	}
 	defer w.settle()
 	result, err := w.hear(c.Policy.Place)
 	if err != nil {

@@ -59,8 +59,8 @@ type Selection struct {
 
 // ReportFile is one report of the call.
 type ReportFile struct {
-	Format string // "" to detect it
-	File   string // "-" for Stdin
+	Name string // a format, or a report of the policy that it stands in for; "" to find the format out
+	File string // "-" for Stdin
 }
 
 // Result is a case made ready for judgement, and the texts its findings stand in.
@@ -171,10 +171,17 @@ func (q Request) nothing(ref, why string) *Result {
 // gather makes the scene a case, and closes it.
 func (s *scene) gather(q Request) (*Result, error) {
 	defer s.close()
-	w := s.call(q)
-	defer w.settle()
+	s.start()
 	rules, err := s.rules(q)
 	if err != nil {
+		return nil, err
+	}
+	w, err := s.call(q, rules, &rules.door)
+	if err != nil {
+		return nil, err
+	}
+	defer w.settle()
+	if err := s.lists(q, rules); err != nil {
 		return nil, err
 	}
 	w.allLines = slices.ContainsFunc(rules.door.Limits, func(l policy.Limit) bool { return l.PerLines > 0 })
@@ -226,7 +233,12 @@ func Survey(ctx context.Context, q Request) (result *Result, err error) {
 			}
 			r.baseline = &baseline.Baseline{}
 		}
-		if result, err = s.call(q).hear(r.policy.Place); err != nil {
+		w, err := s.call(q, r, &policy.Door{})
+		if err != nil {
+			return err
+		}
+		defer w.settle()
+		if result, err = w.hear(r.policy.Place); err != nil {
 			return err
 		}
 		result.BaselinePath, result.Root, result.Author = r.policy.Baseline, s.root, s.author()

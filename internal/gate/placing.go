@@ -149,11 +149,14 @@ func (w *witness) namesake(p string) (string, error) {
 func (w *witness) coverOf(t *testimony, find func(string) intake.Found) {
 	for i := range t.report.Findings {
 		f := &t.report.Findings[i]
-		f.Tool = cmp.Or(f.Tool, t.report.Format)
+		f.Tool = cmp.Or(f.Tool, t.toolName())
 		f.Sources = []string{t.evidence.Name}
 	}
 	for _, tool := range t.report.Tools {
 		paths := []string{baseline.Everywhere}
+		if covers := t.from.terms.Covers; len(covers) > 0 {
+			paths = covers
+		}
 		if len(tool.Targets) > 0 {
 			paths = nil
 			for _, target := range tool.Targets {
@@ -162,6 +165,11 @@ func (w *witness) coverOf(t *testimony, find func(string) intake.Found) {
 			slices.Sort(paths)
 			paths = slices.Compact(paths)
 		}
-		t.evidence.Covers = append(t.evidence.Covers, baseline.Cover{Tool: cmp.Or(tool.Name, t.report.Format), Paths: paths})
+		t.evidence.Covers = append(t.evidence.Covers, baseline.Cover{Tool: cmp.Or(tool.Name, t.toolName()), Paths: paths})
 	}
+}
+
+// toolName is what a tool is called that doesn't name itself.
+func (t *testimony) toolName() string {
+	return cmp.Or(t.from.terms.Tool, t.from.terms.Name, t.report.Format)
 }

@@ -29,26 +29,30 @@ type rules struct {
 	notices  []string
 }
 
+// rules finds the policy that counts, and the door.
 func (s *scene) rules(q Request) (*rules, error) {
 	p, origin, err := s.policyOf(q)
 	if err != nil {
 		return nil, err
 	}
 	r := &rules{policy: p, origin: origin}
-	if r.origin.Altered, err = s.alterations(q, p, r); err != nil {
-		return nil, err
+	r.door, err = s.doorOf(p, q.Door)
+	return r, err
+}
+
+// lists reads the baseline, and tells what the change makes of it and of the policy.
+func (s *scene) lists(q Request, r *rules) (err error) {
+	if r.origin.Altered, err = s.alterations(q, r.policy, r); err != nil {
+		return err
 	}
-	if r.door, err = s.doorOf(p, q.Door); err != nil {
-		return nil, err
-	}
-	if n := len(s.authorities) - 1; q.Policy == "" && s.authorities[n].own && origin.From == ownName {
+	if n := len(s.authorities) - 1; q.Policy == "" && s.authorities[n].own && r.origin.From == ownName {
 		r.notices = append(r.notices, fmt.Sprintf("%s has no policy, so this change is judged by its own", s.authorities[0].name))
 		s.baselineAt = []git.Side{s.authorities[n].side}
 	}
 	if err := s.readBaseline(q, r); err != nil || q.Baseline != "" {
-		return r, err
+		return err
 	}
-	return r, s.readOffers(r)
+	return s.readOffers(r)
 }
 
 // alterations tells what the change makes of the policy: of the target's, or where a local change is judged of the last

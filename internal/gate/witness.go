@@ -2,10 +2,7 @@ package gate
 
 import (
 	"cmp"
-	"errors"
 	"fmt"
-	"io/fs"
-	"os"
 	"slices"
 
 	"zincdoor/internal/core/change"
@@ -48,7 +45,7 @@ type witness struct {
 
 // testimony is one report on its way.
 type testimony struct {
-	file     ReportFile
+	from     origin
 	evidence judge.Evidence
 	report   *intake.Report // nil where it couldn't be read
 	placed   []bool         // by finding: its path is in the tree the report speaks of
@@ -118,43 +115,6 @@ func (w *witness) findPlaces(t *testimony) error {
 		}
 	}
 	return w.fillCode(t) // now, while the lines are still being read; elsewhere once the findings stand on the head's lines
-}
-
-// read reads the report's file.
-func (w *witness) read(file ReportFile) *testimony {
-	t := &testimony{file: file, evidence: judge.Evidence{Name: nameOf(file.File), Format: file.Format, State: judge.Read}}
-	in := w.request.Stdin
-	if file.File != "-" {
-		f, err := os.Open(inDir(w.request.Dir, file.File))
-		switch {
-		case errors.Is(err, fs.ErrNotExist):
-			return t.fail(judge.Missing, "there is no such file; did the linter run, and write it there?")
-		case err != nil:
-			return t.fail(judge.Missing, fmt.Sprintf("it can't be read: %v", errors.Unwrap(err)))
-		}
-		defer f.Close()
-		in = f
-	}
-	report, err := intake.Read(in, file.Format)
-	switch {
-	case errors.Is(err, intake.ErrMalformed):
-		return t.fail(judge.Failed, fmt.Sprintf("%v; run the linter again and keep all of its output", err))
-	case err != nil:
-		return t.fail(judge.Missing, fmt.Sprintf("it can't be read: %v", err))
-	}
-	t.report = report
-	t.evidence.Format = report.Format
-	t.evidence.Findings = len(report.Findings)
-	switch {
-	case report.Failure != "":
-		t.fail(judge.Failed, report.Failure)
-	case report.Format != intake.Diagnostics || len(report.Findings) > 0:
-	case file.Format == intake.Diagnostics && w.request.EmptyIsClean:
-		t.evidence.State = judge.Empty
-	default:
-		t.fail(judge.Failed, "it holds no finding, which may mean that nothing ran; if the tool ran and found nothing, say so: --report diagnostics=FILE --empty-is-clean")
-	}
-	return t
 }
 
 // fail makes the report no evidence, for the first reason that is found.
@@ -238,6 +198,9 @@ func (w *witness) admit(t *testimony) error {
 		return nil
 	}
 	if err := w.verify(t); err != nil {
+		return err
+	}
+	if err := w.checkAge(t); err != nil {
 		return err
 	}
 	if t.evidence.State == judge.Foreign {

@@ -336,9 +336,15 @@ func (t *Tree) links(name string) (links []string, err error) {
 		}
 		return links, nil
 	}
+	staged := t.side == Index && t.changed != nil
+	if staged {
+		if _, err := t.changed.Files(); err != nil {
+			return nil, err
+		}
+	}
 	list := append([]string{"ls-tree", "-z", "--full-tree", string(t.side), "--"}, all...)
 	switch {
-	case t.side == Index && t.changed != nil:
+	case staged:
 		list[3] = string(t.changed.old)
 		for _, at := range all {
 			if b, changed := t.changed.blobs[at]; changed && b.mode == link {
@@ -357,7 +363,7 @@ func (t *Tree) links(name string) (links []string, err error) {
 	for entry := range strings.SplitSeq(string(out), "\x00") {
 		mode, _, _ := strings.Cut(entry, " ")
 		if _, at, ok := strings.Cut(entry, "\t"); ok && mode == link {
-			if t.changed != nil {
+			if staged {
 				if b, changed := t.changed.blobs[at]; changed && b.mode != link {
 					continue
 				}

@@ -11,6 +11,7 @@ import (
 	"github.com/charmbracelet/x/ansi"
 
 	"zincdoor/internal/core/finding"
+	"zincdoor/internal/core/policy"
 	"zincdoor/internal/core/source"
 )
 
@@ -20,7 +21,7 @@ const maxText = 1 << 20
 // readDiagnostics reads lines in the GNU form, path:line:column: warning: text [rule], with what compilers print
 // around them. A line with a position but no word for its weight is an error by the GNU coding standards.
 func readDiagnostics(in *bufio.Reader) (*Report, error) {
-	d := &diagnostics{report: &Report{Format: Diagnostics, Tools: []Tool{{}}}}
+	d := &diagnostics{report: &Report{Format: policy.Diagnostics, Tools: []Tool{{}}}}
 	for number := 1; ; number++ {
 		line, err := readLine(in)
 		if err != nil && err != io.EOF {
@@ -65,8 +66,8 @@ func (d *diagnostics) line(number int, raw []byte) {
 	case strings.HasPrefix(text, "In file included from "), strings.HasPrefix(text, "                 from "):
 	default:
 		m, ok := parseMessage(text)
-		if why := stopsLooking(text, m, ok); why != "" && d.report.Failure == "" {
-			d.report.Failure = fmt.Sprintf("line %d: %s: %q", number, why, clip(text))
+		if why := stopsLooking(text, m, ok); why != "" && d.report.Stopped == "" {
+			d.report.Stopped = fmt.Sprintf("line %d: %s: %q", number, why, clip(text))
 		}
 		if ok {
 			d.add(m)

@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"strings"
 	"testing"
+
+	"zincdoor/internal/core/policy"
 )
 
 // show writes findings in a line each: path:line:column-end level rule message xN, notes and snippet after it.
@@ -62,15 +64,15 @@ a.c:1:2-0 warning | bounds [0, 3]`, ""},
 		{"a file without a line", "core/tide.c: warning: too long\n", "core/tide.c:0:0-0 warning | too long", ""},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			r, err := Read(strings.NewReader(c.text), Diagnostics)
+			r, err := Read(strings.NewReader(c.text), policy.Diagnostics)
 			if err != nil {
 				t.Fatal(err)
 			}
 			if got := show(r); got != c.want {
 				t.Errorf("got\n%s\nwant\n%s", got, c.want)
 			}
-			if !strings.Contains(r.Failure, c.failure) || (c.failure == "") != (r.Failure == "") {
-				t.Errorf("failure %q, want %q", r.Failure, c.failure)
+			if !strings.Contains(r.Stopped, c.failure) || (c.failure == "") != (r.Stopped == "") {
+				t.Errorf("failure %q, want %q", r.Stopped, c.failure)
 			}
 		})
 	}
@@ -79,12 +81,12 @@ a.c:1:2-0 warning | bounds [0, 3]`, ""},
 func TestDetect(t *testing.T) {
 	const log = `{"version":"2.1.0","runs":[]}`
 	for _, c := range []struct{ name, text, want string }{
-		{"text", "a.c:1: warning: x\n", Diagnostics},
-		{"nothing", "", Diagnostics},
+		{"text", "a.c:1: warning: x\n", policy.Diagnostics},
+		{"nothing", "", policy.Diagnostics},
 		{"a log", "\n  " + log, ""},
-		{"a log at once", log, SARIF},
-		{"a log with a byte-order mark", "\xEF\xBB\xBF" + log, SARIF},
-		{"a log between lines", "clang: warning: unstable\n\n" + log + "\n3 warnings generated.\n", SARIF},
+		{"a log at once", log, policy.SARIF},
+		{"a log with a byte-order mark", "\xEF\xBB\xBF" + log, policy.SARIF},
+		{"a log between lines", "clang: warning: unstable\n\n" + log + "\n3 warnings generated.\n", policy.SARIF},
 		{"other JSON", `{"Imports":[]}`, ""},
 		{"a JSON array", `[{"kind":"warning"}]`, ""},
 		{"UTF-16", "\xFF\xFEa\x00", ""},
@@ -105,7 +107,7 @@ func FuzzDiagnostics(f *testing.F) {
 	f.Add("a.c:4:15: warning: x [-Wshadow]\n    4 | int x;\n      |     ^\n")
 	f.Add("C:\\a.c:1:2-3: note: x\n: : :\n1:1:1\n\x1b]8;;x\x1b\\")
 	f.Fuzz(func(t *testing.T, text string) {
-		r, err := Read(strings.NewReader(text), Diagnostics)
+		r, err := Read(strings.NewReader(text), policy.Diagnostics)
 		if err != nil {
 			return
 		}

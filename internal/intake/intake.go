@@ -11,16 +11,8 @@ import (
 	"strings"
 
 	"zincdoor/internal/core/finding"
+	"zincdoor/internal/core/policy"
 )
-
-// The formats.
-const (
-	SARIF       = "sarif"
-	Diagnostics = "diagnostics"
-)
-
-// Formats lists the names of all formats.
-var Formats = []string{SARIF, Diagnostics}
 
 // ErrMalformed is the error of a report that can't be read; what and where is wrapped around it.
 var ErrMalformed = errors.New("malformed report")
@@ -39,8 +31,8 @@ type Report struct {
 	// Commit is the revision the report says it was made at, "" where it doesn't say.
 	Commit string
 
-	// Failure says why the tool didn't see everything: it stopped, or failed by its own word. "" where it didn't.
-	Failure string
+	// Failure says how the tool failed by its own word, Stopped on which finding it stopped looking; "" where it didn't.
+	Failure, Stopped string
 }
 
 // Tool is a tool that a report speaks for.
@@ -50,7 +42,7 @@ type Tool struct {
 	Targets []string // paths the tool says it looked at; empty where it doesn't say
 }
 
-// Read reads a report. format is one of Formats, or "" to find out by its content. An error wraps ErrMalformed, or is
+// Read reads a report. format is one of policy.Formats, or "" to find out by its content. An error wraps ErrMalformed, or is
 // the reader's own.
 func Read(r io.Reader, format string) (*Report, error) {
 	in := bufio.NewReaderSize(r, 1<<16)
@@ -64,12 +56,12 @@ func Read(r io.Reader, format string) (*Report, error) {
 		}
 	}
 	switch format {
-	case SARIF:
+	case policy.SARIF:
 		return readSARIF(in)
-	case Diagnostics:
+	case policy.Diagnostics:
 		return readDiagnostics(in)
 	}
-	return nil, fmt.Errorf("no format is called %q; there are %s", format, strings.Join(Formats, ", "))
+	return nil, fmt.Errorf("no format is called %q; there are %s", format, strings.Join(policy.Formats, ", "))
 }
 
 // skipMark passes a UTF-8 byte-order mark and refuses what is no UTF-8 text.
@@ -103,7 +95,7 @@ func detect(in *bufio.Reader) (string, error) {
 	for at := 0; at < len(head); {
 		rest := head[at:]
 		if rest[0] == '{' && isSARIF(rest) {
-			return SARIF, nil
+			return policy.SARIF, nil
 		}
 		end := bytes.IndexByte(rest, '\n')
 		if rest[0] == '{' || end < 0 {
@@ -112,9 +104,9 @@ func detect(in *bufio.Reader) (string, error) {
 		at += end + 1
 	}
 	if start := bytes.TrimSpace(head); len(start) > 0 && (start[0] == '{' || start[0] == '[') {
-		return "", fmt.Errorf(`byte 0: JSON, but not a SARIF 2.1.0 log (no "runs"); only %s can be read: %w`, strings.Join(Formats, " and "), ErrMalformed)
+		return "", fmt.Errorf(`byte 0: JSON, but not a SARIF 2.1.0 log (no "runs"); only %s can be read: %w`, strings.Join(policy.Formats, " and "), ErrMalformed)
 	}
-	return Diagnostics, nil
+	return policy.Diagnostics, nil
 }
 
 func isSARIF(head []byte) bool {

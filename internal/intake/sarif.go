@@ -8,6 +8,7 @@ import (
 	"io"
 	"strings"
 	"zincdoor/internal/core/finding"
+	"zincdoor/internal/core/policy"
 
 	"github.com/go-json-experiment/json"
 	"github.com/go-json-experiment/json/jsontext"
@@ -16,7 +17,7 @@ import (
 // readSARIF reads one or several SARIF 2.1.0 logs, one after another, with lines of text before, between and after
 // them as compilers print them. Results are read one at a time; of the whole log only its findings are kept.
 func readSARIF(in *bufio.Reader) (*Report, error) {
-	s := &sarif{report: &Report{Format: SARIF, Relative: map[string]string{}}}
+	s := &sarif{report: &Report{Format: policy.SARIF, Relative: map[string]string{}}}
 	var offset int64
 	for {
 		head, err := in.Peek(1)

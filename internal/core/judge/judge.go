@@ -58,6 +58,7 @@ type Evidence struct {
 	State    State
 	Problem  string // what is wrong and what to do, where the state isn't Read or Empty
 	Findings int
+	Optional bool             // the door doesn't need it
 	Covers   []baseline.Cover // the tools it speaks for and the files they looked at
 }
 
@@ -202,9 +203,9 @@ func count(v Verdict) Totals {
 // decide gives the outcome as if the door enforced, and the outcome itself. A limit broken by what was read shuts the
 // door whatever else is missing; evidence that isn't sound can't open one, advising or not.
 func decide(door policy.Door, v Verdict) (enforced, outcome Outcome) {
-	sound := true
+	sound := len(v.Evidence) == 0 || slices.ContainsFunc(v.Evidence, Evidence.Sound)
 	for _, e := range v.Evidence {
-		sound = sound && e.Sound()
+		sound = sound && (e.Sound() || e.Optional)
 	}
 	enforced = Open
 	if !sound {

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"reflect"
 	"slices"
+	"strings"
 )
 
 // Alteration is one thing that a new policy does otherwise than an old one.
@@ -24,7 +25,7 @@ func Compare(old, new *Policy) (all []Alteration) {
 		{"the ladder", old.Ladder, new.Ladder}, {"levels", old.Levels, new.Levels}, {"the path of the baseline", old.Baseline, new.Baseline},
 		{"place", old.Place, new.Place}, {"severities", severityTexts(old), severityTexts(new)}, {"groups", old.Groups, new.Groups},
 		{"sets of paths", old.Sets, new.Sets}, {"skipped paths", old.Skip, new.Skip}, {"teams", teamTexts(old), teamTexts(new)},
-		{"aliases", old.Aliases, new.Aliases}, {"measures", measureTexts(old), measureTexts(new)},
+		{"aliases", old.Aliases, new.Aliases}, {"reports", reportTexts(old), reportTexts(new)}, {"measures", measureTexts(old), measureTexts(new)},
 	} {
 		if !reflect.DeepEqual(part.old, part.new) && (!empty(part.old) || !empty(part.new)) {
 			note(false, "%s altered", part.name)
@@ -65,11 +66,18 @@ func severityTexts(p *Policy) []string {
 	return all
 }
 
-// teamTexts and measureTexts leave out where they stand.
+// teamTexts, reportTexts and measureTexts leave out where they stand.
 func teamTexts(p *Policy) (all []string) {
 	for _, t := range p.Teams {
 		t.At = Position{}
 		all = append(all, fmt.Sprintf("%+v", t))
+	}
+	return all
+}
+
+func reportTexts(p *Policy) (all []string) {
+	for _, r := range p.Reports {
+		all = append(all, r.write())
 	}
 	return all
 }
@@ -85,6 +93,9 @@ func measureTexts(p *Policy) (all []string) {
 func (d Door) compare(now Door, ladder Ladder, note func(tighter bool, format string, args ...any)) {
 	if d.Judges != now.Judges {
 		note(false, "%s: judges %q → %q", d.Name, d.Judges, now.Judges)
+	}
+	if !slices.Equal(d.Needs, now.Needs) {
+		note(len(d.Needs) > 0 && holdsAll(now.Needs, d.Needs), "%s: needs %s → %s", d.Name, listed(d.Needs), listed(now.Needs))
 	}
 	if d.Mode != now.Mode {
 		note(now.Mode == Enforce, "%s: %s → %s", d.Name, d.Mode, now.Mode)
@@ -114,6 +125,13 @@ func (d Door) compare(now Door, ladder Ladder, note func(tighter bool, format st
 			note(true, "%s: %s added, at most %d", d.Name, l.Name, l.Most)
 		}
 	}
+}
+
+func listed(names []string) string {
+	if len(names) == 0 {
+		return "every report"
+	}
+	return strings.Join(names, ", ")
 }
 
 func (l Limit) compare(door string, now Limit, note func(tighter bool, format string, args ...any)) {

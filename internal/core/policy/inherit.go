@@ -194,7 +194,7 @@ func (p *Policy) clone() *Policy {
 	c := *p
 	c.Levels, c.Groups, c.Sets, c.Aliases = maps.Clone(p.Levels), maps.Clone(p.Groups), maps.Clone(p.Sets), maps.Clone(p.Aliases)
 	c.Firm, c.Origins = maps.Clone(p.Firm), maps.Clone(p.Origins)
-	c.Doors = slices.Clone(p.Doors)
+	c.Doors, c.Reports = slices.Clone(p.Doors), slices.Clone(p.Reports)
 	return &c
 }
 

@@ -2,7 +2,6 @@ package policy
 
 import (
 	"fmt"
-	"path"
 	"slices"
 	"strconv"
 	"strings"
@@ -23,8 +22,8 @@ type reader struct {
 	under     *Policy // what was there before
 	inherited bool    // another policy inherits this one
 
-	teamNames []named
-	alike     []likeness
+	teamNames, reportNames []named
+	alike                  []likeness
 }
 
 func (r *reader) whole() {
@@ -48,13 +47,14 @@ func (r *reader) whole() {
 			"place":      r.place,
 			"aliases":    r.aliases,
 			"teams":      r.teams,
+			"reports":    r.reports,
 			"measures":   r.measures,
 			"doors":      func(n ast.Node) { doors = n }, // needs the ladder
 			"severities": func(n ast.Node) { severities = n },
 			"paths":      r.paths,
 			"groups":     r.groups,
 		},
-		later: []string{"same", "reports", "recipes", "notes"},
+		later: []string{"same", "recipes", "notes"},
 	})
 	r.levels(levels)
 	if severities != nil {
@@ -64,6 +64,7 @@ func (r *reader) whole() {
 		r.doors(doors)
 	}
 	r.resolveSelectors()
+	r.checkReports()
 }
 
 func (r *reader) form(n ast.Node) {
@@ -146,9 +147,7 @@ func (r *reader) baseline(n ast.Node) {
 	if s == "" {
 		return
 	}
-	if path.IsAbs(s) || path.Clean(s) != s || s == ".." || strings.HasPrefix(s, "../") || strings.Contains(s, `\`) {
-		r.complain(n, "baseline must be a plain path from the repository's root, not %q", s)
-	}
+	r.checkInside(n, "baseline", s)
 	r.policy.Baseline, r.policy.BaselineNamed = s, true
 }
 

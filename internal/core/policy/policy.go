@@ -42,6 +42,8 @@ type Policy struct {
 
 	Teams []Team // in the order of the file
 
+	Reports []Report // those that the doors are judged by
+
 	Aliases  map[string]string // the present names of rules that their tools renamed
 	Measures []Measure         // the first that takes a rule counts
 
@@ -140,6 +142,7 @@ type Door struct {
 	Judges  Kind   // "" judges every kind
 	Against string // what the fitting and the errors suggest to compare with; never what decides
 	Mode    Mode
+	Needs   []string // names of reports; empty for all that aren't optional
 	Limits  []Limit
 
 	Waivers     Waivers

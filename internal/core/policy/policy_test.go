@@ -286,7 +286,7 @@ func TestParseErrors(t *testing.T) {
 		{"no doors", "zincdoor: 1\n", `the policy needs the key "doors"`},
 		{"unknown key", "zincdoor: 1\nlader: [a]\n", `p.yaml:2:1: unknown key "lader" in the policy; did you mean "ladder"?`},
 		{"a key twice", "zincdoor: 1\nzincdoor: 1\n", "p.yaml:2:1: "},
-		{"a key of a later version", "zincdoor: 1\ndoors:\n  d:\n    limits: [{count: new, most: 0}]\n    needs: [x]\n", `p.yaml:5:5: "needs" is not understood`},
+		{"a key of a later version", "zincdoor: 1\ndoors:\n  d:\n    limits: [{count: new, most: 0}]\n    mend: x\n", `p.yaml:5:5: "mend" is not understood`},
 		{"unknown rung", door("    - {count: new, severity: eror, most: 0}\n"), `p.yaml:5:30: severity: no rung "eror"; did you mean "error"?`},
 		{"no number", door("    - {count: new, most: few}\n"), `p.yaml:5:26: most must be a whole number from 0, not "few"`},
 		{"no growth of new ones", door("    - {count: new, most: no-growth}\n"), "goes with count: all"},

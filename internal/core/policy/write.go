@@ -174,6 +174,12 @@ func (w *writer) rules() {
 			}
 		}), t.At)
 	}
+	if len(p.Reports) > 0 {
+		w.heading("reports:")
+	}
+	for _, r := range p.Reports {
+		w.put("  "+word(r.Name)+": "+r.write(), r.At)
+	}
 	w.heading("doors:")
 }
 
@@ -187,6 +193,9 @@ func (w *writer) door(d Door) {
 		w.line(at+"against", "    against: "+word(d.Against))
 	}
 	w.line(at+"mode", "    mode: "+string(d.Mode))
+	if len(d.Needs) > 0 {
+		w.line(at+"needs", "    needs: "+words(d.Needs))
+	}
 	if len(d.Limits) > 0 {
 		w.heading("    limits:")
 	}
@@ -220,6 +229,26 @@ func (w *writer) door(d Door) {
 	} else {
 		w.line("", waivers)
 	}
+}
+
+func (r Report) write() string {
+	return flow(func(set func(key, value string)) {
+		lists(set, []keyed{{"file", r.Files}})
+		for _, part := range [][2]string{{"as", r.As}, {"tool", r.Tool}, {"version", r.Version.text}} {
+			if part[1] != "" {
+				set(part[0], word(part[1]))
+			}
+		}
+		lists(set, []keyed{{"covers", r.Covers}})
+		for _, part := range []struct {
+			key, value string
+			is         bool
+		}{{"clean", "empty", r.Clean}, {"errors", "findings", r.Errors}, {"optional", "true", r.Optional}} {
+			if part.is {
+				set(part.key, part.value)
+			}
+		}
+	})
 }
 
 // Write writes a limit as the policy has it.

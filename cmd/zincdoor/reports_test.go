@@ -1,0 +1,105 @@
+package main
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+)
+
+// TestPolicyReports: a door is judged by the reports that the policy names, on its terms.
+func TestPolicyReports(t *testing.T) {
+	finding, fine := warn("core/tide.c", 5), sarifLog("", "")
+	versioned := func(version string) string {
+		return strings.Replace(fine, `"name":"farecheck"`, `"name":"farecheck","version":"`+version+`"`, 1)
+	}
+	for _, c := range []struct {
+		name, reports, needs string
+		files                map[string]string
+		call                 []string
+		code                 int
+		say                  string
+	}{
+		{"read where it lies", "gauge: {file: build/w.txt}", "", map[string]string{"build/w.txt": finding}, nil, 1, "gauge read"},
+		{"not there", "gauge: {file: build/w.txt}", "", nil, nil, 2, "gauge missing there is no build/w.txt in the work tree"},
+		{"empty", "gauge: {file: w.txt, as: diagnostics}", "", map[string]string{"w.txt": ""}, nil, 2, "clean: empty"},
+		{"empty and clean", "gauge: {file: w.txt, as: diagnostics, clean: empty}", "", map[string]string{"w.txt": ""}, nil, 0, "gauge empty"},
+		{"two shards", "gauge: {file: [a.txt, b.txt]}", "", map[string]string{"a.txt": warn("core/tide.c", 2), "b.txt": finding}, nil, 1, "gauge: b.txt read"},
+		{"a shard that isn't there", "gauge: {file: [a.txt, b.txt]}", "", map[string]string{"a.txt": warn("core/tide.c", 2)}, nil, 2, "gauge: b.txt missing"},
+		{"optional and not there", "gauge: {file: w.txt, optional: true}\n  fares: {file: f.sarif}", "", map[string]string{"f.sarif": fine}, nil, 0, "open\nfares read"},
+		{"optional and broken", "gauge: {file: w.txt, optional: true, as: sarif}\n  fares: {file: f.sarif}", "", map[string]string{"w.txt": "{", "f.sarif": fine}, nil, 0, "gauge failed"},
+		{"nothing but optional and broken", "gauge: {file: w.txt, optional: true, as: sarif}", "", map[string]string{"w.txt": "{"}, nil, 2, "gauge failed"},
+		{"nothing but optional and not there", "gauge: {file: w.txt, optional: true}", "", nil, nil, 2, "no report was given"},
+		{"needed though optional", "gauge: {file: w.txt, optional: true}", "needs: gauge, ", nil, nil, 2, "gauge missing"},
+		{"not needed here", "gauge: {file: w.txt}\n  fares: {file: f.sarif}", "needs: fares, ", map[string]string{"f.sarif": fine}, nil, 0, "open\nfares read"},
+		{"stood in for", "gauge: {file: w.txt, as: diagnostics, clean: empty}", "", map[string]string{"other.txt": ""}, []string{"--report", "gauge=other.txt"}, 0, "gauge empty"},
+		{"one of the call beside it", "gauge: {file: w.txt}", "", map[string]string{"other.txt": finding}, []string{"--report", "other.txt"}, 1, "gauge missing"},
+		{"the version", "fares: {file: f.sarif, version: '>=2.1 <3'}", "", map[string]string{"f.sarif": versioned("2.4.1-beta")}, nil, 0, "fares read"},
+		{"a longer version", "fares: {file: f.sarif, version: '>=19 <20'}", "", map[string]string{"f.sarif": versioned("Tidal farecheck version 19.1.7 (3)")}, nil, 0, "fares read"},
+		{"another version", "fares: {file: f.sarif, version: '>=2.1 <3'}", "", map[string]string{"f.sarif": versioned("3.0")}, nil, 2, "fares foreign it comes from version 3.0, where the policy wants >=2.1 <3"},
+		{"no version", "gauge: {file: w.txt, version: '2'}", "", map[string]string{"w.txt": warn("core/tide.c", 2)}, nil, 2, "doesn't tell the version"},
+		{"another tool", "fares: {file: f.sarif, tool: gauge}", "", map[string]string{"f.sarif": fine}, nil, 2, "it comes from farecheck, where the policy expects gauge"},
+		{"errors that stop", "gauge: {file: w.txt}", "", map[string]string{"w.txt": "core/tide.c:2:1: error: broken\n"}, nil, 2, "an error without a flag"},
+		{"errors that are findings", "gauge: {file: w.txt, errors: findings}", "", map[string]string{"w.txt": "core/tide.c:2:1: error: broken\n"}, nil, 0, "gauge read"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			s := repository(t)
+			s.write(".gitignore", "*.txt\n*.sarif\n")
+			s.write("core/tide.c", lines(10))
+			s.write(".zincdoor/policy.yaml", "zincdoor: 1\nreports:\n  "+c.reports+"\ndoors:\n  commit: {judges: worktree, "+c.needs+"limits: [{count: new, severity: warning, most: 0}]}\n")
+			s.commit("one")
+			s.write("core/tide.c", altered)
+			for name, text := range c.files {
+				s.write(name, text)
+			}
+			if v := s.judge(append([]string{"--worktree"}, c.call...)...); v.Code != c.code || !strings.Contains(v.about(), c.say) {
+				t.Errorf("code %d, want %d and %q: %s", v.Code, c.code, c.say, v.about())
+			}
+		})
+	}
+}
+
+// TestReportOnDisk: a report that the policy names must be younger than what it speaks of, and lie in the repository.
+func TestReportOnDisk(t *testing.T) {
+	s := repository(t)
+	s.write(".gitignore", "*.txt\n")
+	s.write("core/tide.c", lines(10))
+	s.write(".zincdoor/policy.yaml", "zincdoor: 1\nreports: {gauge: {file: w.txt, covers: 'core/**'}}\ndoors: {commit: {limits: [{count: new, severity: warning, most: 0}]}}\n")
+	s.commit("one")
+	s.write("core/tide.c", altered)
+	s.git("add", "-A")
+	s.write("w.txt", warn("core/tide.c", 2))
+	s.must(0, "gate", "--staged")
+	if out := s.must(0, "baseline", "take", "--why", "debt"); !strings.Contains(s.read(baselineFile), `{"tool":"gauge","paths":["core/**"]}`) {
+		t.Errorf("taken by the policy's report: %s\n%s", out, s.read(baselineFile))
+	}
+	old := time.Now().Add(-time.Hour)
+	if err := os.Chtimes(filepath.Join(s.dir, "w.txt"), old, old); err != nil {
+		t.Fatal(err)
+	}
+	for _, change := range []string{"--staged", "--worktree"} {
+		if v := s.judge(change); v.Code != 2 || !strings.Contains(v.about(), "core/tide.c was altered after it was written") {
+			t.Errorf("%s, an old report: %s", change, v.about())
+		}
+	}
+	s.write("README.md", "altered, and nothing that the tool looks at\n")
+	os.Chtimes(filepath.Join(s.dir, "core/tide.c"), old.Add(-time.Hour), old.Add(-time.Hour))
+	if v := s.judge("--worktree"); v.Code != 0 {
+		t.Errorf("a file that the tool doesn't look at: %s", v.about())
+	}
+	if v := s.judge("--staged", "--report", "w.txt"); strings.Contains(v.about(), "w.txt foreign") {
+		t.Errorf("one of the call: %s", v.about())
+	}
+	outside := filepath.Join(t.TempDir(), "w.txt")
+	if err := os.WriteFile(outside, []byte(warn("core/tide.c", 2)), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	os.Remove(filepath.Join(s.dir, "w.txt"))
+	if err := os.Symlink(outside, filepath.Join(s.dir, "w.txt")); err != nil {
+		t.Fatal(err)
+	}
+	if v := s.judge("--tree"); v.Code != 2 || !strings.Contains(v.about(), "gauge missing it can't be read") {
+		t.Errorf("a link that leads out: %s", v.about())
+	}
+}

@@ -1,0 +1,185 @@
+package gate
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"zincdoor/internal/core/baseline"
+	"zincdoor/internal/core/change"
+	"zincdoor/internal/core/judge"
+	"zincdoor/internal/core/policy"
+	"zincdoor/internal/intake"
+)
+
+// origin is where a report comes from, and what is expected of it.
+type origin struct {
+	name   string // of the evidence
+	file   string // in the folder of the call, - for standard input
+	tree   string // in its place: a path of the work tree that the policy names
+	format string // "" to find out
+	needed bool
+	terms  policy.Report // what the policy says of the report; the zero value where it says nothing
+}
+
+// sources are the reports that the call gives, and beside them those that the policy names and the call gives nothing in
+// the place of.
+func (s *scene) sources(given []ReportFile, p *policy.Policy, door *policy.Door) ([]origin, error) {
+	var all []origin
+	stood := map[string]bool{}
+	for _, r := range given {
+		from := origin{name: nameOf(r.File), file: r.File, needed: true}
+		terms, named := p.Report(r.Name)
+		switch {
+		case r.Name == "":
+		case slices.Contains(policy.Formats, r.Name):
+			from.format = r.Name
+		case named:
+			from.name, from.format, from.terms, stood[r.Name] = terms.Name, terms.As, terms, true
+		default:
+			return nil, wrongCall("--report %s=%s: no format and no report of the policy is called %q; there are %s", r.Name, r.File, r.Name, listReports(p))
+		}
+		all = append(all, from)
+	}
+	if door == nil {
+		return all, nil
+	}
+	reports, needed := p.Needed(*door)
+	for _, r := range reports {
+		for _, file := range r.Files {
+			from := origin{name: r.Name, tree: file, format: r.As, needed: needed[r.Name], terms: r}
+			if len(r.Files) > 1 {
+				from.name += ": " + file
+			}
+			if !stood[r.Name] && (from.needed || s.onDisk(file)) {
+				all = append(all, from)
+			}
+		}
+	}
+	return all, nil
+}
+
+func listReports(p *policy.Policy) string {
+	names := slices.Clone(policy.Formats)
+	for _, r := range p.Reports {
+		names = append(names, r.Name)
+	}
+	return strings.Join(names, ", ")
+}
+
+func (s *scene) onDisk(file string) bool {
+	_, err := os.Lstat(inDir(s.root, filepath.FromSlash(file)))
+	return err == nil
+}
+
+// open opens a report for reading. What the policy names is never read from outside the work tree.
+func (w *witness) open(from origin) (io.ReadCloser, error) {
+	switch {
+	case from.file == "-":
+		return io.NopCloser(w.request.Stdin), nil
+	case from.tree == "":
+		return os.Open(inDir(w.request.Dir, from.file))
+	}
+	root, err := os.OpenRoot(w.root)
+	if err != nil {
+		return nil, err
+	}
+	defer root.Close()
+	return root.Open(filepath.FromSlash(from.tree))
+}
+
+// read reads a report.
+func (w *witness) read(from origin) *testimony {
+	t := &testimony{from: from, evidence: judge.Evidence{Name: from.name, Format: from.format, State: judge.Read, Optional: !from.needed}}
+	in, err := w.open(from)
+	switch {
+	case errors.Is(err, fs.ErrNotExist) && from.tree != "":
+		return t.fail(judge.Missing, fmt.Sprintf("there is no %s in the work tree, where the policy looks for it; did the linter run, and write it there? Another file: --report %s=FILE", from.tree, from.terms.Name))
+	case errors.Is(err, fs.ErrNotExist):
+		return t.fail(judge.Missing, "there is no such file; did the linter run, and write it there?")
+	case err != nil:
+		return t.fail(judge.Missing, fmt.Sprintf("it can't be read: %v", errors.Unwrap(err)))
+	}
+	defer in.Close()
+	report, err := intake.Read(in, from.format)
+	switch {
+	case errors.Is(err, intake.ErrMalformed):
+		return t.fail(judge.Failed, fmt.Sprintf("%v; run the linter again and keep all of its output", err))
+	case err != nil:
+		return t.fail(judge.Missing, fmt.Sprintf("it can't be read: %v", err))
+	}
+	t.report = report
+	t.evidence.Format = report.Format
+	t.evidence.Findings = len(report.Findings)
+	clean := from.terms.Clean || from.format == policy.Diagnostics && w.request.EmptyIsClean
+	switch {
+	case report.Failure != "":
+		t.fail(judge.Failed, report.Failure)
+	case report.Stopped != "" && !from.terms.Errors:
+		t.fail(judge.Failed, report.Stopped)
+	case report.Format != policy.Diagnostics || len(report.Findings) > 0:
+	case clean:
+		t.evidence.State = judge.Empty
+	case from.terms.Name != "":
+		t.fail(judge.Failed, "it holds no finding, which may mean that nothing ran; where an empty file means that the tool found nothing, the policy says so with clean: empty")
+	default:
+		t.fail(judge.Failed, "it holds no finding, which may mean that nothing ran; if the tool ran and found nothing, say so: --report diagnostics=FILE --empty-is-clean")
+	}
+	t.checkTool()
+	return t
+}
+
+// checkTool holds a report against the tool and the versions that the policy expects it from.
+func (t *testimony) checkTool() {
+	terms := t.from.terms
+	for _, tool := range t.report.Tools {
+		switch {
+		case terms.Tool != "" && tool.Name != "" && !strings.EqualFold(terms.Tool, tool.Name):
+			t.fail(judge.Foreign, fmt.Sprintf("it comes from %s, where the policy expects %s", tool.Name, terms.Tool))
+		case terms.Version.Take(tool.Version):
+		case tool.Version == "":
+			t.fail(judge.Foreign, fmt.Sprintf("it doesn't tell the version of its tool, which the policy wants to be %s", terms.Version))
+		default:
+			t.fail(judge.Foreign, fmt.Sprintf("it comes from version %s, where the policy wants %s: run that one, or alter the policy in a change of its own first", clip(tool.Version), terms.Version))
+		}
+	}
+}
+
+// checkAge takes a report for foreign that the policy names and that is older than a file of a local change that its tool
+// looks at: the linter hasn't seen that yet.
+func (w *witness) checkAge(t *testimony) error {
+	if t.from.tree == "" || w.kind != policy.Staged && w.kind != policy.Worktree {
+		return nil
+	}
+	written, err := w.modified(t.from.tree)
+	if err != nil {
+		return nil // it was read, and is gone since
+	}
+	files, err := w.changed()
+	for _, f := range files {
+		looksAt := func(c baseline.Cover) bool { return c.Matches(f.Path) }
+		if f.Status == change.Deleted || strings.HasPrefix(f.Path, policy.Folder+"/") || !slices.ContainsFunc(t.evidence.Covers, looksAt) {
+			continue
+		}
+		if at, err := w.modified(f.Path); err == nil && at.After(written) && !slices.Contains(t.from.terms.Files, f.Path) {
+			t.fail(judge.Foreign, fmt.Sprintf("%s was altered after it was written; run the linter again", f.Path))
+			break
+		}
+	}
+	return err
+}
+
+func (w *witness) modified(file string) (time.Time, error) {
+	info, err := os.Lstat(inDir(w.root, filepath.FromSlash(path.Clean(file))))
+	if err != nil {
+		return time.Time{}, err
+	}
+	return info.ModTime(), nil
+}
