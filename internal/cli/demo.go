@@ -71,16 +71,9 @@ type step struct {
 }
 
 var (
-	takeAllReports = withReports("zincdoor", "baseline", "take")
-	gateMerge      = withReports("zincdoor", "gate", "--against", "main")
+	takeAll   = []string{"zincdoor", "baseline", "take"}
+	gateMerge = []string{"zincdoor", "gate", "--against", "main"}
 )
-
-func withReports(command ...string) []string {
-	for _, report := range demo.Reports {
-		command = append(command, "--report", report)
-	}
-	return command
-}
 
 var steps = []step{
 	{
@@ -88,7 +81,7 @@ var steps = []step{
 		prepare: func(r *demo.Repository) error {
 			return errors.Join(r.Enter("old"), r.Commit("Tides, fares and boards"), r.Fit())
 		},
-		command: takeAllReports,
+		command: takeAll,
 	},
 	{
 		story: "A change adds low water to the tide table, and renames a file. All old findings are still known, though their lines moved.",

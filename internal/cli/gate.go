@@ -14,7 +14,6 @@ import (
 
 	"zincdoor/internal/core/judge"
 	"zincdoor/internal/core/policy"
-	"zincdoor/internal/core/source"
 	"zincdoor/internal/gate"
 	"zincdoor/internal/render"
 )
@@ -63,7 +62,7 @@ Exit codes: 0 open, 1 shut, 2 can't judge, 3 the call or the policy is wrong.`,
 			for _, r := range results {
 				v := judge.Judge(r.Case)
 				p.code = graver(p.code, exitOf(v.Outcome))
-				verdicts = append(verdicts, shown{v, r.Text})
+				verdicts = append(verdicts, shown{v, render.Options{Text: r.Text, ByTeam: output.group == "team"}})
 			}
 			return targets.write(p.out, verdicts)
 		},
@@ -229,12 +228,13 @@ func oneStdin(q gate.Request) error {
 
 // outputFlags say where the verdict goes and in which formats.
 type outputFlags struct {
-	format, file string
-	writes       []string
+	format, file, group string
+	writes              []string
 }
 
 func (o *outputFlags) add(f *pflag.FlagSet) {
 	f.StringVar(&o.format, "format", render.Terminal, "how the verdict is shown: `"+strings.Join(render.Formats, "|")+"`")
+	f.StringVar(&o.group, "group", "file", "in the terminal, show the findings by `file` or by team")
 	f.StringVar(&o.file, "output", "", "write it to `FILE` instead of standard output")
 	f.StringArrayVar(&o.writes, "write", nil, "write it to a file as well, as `FORMAT=FILE`; repeatable")
 }
@@ -245,6 +245,9 @@ type target struct{ format, file string }
 type targets []target
 
 func (o *outputFlags) targets() (targets, error) {
+	if o.group != "file" && o.group != "team" {
+		return nil, fmt.Errorf("--group is file or team, not %q", o.group)
+	}
 	all := targets{{o.format, o.file}}
 	for _, w := range o.writes {
 		format, file, ok := strings.Cut(w, "=")
@@ -261,10 +264,10 @@ func (o *outputFlags) targets() (targets, error) {
 	return all, nil
 }
 
-// shown is a verdict with the texts its findings stand in.
+// shown is a verdict, and how it is shown.
 type shown struct {
 	verdict judge.Verdict
-	text    func(path string) *source.Text
+	options render.Options
 }
 
 // write writes the verdicts everywhere. A file is replaced whole or not at all.
@@ -289,7 +292,7 @@ func (all targets) write(out io.Writer, verdicts []shown) error {
 
 func renderAll(out io.Writer, format string, verdicts []shown) error {
 	for _, v := range verdicts {
-		if err := render.Verdict(out, format, v.verdict, v.text); err != nil {
+		if err := render.Verdict(out, format, v.verdict, v.options); err != nil {
 			return err
 		}
 	}

@@ -16,9 +16,6 @@ import (
 //go:embed scenes
 var scenes embed.FS
 
-// Reports are where every scene has its linters' reports, relative to the repository.
-var Reports = []string{"build/core.txt", "build/fares.sarif", "build/boards.sarif"}
-
 // removed marks a file of a scene that the scene before had and this one doesn't.
 const removed = " (removed)"
 

@@ -28,6 +28,7 @@ type (
 		Gone        []goneJSON       `json:"gone"`
 		Acceptances []acceptanceJSON `json:"acceptances"`
 		Waivers     []waiverJSON     `json:"waivers"`
+		Teams       []teamJSON       `json:"teams"`
 		Notices     []string         `json:"notices"`
 	}
 	changeJSON struct {
@@ -53,6 +54,11 @@ type (
 		Findings int         `json:"findings"`
 		State    judge.State `json:"state"`
 		Problem  string      `json:"problem"`
+		Needed   bool        `json:"needed"`
+	}
+	teamJSON struct {
+		Name    string `json:"name"`
+		Contact string `json:"contact"`
 	}
 	totalsJSON struct {
 		Findings  int `json:"findings"`
@@ -140,7 +146,7 @@ func writeJSON(w io.Writer, v judge.Verdict) error {
 		Change: changeJSON(v.Subject),
 		Policy: policyJSON{v.Origin.From, v.Origin.Digest, list(v.Origin.Inherits, func(i policy.Inherited) inheritedJSON { return inheritedJSON(i) }), list(v.Origin.Altered, func(a policy.Alteration) string { return a.What })},
 		Evidence: list(v.Evidence, func(e judge.Evidence) evidenceJSON {
-			return evidenceJSON{e.Name, e.Format, e.Findings, e.State, e.Problem}
+			return evidenceJSON{e.Name, e.Format, e.Findings, e.State, e.Problem, !e.Optional}
 		}),
 		Totals: totalsJSON{
 			Findings: v.Totals.Findings, Ignored: v.Totals.Ignored, Gone: v.Totals.Gone,
@@ -160,6 +166,7 @@ func writeJSON(w io.Writer, v judge.Verdict) error {
 			e := a.Entry
 			return acceptanceJSON{a.Change, e.Tool, e.Rule, e.Path, e.Message, e.Why, e.Reason, e.By, e.Until, a.Finding, a.Honoured, a.Problem}
 		}),
+		Teams:   list(v.Teams, func(t policy.Team) teamJSON { return teamJSON{t.Name, t.Contact} }),
 		Notices: list(v.Notices, func(s string) string { return s }),
 	})
 }

@@ -19,12 +19,18 @@ const (
 // Formats lists the names of all formats.
 var Formats = []string{Terminal, JSON}
 
-// Verdict writes a verdict in a format. text gives the text of a file that a finding stands in, nil where it isn't
-// known.
-func Verdict(w io.Writer, format string, v judge.Verdict, text func(path string) *source.Text) error {
+// Options say how a verdict is shown.
+type Options struct {
+	ByTeam bool // in the terminal, the findings of each team together
+	// Text gives the text of a file that a finding stands in, nil where it isn't known.
+	Text func(path string) *source.Text
+}
+
+// Verdict writes a verdict in a format.
+func Verdict(w io.Writer, format string, v judge.Verdict, o Options) error {
 	switch format {
 	case Terminal:
-		return writeTerminal(w, v, text)
+		return writeTerminal(w, v, o)
 	case JSON:
 		return writeJSON(w, v)
 	}

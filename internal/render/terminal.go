@@ -69,9 +69,9 @@ func width(s string) int { return ansi.StringWidth(s) }
 // screen writes a verdict for people. Errors of writing are kept and told once.
 type screen struct {
 	look
-	w    io.Writer
-	text func(path string) *source.Text
-	err  error
+	Options
+	w   io.Writer
+	err error
 }
 
 func (s *screen) line(format string, args ...any) {
@@ -80,8 +80,8 @@ func (s *screen) line(format string, args ...any) {
 	}
 }
 
-func writeTerminal(w io.Writer, v judge.Verdict, text func(path string) *source.Text) error {
-	s := &screen{look: lookFor(w), w: w, text: text}
+func writeTerminal(w io.Writer, v judge.Verdict, o Options) error {
+	s := &screen{look: lookFor(w), w: w, Options: o}
 	s.findings(v)
 	s.notices(v)
 	s.evidence(v)
@@ -90,10 +90,33 @@ func writeTerminal(w io.Writer, v judge.Verdict, text func(path string) *source.
 	return s.err
 }
 
-// findings shows those that broke a limit, by file.
+// findings shows those that broke a limit, by file, and where asked by team.
 func (s *screen) findings(v judge.Verdict) {
-	file := "\x00"
+	if !s.ByTeam {
+		s.files(v, broken(v))
+		return
+	}
+	of := map[string][]int{}
 	for _, i := range broken(v) {
+		of[v.Findings[i].Team] = append(of[v.Findings[i].Team], i)
+	}
+	for _, t := range append(slices.Clone(v.Teams), policy.Team{}) {
+		if len(of[t.Name]) == 0 {
+			continue
+		}
+		name := "no team"
+		if t.Name != "" {
+			name = "team " + strings.TrimSpace(Safe(t.Name)+" "+Safe(t.Contact))
+		}
+		s.line("%s", s.zinc.Render(fmt.Sprintf("%s, %s", name, finding.Count(len(of[t.Name])))))
+		s.line("")
+		s.files(v, of[t.Name])
+	}
+}
+
+func (s *screen) files(v judge.Verdict, findings []int) {
+	file := "\x00"
+	for _, i := range findings {
 		f := v.Findings[i]
 		if f.Path != file {
 			file = f.Path
@@ -133,7 +156,7 @@ func (s *screen) finding(f judge.Finding) {
 		gutter = s.signal.Render(s.touched)
 	}
 	blank := strings.Repeat(" ", indent-2)
-	if text := s.text(f.Path); text != nil && f.Region.Line > 0 {
+	if text := s.Text(f.Path); text != nil && f.Region.Line > 0 {
 		code, marks := s.excerpt(text.Line(f.Region.Line), f)
 		s.line("%s %s %s", s.zinc.Render(fmt.Sprintf("%*d", indent-3, f.Region.Line)+" "), gutter, code)
 		if marks != "" {
@@ -251,7 +274,11 @@ func (s *screen) evidence(v judge.Verdict) {
 			s.bullet(string(e.State), fmt.Sprintf("%s %s", name, s.faint.Render(fmt.Sprintf("%s, %s", e.Format, finding.Count(e.Findings)))))
 			continue
 		}
-		s.line("%s%s", s.signal.Render(fmt.Sprintf("%-*s", indent, "  "+string(e.State))), s.bold.Render(name))
+		style, aside := s.signal, ""
+		if e.Optional {
+			style, aside = s.zinc, s.faint.Render(" not needed at this door")
+		}
+		s.line("%s%s%s", style.Render(fmt.Sprintf("%-*s", indent, "  "+string(e.State))), s.bold.Render(name), aside)
 		s.wrapped(strings.Repeat(" ", indent), Safe(e.Problem), s.plain)
 	}
 	about := []string{}
@@ -303,12 +330,15 @@ func (s *screen) own(v judge.Verdict) {
 	if shown > 0 && tighter {
 		s.bullet("policy", "which only tightens it")
 	}
+	if len(v.Acceptances) > 0 {
+		s.bullet("accepts", "the change alters the baseline: "+offered(v.Acceptances))
+	}
 	shown = 0
 	for _, a := range v.Acceptances {
 		if shown++; shown > mostOwn {
 			continue
 		}
-		about := fmt.Sprintf("%s in the baseline  %s", a.Change, Entry(a.Entry))
+		about := fmt.Sprintf("%s  %s", a.Change, Entry(a.Entry))
 		if a.Problem != "" {
 			about += "  not honoured: " + Safe(a.Problem)
 		}
@@ -321,6 +351,29 @@ func (s *screen) more(word string, shown int) {
 	if shown > mostOwn {
 		s.bullet(word, fmt.Sprintf("and %d more", shown-mostOwn))
 	}
+}
+
+// offered counts what a change makes of the baseline: "2 acceptances added, 1 altered".
+func offered(all []judge.Acceptance) string {
+	var parts []string
+	for _, kind := range []string{"added", "altered", "dropped"} {
+		n := 0
+		for _, a := range all {
+			if a.Change == kind {
+				n++
+			}
+		}
+		switch {
+		case n == 0:
+		case len(parts) > 0:
+			parts = append(parts, fmt.Sprintf("%d %s", n, kind))
+		case n == 1:
+			parts = append(parts, "1 acceptance "+kind)
+		default:
+			parts = append(parts, fmt.Sprintf("%d acceptances %s", n, kind))
+		}
+	}
+	return strings.Join(parts, ", ")
 }
 
 func evidenceName(e judge.Evidence) string {
@@ -387,6 +440,12 @@ func (s *screen) outcome(v judge.Verdict) {
 	if v.Origin.From == "built-in" {
 		where = fmt.Sprintf("%s: %s, built-in policy", Safe(v.Door), describe(v.Subject))
 	}
+	if n := len(v.Origin.Inherits); n > 0 {
+		where += ", laid over " + Safe(v.Origin.Inherits[n-1].Name)
+		if n > 1 {
+			where += fmt.Sprintf(" and %d more", n-1)
+		}
+	}
 	s.line("%s", s.faint.Render("  door "+where))
 	door, word, style := s.shut, "SHUT", s.signal
 	switch v.Outcome {
@@ -433,7 +492,7 @@ func reason(v judge.Verdict) string {
 			}
 		}
 		for _, e := range v.Evidence {
-			if !e.Sound() {
+			if !e.Sound() && !e.Optional {
 				names = append(names, evidenceName(e))
 			}
 		}

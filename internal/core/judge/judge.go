@@ -165,6 +165,8 @@ type Verdict struct {
 
 	Waivers     []WaiverUse  // those that set something aside
 	Acceptances []Acceptance // what the change makes of the baseline
+
+	Teams []policy.Team // those that answer for a finding, in the order of the policy
 }
 
 // Judge gives the verdict of a case. The same case gives the same verdict.
@@ -182,6 +184,11 @@ func Judge(c Case) Verdict {
 	v.settleOffers(c)
 	v.waive(c)
 	v.Totals = count(v)
+	for _, t := range c.Policy.Teams {
+		if slices.ContainsFunc(v.Findings, func(f Finding) bool { return f.Team == t.Name }) {
+			v.Teams = append(v.Teams, t)
+		}
+	}
 	v.Limits = append(measure(c, &v), v.Limits...)
 	v.Enforced, v.Outcome = decide(c.Door, v)
 	v.Notices = slices.Concat(v.Notices, c.Recognised.Distrusted, remarks(c, v, lineRule))

@@ -68,19 +68,32 @@ type Team struct {
 // TeamOf names the team that answers for a file, "" where none does: of several the one whose glob is most specific, by
 // how much of it stands before its first wildcard, else the first.
 func (p *Policy) TeamOf(path string) string {
-	team, most := "", -1
+	team, _ := p.ClaimOf(path)
+	return team
+}
+
+// ClaimOf names the team that answers for a file, and the first other one whose glob is just as specific, "" where there
+// is none.
+func (p *Policy) ClaimOf(path string) (team, rival string) {
+	most := -1
 	for _, t := range p.Teams {
 		for _, glob := range t.Paths {
 			plain := len(glob)
 			if at := strings.IndexAny(glob, `*?[{\`); at >= 0 {
 				plain = at
 			}
-			if plain > most && path != "" && doublestar.MatchUnvalidated(glob, path) {
-				team, most = t.Name, plain
+			if plain < most || path == "" || !doublestar.MatchUnvalidated(glob, path) {
+				continue
+			}
+			switch {
+			case plain > most:
+				team, rival, most = t.Name, "", plain
+			case rival == "" && t.Name != team:
+				rival = t.Name
 			}
 		}
 	}
-	return team
+	return team, rival
 }
 
 // Measure says which number of some rules' messages tells how bad a fault is.
