@@ -318,6 +318,49 @@ func TestOutput(t *testing.T) {
 	}
 }
 
+// TestGenerated: a marker line makes a file generated, where it stood there before the change.
+func TestGenerated(t *testing.T) {
+	s := repository(t)
+	s.write(".gitignore", "r.txt\n")
+	s.write(".zincdoor/policy.yaml", `zincdoor: 1
+paths: {marker: "^// made by gauge$"}
+severities: [{path: generated, is: ignored}]
+doors: {d: {limits: [{count: new, severity: warning, most: 0}]}}
+`)
+	const marker = "// made by gauge\n"
+	s.write("core/before.c", marker+lines(5))
+	s.write("core/moved.c", marker+lines(9))
+	s.write("core/plain.c", lines(5))
+	s.write("core/still.c", marker+lines(5))
+	s.commit("one")
+	s.write("core/before.c", lines(6)+"more;\n") // which takes the marker away
+	s.write("core/plain.c", marker+lines(5)+"more;\n")
+	s.write("core/fresh.c", marker)
+	s.git("mv", "core/moved.c", "core/elsewhere.c")
+	s.write("core/elsewhere.c", marker+lines(9)+"more;\n")
+	s.git("add", "-A")
+	s.write("r.txt", warn("core/before.c", 7)+warn("core/plain.c", 7)+warn("core/fresh.c", 1)+warn("core/still.c", 2)+warn("core/elsewhere.c", 11))
+	shut := func(v verdict) (all []string) {
+		for _, f := range v.Findings {
+			if f.Severity != "ignored" {
+				all = append(all, f.Path)
+			}
+		}
+		return all
+	}
+	check := func(want string, change ...string) {
+		t.Helper()
+		if v := s.judge(append(change, "--report", "r.txt")...); strings.Join(shut(v), " ") != want {
+			t.Errorf("%v: not ignored are %v\n%s", change, shut(v), v.about())
+		}
+	}
+	check("core/fresh.c core/plain.c", "--staged")
+	check("core/fresh.c core/plain.c", "--worktree")
+	s.commit("two")
+	check("core/fresh.c core/plain.c", "--range", "HEAD~..HEAD")
+	check("core/before.c", "--tree")
+}
+
 func TestDemo(t *testing.T) {
 	s := &sandbox{T: t, dir: t.TempDir()}
 	out, errs, code := s.run("demo", "--keep", "tideboard")

@@ -134,8 +134,8 @@ type verdict struct {
 	Evidence []struct{ Name, State, Problem string }
 	Totals   map[string]int
 	Findings []struct {
-		ID, Path, Rule, Place, Standing string
-		Line, Occurrences               int
+		ID, Path, Rule, Severity, Place, Standing string
+		Line, Occurrences                         int
 	}
 	Limits []struct {
 		Name  string

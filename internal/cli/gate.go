@@ -158,10 +158,14 @@ func addRun(f *pflag.FlagSet, run *bool) {
 
 // addReports adds the flags that name reports.
 func (e *evidenceFlags) addReports(f *pflag.FlagSet) {
-	f.StringArrayVar(&e.reports, "report", nil, "a report, as `[NAME=]FILE`, - for standard input; repeatable. NAME is a report of the policy, or a format: "+strings.Join(policy.Formats, ", "))
+	e.addReport(f)
 	f.StringVar(&e.commit, "report-commit", "", "the `REV` that the reports were made at, where they don't say")
 	f.StringVar(&e.root, "report-root", "", "where the reports' paths start, where that isn't plain: a `DIR` of the repository, or its root on another machine")
 	f.BoolVar(&e.emptyIsClean, "empty-is-clean", false, "an empty report given as diagnostics=FILE means that the tool found nothing")
+}
+
+func (e *evidenceFlags) addReport(f *pflag.FlagSet) {
+	f.StringArrayVar(&e.reports, "report", nil, "a report, as `[NAME=]FILE`, - for standard input; repeatable. NAME is a report of the policy, or a format: "+strings.Join(policy.Formats, ", "))
 }
 
 func (e *evidenceFlags) request(in io.Reader) (gate.Request, error) {

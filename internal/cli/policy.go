@@ -31,34 +31,38 @@ func (p *program) openPolicy(ctx context.Context, file string, run bool) (*gate.
 	if err != nil {
 		return nil, err
 	}
-	read, err := gate.OpenPolicy(ctx, gate.Request{Dir: dir, Policy: file, Run: run})
+	read, err := gate.OpenPolicy(ctx, gate.Request{Dir: dir, Policy: file, Run: run}, false)
 	return read, graded(err)
 }
 
 func (p *program) checkPolicy() *cobra.Command {
-	run := false
+	var evidence evidenceFlags
 	cmd := &cobra.Command{
 		Use:   "check [FILE]",
 		Short: "Find everything that is wrong in a policy, and what can never matter",
 		Long: `Read a policy (the work tree's .zincdoor/policy.yaml, or FILE) and tell everything that is wrong in it at once, each
 with its line, its column and what would be valid; then what can never matter here: paths that no file has, teams
-without files, limits that another one always breaks with.
+without files, rules that no report here has shown (the policy's reports and those given, and the baseline), limits
+that another one always breaks with.
 
 Exit code 3 where something is wrong.`,
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			file, err := p.openPolicy(cmd.Context(), strings.Join(args, ""), run)
+			request, err := evidence.request(p.in)
+			if err != nil {
+				return err
+			}
+			request.Policy = strings.Join(args, "")
+			file, err := gate.OpenPolicy(cmd.Context(), request, true)
 			switch {
 			case err != nil:
-				return err
+				return graded(err)
 			case file.BuiltIn:
 				return fmt.Errorf("there is no %s here, so the built-in policy judges; see zincdoor policy show --built-in, or write a starter policy with zincdoor fit", policy.Path)
 			}
 			read, name := file.Policy, file.Text.Name
-			if file.Files != nil {
-				for _, idle := range read.Idle(file.Files) {
-					fmt.Fprintf(p.err, "zincdoor: %s\n", render.Safe(idle.String()))
-				}
+			for _, idle := range read.Idle(file.Files, file.Seen) {
+				fmt.Fprintf(p.err, "zincdoor: %s\n", render.Safe(idle.String()))
 			}
 			limits := 0
 			for _, d := range read.Doors {
@@ -68,7 +72,8 @@ Exit code 3 where something is wrong.`,
 			return nil
 		},
 	}
-	addRun(cmd.Flags(), &run)
+	evidence.addReport(cmd.Flags())
+	addRun(cmd.Flags(), &evidence.run)
 	return cmd
 }
 

@@ -1,10 +1,14 @@
 package gate
 
 import (
+	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"io/fs"
 
+	"zincdoor/internal/core/baseline"
+	"zincdoor/internal/core/finding"
 	"zincdoor/internal/core/policy"
 	"zincdoor/internal/git"
 )
@@ -15,10 +19,15 @@ type PolicyFile struct {
 	Text    policy.Text // as it is written
 	BuiltIn bool        // the folder has none of its own
 	Files   []string    // of the work tree; nil where there is none
+
+	// Seen are findings of the policy's reports and those of the call, as far as these can be read, and what the baseline
+	// accepts: no more of them than tool, rule and tags.
+	Seen []finding.Finding
 }
 
-// OpenPolicy reads the policy that q names, else that of the work tree or folder, else the built-in one.
-func OpenPolicy(ctx context.Context, q Request) (*PolicyFile, error) {
+// OpenPolicy reads the policy that q names, else that of the work tree or folder, else the built-in one. With look it
+// looks through reports and baseline too.
+func OpenPolicy(ctx context.Context, q Request, look bool) (*PolicyFile, error) {
 	s, err := folderScene(ctx, q)
 	if err != nil {
 		return nil, err
@@ -51,8 +60,37 @@ func OpenPolicy(ctx context.Context, q Request) (*PolicyFile, error) {
 			return nil, err
 		}
 	}
-	file.Policy, err = policy.Read(file.Text)
+	if file.Policy, err = policy.Read(file.Text); err != nil || !look {
+		return file, err
+	}
+	file.Seen, err = s.seen(q, file.Policy)
 	return file, err
+}
+
+// seen looks through the reports and the baseline for what rules there are.
+func (s *scene) seen(q Request, p *policy.Policy) (all []finding.Finding, err error) {
+	sources, err := s.sources(q.Reports, p, &policy.Door{})
+	if err != nil {
+		return nil, err
+	}
+	w := &witness{scene: s, request: q}
+	for _, from := range sources {
+		if t := w.read(from); t.report != nil {
+			for _, f := range t.report.Findings {
+				all = append(all, finding.Finding{Tool: cmp.Or(f.Tool, t.toolName()), Rule: f.Rule, Tags: f.Tags})
+			}
+		}
+	}
+	data, found, err := s.plainAt(git.Worktree, p.Baseline)
+	if err != nil || !found {
+		return all, nil // which the gate tells of
+	}
+	if b, err := baseline.Read(bytes.NewReader(data)); err == nil {
+		for _, e := range b.Entries {
+			all = append(all, finding.Finding{Tool: e.Tool, Rule: e.Rule})
+		}
+	}
+	return all, nil
 }
 
 // folderScene opens the work tree that the call is made in, or the folder where there is none.

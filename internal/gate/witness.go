@@ -3,6 +3,7 @@ package gate
 import (
 	"cmp"
 	"fmt"
+	"regexp"
 	"slices"
 
 	"zincdoor/internal/core/change"
@@ -34,6 +35,7 @@ type witness struct {
 	notices                []string
 	texts                  map[string]*source.Text    // of the head; nil for a file whose text isn't known
 	waivers                map[string][]waiver.Waiver // in the head's files, as far as these were read
+	marker                 *regexp.Regexp             // of a line that generated files have; nil for none
 	allLines               bool                       // a limit asks how many lines are touched
 	waived                 bool                       // the door takes waivers
 	signed                 map[string][]waiver.Waiver // in the changed files that no report names; once searched ends
@@ -91,6 +93,9 @@ func (w *witness) hear(rules change.Rules) (*Result, error) {
 	w.noteStrange()
 	w.findings = finding.Merge(w.findings)
 	w.noteOpaque()
+	if err := w.markGenerated(); err != nil {
+		return nil, err
+	}
 	c := judge.Case{Change: w.change, Findings: w.findings, Evidence: w.evidence, Notices: w.notices}
 	var err error
 	if c.Waivers, err = w.allWaivers(); err != nil {

@@ -59,6 +59,7 @@ type Finding struct {
 	Snippet string      // the code the report quotes at Region.Line, "" where it quotes none
 	Code    source.Code // the code at Region.Line as it stands in the repository
 
+	Generated  bool // its file was generated, by a marker line in it
 	Suppressed bool // its tool suppressed it
 
 	Outside     bool     // Path lies outside the repository, or isn't tracked there; Path is as reported

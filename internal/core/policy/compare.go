@@ -3,6 +3,7 @@ package policy
 import (
 	"fmt"
 	"reflect"
+	"regexp"
 	"slices"
 	"strings"
 )
@@ -23,9 +24,9 @@ func Compare(old, new *Policy) (all []Alteration) {
 		old, new any
 	}{
 		{"the ladder", old.Ladder, new.Ladder}, {"levels", old.Levels, new.Levels}, {"the path of the baseline", old.Baseline, new.Baseline},
-		{"place", old.Place, new.Place}, {"severities", severityTexts(old), severityTexts(new)}, {"groups", old.Groups, new.Groups},
-		{"sets of paths", old.Sets, new.Sets}, {"skipped paths", old.Skip, new.Skip}, {"teams", teamTexts(old), teamTexts(new)},
-		{"aliases", old.Aliases, new.Aliases}, {"reports", reportTexts(old), reportTexts(new)}, {"measures", measureTexts(old), measureTexts(new)},
+		{"place", old.Place, new.Place}, {"severities", written(old.Severities, Severity.write), written(new.Severities, Severity.write)}, {"groups", old.Groups, new.Groups},
+		{"sets of paths", old.Sets, new.Sets}, {"the marker of generated files", patternText(old.Marker), patternText(new.Marker)}, {"skipped paths", old.Skip, new.Skip}, {"teams", written(old.Teams, Team.write), written(new.Teams, Team.write)},
+		{"aliases", old.Aliases, new.Aliases}, {"reports", written(old.Reports, Report.write), written(new.Reports, Report.write)}, {"measures", written(old.Measures, Measure.write), written(new.Measures, Measure.write)},
 	} {
 		if !reflect.DeepEqual(part.old, part.new) && (!empty(part.old) || !empty(part.new)) {
 			note(false, "%s altered", part.name)
@@ -56,36 +57,18 @@ func empty(part any) bool {
 	return false
 }
 
-// severityTexts writes severities without the lines they stand on.
-func severityTexts(p *Policy) []string {
-	var all []string
-	for _, s := range p.Severities {
-		s.At, s.groups, s.sets = Position{}, nil, nil
-		all = append(all, fmt.Sprintf("%+v", s))
+func patternText(p *regexp.Regexp) []string {
+	if p == nil {
+		return nil
 	}
-	return all
+	return []string{p.String()}
 }
 
-// teamTexts, reportTexts and measureTexts leave out where they stand.
-func teamTexts(p *Policy) (all []string) {
-	for _, t := range p.Teams {
-		t.At = Position{}
-		all = append(all, fmt.Sprintf("%+v", t))
-	}
-	return all
-}
-
-func reportTexts(p *Policy) (all []string) {
-	for _, r := range p.Reports {
-		all = append(all, r.write())
-	}
-	return all
-}
-
-func measureTexts(p *Policy) (all []string) {
-	for _, m := range p.Measures {
-		m.At = Position{}
-		all = append(all, fmt.Sprintf("%+v", m))
+// written writes each of a list, without where it stands.
+func written[T any](list []T, write func(T) string) []string {
+	all := make([]string, len(list))
+	for i, item := range list {
+		all[i] = write(item)
 	}
 	return all
 }
@@ -145,7 +128,7 @@ func (l Limit) compare(door string, now Limit, note func(tighter bool, format st
 		note(true, "%s: %s firm from now on", door, l.Name)
 		l.Firm = true
 	}
-	l.Most, l.Mode, l.Say, l.groups, l.sets, l.At = now.Most, now.Mode, now.Say, now.groups, now.sets, now.At
+	l.Most, l.Mode, l.Say, l.groups, l.sets, l.generated, l.At = now.Most, now.Mode, now.Say, now.groups, now.sets, now.generated, now.At
 	if !reflect.DeepEqual(l, now) {
 		note(false, "%s: %s altered", door, l.Name)
 	}

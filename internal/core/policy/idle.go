@@ -1,24 +1,51 @@
 package policy
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"slices"
 	"strings"
+
+	"zincdoor/internal/core/finding"
 )
 
-// Idle lists what of a policy can never matter in a repository of these files: teams and sets without files, selectors
-// of paths that no file has, and limits that another one of their door always breaks with.
-func (p *Policy) Idle(files []string) (all Problems) {
-	note := func(at Position, format string, args ...any) {
-		all = append(all, Problem{at.File, at.Line, at.Column, fmt.Sprintf(format, args...)})
+// idle gathers what of a policy can never matter.
+type idle struct {
+	*Policy
+	problems Problems
+}
+
+func (i *idle) note(at Position, format string, args ...any) {
+	i.problems = append(i.problems, Problem{at.File, at.Line, at.Column, fmt.Sprintf(format, args...)})
+}
+
+// Idle lists what of a policy can never matter: in a repository of these files, teams and sets without files and
+// selectors of paths that no file has; where any findings were seen, globs of rules that none of them is of; and limits
+// that another one of their door always breaks with.
+func (p *Policy) Idle(files []string, seen []finding.Finding) Problems {
+	i := &idle{Policy: p}
+	if len(files) > 0 {
+		i.paths(files)
 	}
+	if len(seen) > 0 {
+		i.rules(seen)
+	}
+	i.limits()
+	slices.SortStableFunc(i.problems, func(a, b Problem) int {
+		return cmp.Or(cmp.Compare(a.File, b.File), cmp.Compare(a.Line, b.Line), cmp.Compare(a.Column, b.Column))
+	})
+	return i.problems
+}
+
+// paths notes what no file is in.
+func (p *idle) paths(files []string) {
 	none := func(globs []string) bool {
 		return !slices.ContainsFunc(files, func(path string) bool { return matchesPath(globs, path) })
 	}
 	for _, t := range p.Teams {
 		if none(t.Paths) {
-			note(t.At, "team %s answers for no file", t.Name)
+			p.note(t.At, "team %s answers for no file", t.Name)
 		}
 	}
 	for _, name := range slices.Sorted(maps.Keys(p.Sets)) {
@@ -27,37 +54,73 @@ func (p *Policy) Idle(files []string) (all Problems) {
 			if at.Line == 0 {
 				at = p.Origins["paths."+name]
 			}
-			note(at, "the set %s of paths has no file", name)
+			p.note(at, "the set %s of paths has no file", name)
 		}
 	}
 	for _, glob := range p.Skip {
 		if none([]string{glob}) {
-			note(p.Origins["paths.skip"], "no file matches %q", glob)
+			p.note(p.Origins["paths.skip"], "no file matches %q", glob)
 		}
 	}
 	idlePath := func(s *Selector) bool {
-		return len(s.Paths) > 0 && !slices.ContainsFunc(files, s.TakesPath)
+		return len(s.Paths) > 0 && !(s.generated && p.Marker != nil) && !slices.ContainsFunc(files, s.TakesPath)
 	}
 	for i := range p.Severities {
 		if s := &p.Severities[i]; idlePath(&s.Selector) {
-			note(s.At, "no file is in %s", strings.Join(s.Paths, ", "))
+			p.note(s.At, "no file is in %s", strings.Join(s.Paths, ", "))
 		}
 	}
 	for _, d := range p.Doors {
 		for i := range d.Limits {
-			l := &d.Limits[i]
-			if idlePath(&l.Selector) {
-				note(l.At, "limit %q of door %s: no file is in %s", l.Name, d.Name, strings.Join(l.Paths, ", "))
+			if l := &d.Limits[i]; idlePath(&l.Selector) {
+				p.note(l.At, "limit %q of door %s: no file is in %s", l.Name, d.Name, strings.Join(l.Paths, ", "))
 			}
+		}
+	}
+}
+
+// rules notes globs and groups that take no rule of what was seen.
+func (p *idle) rules(seen []finding.Finding) {
+	check := func(at Position, names []string) {
+		for _, name := range names {
+			s := Selector{Rules: []string{name}}
+			if g := p.Groups[name]; g != nil {
+				s.groups = []*Group{g}
+			}
+			if !slices.ContainsFunc(seen, s.TakesRule) {
+				p.note(at, "no report here has shown a rule that %q takes", name)
+			}
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(p.Groups)) {
+		check(p.Origins["groups."+name], p.Groups[name].Rules)
+	}
+	for _, m := range p.Measures {
+		check(m.At, m.Rules)
+	}
+	for _, s := range p.Severities {
+		check(s.At, s.Rules)
+	}
+	for _, d := range p.Doors {
+		for _, l := range d.Limits {
+			check(l.At, l.Rules)
+		}
+	}
+}
+
+// limits notes those that never decide.
+func (p *idle) limits() {
+	for _, d := range p.Doors {
+		for i := range d.Limits {
+			l := &d.Limits[i]
 			for k := range d.Limits {
 				if o := &d.Limits[k]; k != i && o.overrules(l, p.Ladder, k < i) {
-					note(l.At, "limit %q of door %s never decides, since %q counts all of that and bears no more", l.Name, d.Name, o.Name)
+					p.note(l.At, "limit %q of door %s never decides, since %q counts all of that and bears no more", l.Name, d.Name, o.Name)
 					break
 				}
 			}
 		}
 	}
-	return all
 }
 
 // overrules reports whether a limit is broken whenever another one is: it counts the same and more, and bears no more.

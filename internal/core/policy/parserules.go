@@ -182,6 +182,9 @@ func (r *reader) atLeast(n ast.Node, what string, most float64) float64 {
 	return number
 }
 
+// generatedSet is the set of paths that generated files are in.
+const generatedSet = "generated"
+
 // paths reads the sets of paths.
 func (r *reader) paths(n ast.Node) {
 	own := map[string]bool{}
@@ -198,7 +201,11 @@ func (r *reader) paths(n ast.Node) {
 		seen: r.origin("paths."),
 		read: map[string]func(ast.Node){
 			"skip":      func(n ast.Node) { r.policy.Skip = slices.Concat(r.under.Skip, r.globs(n, "path")) },
-			"generated": func(n ast.Node) { set(n, n, "generated") },
+			"generated": func(n ast.Node) { set(n, n, generatedSet) },
+			"marker": func(n ast.Node) {
+				r.policy.Marker = r.pattern(n, "marker")
+				r.checkName(n, "set", generatedSet, func(s *Selector) []string { return s.Paths })
+			},
 			"sets": func(n ast.Node) {
 				for _, f := range r.fields(n, "sets") {
 					r.origin("paths.sets.")(f)
@@ -206,7 +213,6 @@ func (r *reader) paths(n ast.Node) {
 				}
 			},
 		},
-		later: []string{"marker"},
 	})
 }
 
@@ -267,7 +273,7 @@ func (g *Group) holds(other *Group, deep int) bool {
 // resolveSelectors looks up the groups, sets and teams that selectors name.
 func (r *reader) resolveSelectors() {
 	resolve := func(s *Selector) {
-		s.groups, s.sets = r.groupsOf(s.Rules), nil
+		s.groups, s.sets, s.generated = r.groupsOf(s.Rules), nil, slices.Contains(s.Paths, generatedSet)
 		for _, name := range s.Paths {
 			s.sets = append(s.sets, r.policy.Sets[name]...)
 		}

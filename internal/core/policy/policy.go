@@ -4,6 +4,7 @@ package policy
 
 import (
 	_ "embed"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -38,6 +39,7 @@ type Policy struct {
 	Severities []Severity          // how findings are graded, in the order of the file
 	Groups     map[string]*Group   // named sets of rules
 	Sets       map[string][]string // named sets of paths, by their globs
+	Marker     *regexp.Regexp      // of a line that generated files have, which makes them part of the set generated
 	Skip       []string            // globs of paths whose findings are ignored
 
 	Teams []Team // in the order of the file

@@ -247,7 +247,8 @@ func TestIdle(t *testing.T) {
 	p, err := Parse("policy.yaml", []byte(`zincdoor: 1
 paths: {skip: [gone/**, core/old*], sets: {tests: "**/*_test.go"}}
 teams: {fares: {path: fares/**}, core: {path: core/**}}
-severities: [{path: [nowhere/**], is: note}, {path: [nowhere/**, core/**], is: note}]
+severities: [{path: [nowhere/**], rule: [late-*, unused], is: note}, {path: [nowhere/**, core/**], rule: idle, is: note}]
+groups: {idle: [unused, -Wunused*]}
 doors:
   d:
     limits:
@@ -261,13 +262,15 @@ doors:
 	if err != nil {
 		t.Fatal(err)
 	}
-	want := `policy.yaml:3:9: team fares answers for no file
+	want := `policy.yaml:2:9: no file matches "gone/**"
 policy.yaml:2:44: the set tests of paths has no file
-policy.yaml:2:9: no file matches "gone/**"
+policy.yaml:3:9: team fares answers for no file
 policy.yaml:4:14: no file is in nowhere/**
-policy.yaml:9:9: limit "one" of door d never decides, since "all" counts all of that and bears no more
-policy.yaml:12:9: limit "same" of door d never decides, since "sound" counts all of that and bears no more`
-	if got := p.Idle([]string{"core/tide.c", "core/old.c"}); got.Error() != want {
+policy.yaml:4:14: no report here has shown a rule that "late-*" takes
+policy.yaml:5:10: no report here has shown a rule that "-Wunused*" takes
+policy.yaml:10:9: limit "one" of door d never decides, since "all" counts all of that and bears no more
+policy.yaml:13:9: limit "same" of door d never decides, since "sound" counts all of that and bears no more`
+	if got := p.Idle([]string{"core/tide.c", "core/old.c"}, []finding.Finding{{Rule: "unused"}, {Rule: "other"}}); got.Error() != want {
 		t.Errorf("got\n%s\nwant\n%s", got, want)
 	}
 }

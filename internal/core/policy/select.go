@@ -29,6 +29,8 @@ type Selector struct {
 
 	groups []*Group // those that Rules names
 	sets   []string // the globs of the sets that Paths names
+
+	generated bool // Paths names the set of generated files
 }
 
 // Group is a named set of rules.
@@ -43,7 +45,7 @@ type Group struct {
 // Takes reports whether a selector means a finding that a team answers for, as far as that can be told before it is
 // judged: places and standings aren't looked at.
 func (s *Selector) Takes(f finding.Finding, team string) bool {
-	return s.TakesRule(f) && s.TakesPath(f.Path) && anyTag(s.Tags, f.Tags, len(s.Tags) == 0) &&
+	return s.TakesRule(f) && (s.TakesPath(f.Path) || s.generated && f.Generated) && anyTag(s.Tags, f.Tags, len(s.Tags) == 0) &&
 		(len(s.Tools) == 0 || matchesAny(s.Tools, f.Tool, MatchRule)) &&
 		(len(s.Teams) == 0 || slices.Contains(s.Teams, team)) &&
 		(len(s.Levels) == 0 || slices.Contains(s.Levels, f.Level)) &&

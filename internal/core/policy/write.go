@@ -91,19 +91,22 @@ func (w *writer) text(origins bool) []byte {
 
 func (w *writer) paths() {
 	p := w.policy
-	if len(p.Skip)+len(p.Sets) == 0 {
+	if len(p.Skip)+len(p.Sets) == 0 && p.Marker == nil {
 		return
 	}
 	w.heading("paths:")
 	if len(p.Skip) > 0 {
 		w.line("paths.skip", "  skip: "+words(p.Skip))
 	}
-	if generated := p.Sets["generated"]; len(generated) > 0 {
+	if generated := p.Sets[generatedSet]; len(generated) > 0 {
 		w.line("paths.generated", "  generated: "+words(generated))
+	}
+	if p.Marker != nil {
+		w.line("paths.marker", "  marker: "+word(p.Marker.String()))
 	}
 	var named []string
 	for _, name := range slices.Sorted(maps.Keys(p.Sets)) {
-		if name != "generated" {
+		if name != generatedSet {
 			named = append(named, name)
 		}
 	}
@@ -136,43 +139,19 @@ func (w *writer) rules() {
 		w.heading("measures:")
 	}
 	for _, m := range p.Measures {
-		w.put("  - "+flow(func(set func(key, value string)) {
-			lists(set, []keyed{{"rule", m.Rules}, {"tool", m.Tools}})
-			number, worse := "none", "more"
-			if m.Number > 0 {
-				number = strconv.Itoa(m.Number)
-			}
-			if m.Less {
-				worse = "less"
-			}
-			set("number", number)
-			set("worse", worse)
-		}), m.At)
+		w.put("  - "+m.write(), m.At)
 	}
 	if len(p.Severities) > 0 {
 		w.heading("severities:")
 	}
 	for _, s := range p.Severities {
-		w.put("  - "+flow(func(set func(key, value string)) {
-			s.Selector.write(set)
-			for _, part := range [][2]string{{"is", s.Is}, {"cap", s.Cap}, {"floor", s.Floor}} {
-				if part[1] != "" {
-					set(part[0], word(part[1]))
-				}
-			}
-			firmly(set, s.Firm)
-		}), s.At)
+		w.put("  - "+s.write(), s.At)
 	}
 	if len(p.Teams) > 0 {
 		w.heading("teams:")
 	}
 	for _, t := range p.Teams {
-		w.put("  "+word(t.Name)+": "+flow(func(set func(key, value string)) {
-			lists(set, []keyed{{"path", t.Paths}})
-			if t.Contact != "" {
-				set("contact", word(t.Contact))
-			}
-		}), t.At)
+		w.put("  "+word(t.Name)+": "+t.write(), t.At)
 	}
 	if len(p.Reports) > 0 {
 		w.heading("reports:")
@@ -229,6 +208,42 @@ func (w *writer) door(d Door) {
 	} else {
 		w.line("", waivers)
 	}
+}
+
+func (m Measure) write() string {
+	return flow(func(set func(key, value string)) {
+		lists(set, []keyed{{"rule", m.Rules}, {"tool", m.Tools}})
+		number, worse := "none", "more"
+		if m.Number > 0 {
+			number = strconv.Itoa(m.Number)
+		}
+		if m.Less {
+			worse = "less"
+		}
+		set("number", number)
+		set("worse", worse)
+	})
+}
+
+func (s Severity) write() string {
+	return flow(func(set func(key, value string)) {
+		s.Selector.write(set)
+		for _, part := range [][2]string{{"is", s.Is}, {"cap", s.Cap}, {"floor", s.Floor}} {
+			if part[1] != "" {
+				set(part[0], word(part[1]))
+			}
+		}
+		firmly(set, s.Firm)
+	})
+}
+
+func (t Team) write() string {
+	return flow(func(set func(key, value string)) {
+		lists(set, []keyed{{"path", t.Paths}})
+		if t.Contact != "" {
+			set("contact", word(t.Contact))
+		}
+	})
 }
 
 func (r Report) write() string {
