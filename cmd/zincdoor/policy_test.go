@@ -361,6 +361,58 @@ doors: {d: {limits: [{count: new, severity: warning, most: 0}]}}
 	check("core/before.c", "--tree")
 }
 
+// TestRehearse: a new policy is tried on past changes, beside the present one.
+func TestRehearse(t *testing.T) {
+	s := repository(t)
+	s.write(".gitignore", "*.txt\nreports/\n")
+	s.write(".zincdoor/policy.yaml", lax)
+	s.write("core/tide.c", lines(10))
+	var commits []string
+	commit := func(text string, line int) {
+		s.write("core/tide.c", text)
+		commits = append(commits, s.commit("to "+text[:8]))
+		if line > 0 {
+			s.write("reports/"+commits[len(commits)-1][:9]+"/gauge.txt", warn("core/tide.c", line))
+		}
+	}
+	commit("line 0;\n"+lines(10), 5)
+	commit("line 00;\n"+lines(10), 1)
+	commit("line 000;\n"+lines(10), 1)
+	commit("line 0000;\n"+lines(10), 0)
+	s.write("reports/"+commits[2]+".broken.txt", "gauge: nothing to see\n")
+	s.write(".zincdoor/policy.yaml", strict+"reports: {gauge: {file: gauge.txt, as: diagnostics}}\n")
+
+	said := s.must(0, "policy", "rehearse", "--policy", ".zincdoor/policy.yaml", "--door", "merge", "--reports", "reports")
+	var got []string
+	for line := range strings.Lines(said) {
+		got = append(got, strings.Join(strings.Fields(line), " "))
+	}
+	want := []string{
+		"commit now new the change, and the limits that make the difference",
+		commits[0][:10] + " - - to line 0;", "it has no parent to compare with",
+		commits[1][:10] + " open shut to line 00;", "new: new warning: 1, at most 0",
+		commits[2][:10] + " unjudged shut to line 000", "now: " + commits[2][:12], "", "", "new: new warning: 1, at most 0",
+		commits[3][:10] + " - - to line 000", "no reports of it", "", "2 of 4 changes judged: 0 alike, 2 newly shut",
+	}
+	for i, line := range want {
+		if i >= len(got) || !strings.Contains(got[i], line) {
+			t.Fatalf("line %d isn't %q in\n%s", i+1, line, said)
+		}
+	}
+	said = s.must(0, "policy", "rehearse", "--policy", ".zincdoor/policy.yaml", "--door", "merge", "--reports", "reports", "--commits", commits[0]+".."+commits[1], "--format", "json")
+	var rows []struct {
+		Now, New    string
+		Differences []string
+	}
+	if err := json.Unmarshal([]byte(said), &rows); err != nil || len(rows) != 1 || rows[0].Now != "open" || rows[0].New != "shut" || len(rows[0].Differences) != 1 {
+		t.Errorf("as JSON: %v\n%s", err, said)
+	}
+	for _, call := range []string{"--door merge --reports reports", "--policy p.yaml --door merge --reports reports", "--policy .zincdoor/policy.yaml --door merge --reports gone",
+		"--policy .zincdoor/policy.yaml --door none --reports reports", "--policy .zincdoor/policy.yaml --door merge --reports reports --commits x"} {
+		s.must(3, append([]string{"policy", "rehearse"}, strings.Fields(call)...)...)
+	}
+}
+
 func TestDemo(t *testing.T) {
 	s := &sandbox{T: t, dir: t.TempDir()}
 	out, errs, code := s.run("demo", "--keep", "tideboard")

@@ -21,7 +21,7 @@ func (p *program) policy() *cobra.Command {
 		Args:  cobra.NoArgs,
 		RunE:  func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
 	}
-	cmd.AddCommand(p.checkPolicy(), p.showPolicy(), p.schema())
+	cmd.AddCommand(p.checkPolicy(), p.showPolicy(), p.rehearse(), p.schema())
 	return cmd
 }
 

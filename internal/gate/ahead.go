@@ -13,7 +13,7 @@ import (
 
 // call reads the reports of a request, and those that a door of the policy needs, if there is one, and begins to read beside it what the repository has to say of them.
 func (s *scene) call(q Request, r *rules, door *policy.Door) (*witness, error) {
-	sources, err := s.sources(q.Reports, r.policy, door)
+	sources, err := s.sources(q, r.policy, door)
 	if err != nil {
 		return nil, err
 	}

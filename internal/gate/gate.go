@@ -43,6 +43,7 @@ type Request struct {
 	Baseline string // the same for the baseline
 	Today    string // YYYY-MM-DD, UTC
 	Run      bool   // the programs that the policy names may be started
+	Apart    bool   // the reports that the policy names aren't looked for: those of the call are all there are
 	Anew     bool   // Survey: do without a baseline that can't be read
 
 	Stdin io.Reader

@@ -69,7 +69,7 @@ func OpenPolicy(ctx context.Context, q Request, look bool) (*PolicyFile, error) 
 
 // seen looks through the reports and the baseline for what rules there are.
 func (s *scene) seen(q Request, p *policy.Policy) (all []finding.Finding, err error) {
-	sources, err := s.sources(q.Reports, p, &policy.Door{})
+	sources, err := s.sources(q, p, &policy.Door{})
 	if err != nil {
 		return nil, err
 	}

@@ -31,12 +31,20 @@ type origin struct {
 
 // sources are the reports that the call gives, and beside them those that the policy names and the call gives nothing in
 // the place of.
-func (s *scene) sources(given []ReportFile, p *policy.Policy, door *policy.Door) ([]origin, error) {
+func (s *scene) sources(q Request, p *policy.Policy, door *policy.Door) ([]origin, error) {
 	var all []origin
 	stood := map[string]bool{}
-	for _, r := range given {
+	for _, r := range q.Reports {
 		from := origin{name: nameOf(r.File), file: r.File, needed: true}
+		if q.Apart {
+			from.name = filepath.Base(r.File)
+		}
 		terms, named := p.Report(r.Name)
+		if stem, _, _ := strings.Cut(from.name, "."); q.Apart && r.Name == "" {
+			if terms, named = p.Report(stem); named {
+				r.Name = stem
+			}
+		}
 		switch {
 		case r.Name == "":
 		case slices.Contains(policy.Formats, r.Name):
@@ -48,7 +56,7 @@ func (s *scene) sources(given []ReportFile, p *policy.Policy, door *policy.Door)
 		}
 		all = append(all, from)
 	}
-	if door == nil {
+	if door == nil || q.Apart {
 		return all, nil
 	}
 	reports, needed := p.Needed(*door)

@@ -129,12 +129,15 @@ func (s *scene) policyOf(q Request) (*policy.Policy, judge.Origin, error) {
 			return readPolicy(lib.text(policy.Path, data), at.name)
 		}
 	}
-	return readPolicy(policy.Text{Name: "built-in policy", Data: policy.BuiltinText()}, "built-in")
+	return readPolicy(policy.Text{Name: "built-in policy", Data: policy.BuiltinText()}, BuiltIn)
 }
 
 // namedPolicy is the policy that the call names. What it inherits is looked up in the revision that it is named with, else
 // in the work tree.
 func (s *scene) namedPolicy(q Request) (policy.Text, error) {
+	if q.Policy == BuiltIn {
+		return policy.Text{Name: "built-in policy", Data: policy.BuiltinText()}, nil
+	}
 	data, err := s.named(q.Dir, q.Policy)
 	if err != nil {
 		return policy.Text{}, err
@@ -149,6 +152,9 @@ func (s *scene) namedPolicy(q Request) (policy.Text, error) {
 	text.Name = q.Policy
 	return text, nil
 }
+
+// BuiltIn names the built-in policy where a call names one.
+const BuiltIn = "built-in"
 
 // runs reports whether the user lets the policy's programs be started.
 func (s *scene) runs(q Request) bool { return q.Run || s.repo != nil && s.repo.RunsHere() }
