@@ -81,15 +81,18 @@ func missing(v judge.Verdict) (all []string) {
 }
 
 func summary(all []judge.Rehearsal) string {
-	judged, alike := 0, 0
+	judged, alike, alone := 0, 0, 0
 	turned := map[judge.Outcome]int{}
 	for _, r := range all {
 		switch {
 		case r.Differs():
 			turned[r.New.Outcome]++
 			judged++
-		case r.New != nil:
+		case r.Now != nil && r.New != nil:
 			alike++
+			judged++
+		case r.New != nil:
+			alone++
 			judged++
 		}
 	}
@@ -98,6 +101,9 @@ func summary(all []judge.Rehearsal) string {
 		if n := turned[outcome]; n > 0 {
 			text += fmt.Sprintf(", %d newly %s", n, outcome)
 		}
+	}
+	if alone > 0 {
+		text += fmt.Sprintf(", %d by the new policy alone", alone)
 	}
 	return text
 }

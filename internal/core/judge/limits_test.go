@@ -63,51 +63,159 @@ func TestKindsOfLimits(t *testing.T) {
 	}
 }
 
-// plainly judges a limit once more, in the plainest way there is: word by word as the policy's text says it.
-func plainly(text string, v Verdict) (found int) {
-	asked := map[string]string{}
+// asked cuts "key: value, key: value" into its parts.
+func asked(text string) map[string]string {
+	parts := map[string]string{}
 	for part := range strings.SplitSeq(text, ", ") {
 		key, value, _ := strings.Cut(part, ": ")
-		asked[key] = strings.Trim(value, `"`)
+		parts[key] = strings.Trim(value, `"`)
 	}
-	ladder := []string{"error", "warning", "note"}
+	return parts
+}
+
+// plainlyTakes reads a selector once more, in the plainest way there is: word by word as the policy's text says it. The
+// group is the rules -Wshadow and odd, the set the paths under core, the team tides has core, the team fares has fares.
+func plainlyTakes(asked map[string]string, f finding.Finding) bool {
+	team := map[string]string{"core": "tides", "fares": "fares"}[strings.Split(f.Path, "/")[0]]
+	for key, value := range asked {
+		switch key {
+		case "rule":
+			if value == "shade" && (f.Rule == "-Wshadow" || f.Rule == "odd") || f.Rule == value || strings.HasSuffix(value, "*") && strings.HasPrefix(f.Rule, strings.TrimSuffix(value, "*")) {
+				continue
+			}
+		case "path":
+			if value == "deep" && strings.HasPrefix(f.Path, "core/") || strings.HasPrefix(f.Path, strings.TrimSuffix(value, "**")) {
+				continue
+			}
+		case "tool":
+			if f.Tool == value {
+				continue
+			}
+		case "tag":
+			if slices.Contains(f.Tags, value) {
+				continue
+			}
+		case "team":
+			if team == value {
+				continue
+			}
+		case "level":
+			if string(f.Level) == value {
+				continue
+			}
+		default:
+			continue
+		}
+		return false
+	}
+	return true
+}
+
+var ladder = []string{"error", "warning", "note"}
+
+// plainRung grades a finding by the sentences of the guide: firm ones are tried first, then ours, then inherited; then
+// what bounds, inherited first, ours after it, and what is firm last and above all.
+func plainRung(f finding.Finding, inherited, ours []string) string {
+	firm := func(list []string, want bool) (some []map[string]string) {
+		for _, text := range list {
+			if s := asked(text); (s["firm"] == "true") == want && plainlyTakes(s, f) {
+				some = append(some, s)
+			}
+		}
+		return some
+	}
+	rung, decided, firmly := map[finding.Level]string{"error": "error", "warning": "warning", "note": "note", "none": "note"}[f.Level], false, false
+	for i, list := range [][]map[string]string{firm(inherited, true), firm(ours, true), firm(ours, false), firm(inherited, false)} {
+		for _, s := range list {
+			if s["is"] != "" && !decided {
+				rung, decided, firmly = s["is"], true, i < 2
+			}
+		}
+	}
+	demanded := len(firm(inherited, true))+len(firm(ours, true)) > 0
+	if strings.HasPrefix(f.Path, "skipped/") && !demanded {
+		return "ignored"
+	}
+	for i, list := range [][]map[string]string{firm(inherited, false), firm(ours, false), firm(ours, true), firm(inherited, true)} {
+		for _, s := range list {
+			at := slices.Index(ladder, rung) // -1 for ignored
+			if s["cap"] != "" && rung != "ignored" && !firmly && at < slices.Index(ladder, s["cap"]) {
+				rung = s["cap"]
+			}
+			if s["floor"] != "" && (rung != "ignored" && at > slices.Index(ladder, s["floor"]) || rung == "ignored" && i >= 2) {
+				rung = s["floor"]
+			}
+		}
+	}
+	return rung
+}
+
+// plainly judges a limit once more, by the same reading.
+func plainly(text string, v Verdict) (found int) {
+	words := asked(text)
 	for _, f := range v.Findings {
 		ok := map[string]bool{
 			"new":     f.Standing == New || f.Standing == Worsened || f.Standing == Lapsed && f.Place == change.OnTouched,
 			"touched": f.Place == change.OnTouched && f.Standing != Accepted && f.Standing != Waived,
 			"all":     f.Standing != Waived,
 			"lapsed":  f.Standing == Lapsed,
-		}[asked["count"]]
-		if s, given := asked["severity"]; given {
-			ok = ok && (asked["only"] == "true" && f.Severity == s || asked["only"] != "true" && slices.Index(ladder, f.Severity) <= slices.Index(ladder, s))
+		}[words["count"]]
+		if s, given := words["severity"]; given {
+			ok = ok && (words["only"] == "true" && f.Severity == s || words["only"] != "true" && slices.Index(ladder, f.Severity) <= slices.Index(ladder, s))
 		}
-		if s, given := asked["rule"]; given {
-			ok = ok && (f.Rule == s || strings.HasSuffix(s, "*") && strings.HasPrefix(f.Rule, strings.TrimSuffix(s, "*")))
-		}
-		if s, given := asked["path"]; given {
-			ok = ok && strings.HasPrefix(f.Path, strings.TrimSuffix(s, "**"))
-		}
-		if s, given := asked["tool"]; given {
-			ok = ok && f.Tool == s
-		}
-		if s, given := asked["tag"]; given {
-			ok = ok && slices.Contains(f.Tags, s)
-		}
-		if s, given := asked["place"]; given {
+		if s, given := words["place"]; given {
 			ok = ok && string(f.Place) == s
 		}
-		if ok && f.Severity != "ignored" {
+		if s, given := words["standing"]; given {
+			ok = ok && string(f.Standing) == s
+		}
+		if ok && plainlyTakes(words, f.Finding) && f.Severity != "ignored" {
 			found++
 		}
 	}
 	return found
 }
 
-// TestAgainstThePlainest: random limits over random findings count what the plainest reading of them counts.
+// TestAgainstThePlainest: random policies over random findings grade and count as the plainest reading of them does.
 func TestAgainstThePlainest(t *testing.T) {
 	random := rand.New(rand.NewPCG(5, 5))
 	pick := func(from ...string) string { return from[random.IntN(len(from))] }
-	for range 400 {
+	selector := func(often int) (text string) {
+		for _, more := range []string{
+			"rule: \"" + pick("-W*", "odd", "shade") + "\"", "path: " + pick("core/**", "fares/**", "deep"), "tool: " + pick("gcc", "clang"),
+			"tag: " + pick("security", "style"), "team: " + pick("tides", "fares"),
+		} {
+			if random.IntN(often) == 0 {
+				text += ", " + more
+			}
+		}
+		return text
+	}
+	severities := func() (list []string) {
+		for range random.IntN(5) {
+			s := pick("is", "cap", "floor")
+			s += ": " + pick("error", "warning", "note")
+			if strings.HasPrefix(s, "is") && random.IntN(4) == 0 {
+				s = "is: ignored"
+			}
+			if random.IntN(3) == 0 {
+				s += ", level: " + pick("error", "warning", "note", "none")
+			}
+			if !strings.HasPrefix(s, "cap") && !strings.HasPrefix(s, "is: ignored") && random.IntN(4) == 0 {
+				s += ", firm: true"
+			}
+			list = append(list, s+selector(3))
+		}
+		return list
+	}
+	policyOf := func(first string, list []string, last string) string {
+		text := "zincdoor: 1\n" + first
+		if len(list) > 0 {
+			text += "severities: [{" + strings.Join(list, "}, {") + "}]\n"
+		}
+		return text + last
+	}
+	for range 600 {
 		var findings []finding.Finding
 		for range random.IntN(12) {
 			f := at(1+random.IntN(9), finding.Levels[random.IntN(4)])
@@ -125,20 +233,21 @@ func TestAgainstThePlainest(t *testing.T) {
 				entries = append(entries, e)
 			}
 		}
-		limit := "count: " + pick("new", "touched", "all", "lapsed") + ", most: 0"
-		for _, more := range []string{
-			"severity: " + pick("error", "warning", "note"), "rule: \"" + pick("-W*", "odd") + "\"", "path: " + pick("core/**", "fares/**"),
-			"tool: " + pick("gcc", "clang"), "tag: " + pick("security", "style"), "place: " + pick("touched", "file", "elsewhere"),
-		} {
-			if random.IntN(3) == 0 {
-				limit += ", " + more
-			}
+		limit := "count: " + pick("new", "touched", "all", "lapsed") + ", most: 0" + selector(4)
+		if random.IntN(3) == 0 {
+			limit += ", place: " + pick("touched", "file", "elsewhere")
+		}
+		if random.IntN(3) == 0 {
+			limit += ", severity: " + pick("error", "warning", "note")
 		}
 		if strings.Contains(limit, "severity: error") {
 			limit += ", only: true"
 		}
-		text := "zincdoor: 1\npaths: {skip: skipped/**}\nseverities: [{tag: security, floor: warning}, {rule: odd, cap: note}]\ndoors: {d: {limits: [{" + limit + "}]}}\n"
-		p, err := policy.Parse("p", []byte(text))
+		inherited, ours := severities(), severities()
+		const names = "paths: {skip: skipped/**, sets: {deep: core/**}}\ngroups: {shade: [-Wshadow, odd]}\nteams: {tides: {path: core/**}, fares: {path: fares/**}}\n"
+		base := policy.Text{Name: "base", Data: []byte(policyOf(names, inherited, ""))}
+		text := policyOf("inherit: {path: base}\n", ours, "doors: {d: {limits: [{"+limit+"}]}}\n")
+		p, err := policy.Read(policy.Text{Name: "p", Data: []byte(text), Find: func(policy.Inherit) (policy.Text, error) { return base, nil }})
 		if err != nil {
 			t.Fatalf("%v\n%s", err, text)
 		}
@@ -146,6 +255,11 @@ func TestAgainstThePlainest(t *testing.T) {
 			Change: change.New([]change.File{tide}, change.Rules{}), Findings: findings, Evidence: []Evidence{readIt}, Policy: p, Door: p.Doors[0],
 			Today: "2026-11-23", Baseline: &baseline.Baseline{Entries: entries, Covers: []baseline.Cover{{Tool: pick("gcc", "none"), Paths: []string{"**"}}}},
 		})
+		for _, f := range v.Findings {
+			if want := plainRung(f.Finding, inherited, ours); f.Severity != want {
+				t.Fatalf("%s %s %s %v %s is graded %s, plainly %s\n%s\n%s", f.Tool, f.Rule, f.Path, f.Tags, f.Level, f.Severity, want, base.Data, text)
+			}
+		}
 		if got, want := v.Limits[0].Found, plainly(limit, v); got != want {
 			t.Fatalf("%s: counts %d, plainly %d\n%+v", limit, got, want, v.Findings)
 		}
