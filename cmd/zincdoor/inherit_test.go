@@ -34,7 +34,6 @@ func digest(text string) string { return fmt.Sprintf("sha256:%x", sha256.Sum256(
 // inheriting makes a repository whose main inherits a policy, with a branch that brings a warning in.
 func inheriting(t *testing.T, ref string) *sandbox {
 	s := branch(t, "zincdoor: 1\ninherit: {"+ref+"}\n")
-	s.env = []string{"XDG_CACHE_HOME=" + t.TempDir()}
 	s.commit("two")
 	return s
 }
@@ -153,4 +152,11 @@ func TestInheritFetched(t *testing.T) {
 	}
 	s.git("config", "zincdoor.run", "false")
 	s.must(2, append([]string{"gate"}, against...)...)
+
+	s = branch(t, "")
+	s.write(".zincdoor/policy.yaml", "zincdoor: 1\ninherit: {"+strings.Replace(address, org.dir, away, 1)+"}\n")
+	s.commit("a policy of its own, where main has none")
+	if said := s.must(2, append([]string{"gate", "--run"}, against...)...); !strings.Contains(said, "no copy of it is kept here") {
+		t.Errorf("a policy of the change's own starts something: %s", said)
+	}
 }

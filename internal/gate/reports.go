@@ -1,11 +1,13 @@
 package gate
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io"
 	"io/fs"
 	"os"
+	"os/exec"
 	"path"
 	"path/filepath"
 	"slices"
@@ -140,15 +142,19 @@ func (w *witness) read(from origin) *testimony {
 	default:
 		t.fail(judge.Failed, "it holds no finding, which may mean that nothing ran; if the tool ran and found nothing, say so: --report diagnostics=FILE --empty-is-clean")
 	}
-	t.checkTool()
+	w.checkTool(t)
 	return t
 }
 
 // checkTool holds a report against the tool and the versions that the policy expects it from.
-func (t *testimony) checkTool() {
+func (w *witness) checkTool(t *testimony) {
 	terms := t.from.terms
 	for _, tool := range t.report.Tools {
+		if tool.Version == "" && len(terms.Ask) > 0 && t.evidence.Sound() {
+			tool.Version = w.askVersion(t)
+		}
 		switch {
+		case !t.evidence.Sound():
 		case terms.Tool != "" && tool.Name != "" && !strings.EqualFold(terms.Tool, tool.Name):
 			t.fail(judge.Foreign, fmt.Sprintf("it comes from %s, where the policy expects %s", tool.Name, terms.Tool))
 		case terms.Version.Take(tool.Version):
@@ -158,6 +164,35 @@ func (t *testimony) checkTool() {
 			t.fail(judge.Foreign, fmt.Sprintf("it comes from version %s, where the policy wants %s: run that one, or alter the policy in a change of its own first", clip(tool.Version), terms.Version))
 		}
 	}
+}
+
+// patience is how long a tool may take to tell its version.
+const patience = 20 * time.Second
+
+// askVersion asks the tool itself, by the command that the policy names.
+func (w *witness) askVersion(t *testimony) string {
+	command := strings.Join(t.from.terms.Ask, " ")
+	if !w.runs {
+		t.fail(judge.Missing, fmt.Sprintf("its version must be asked of %q, and nothing may be started here: allow it with git config zincdoor.run true, or --run, once you trust the policy", clip(command)))
+		return ""
+	}
+	ctx := context.Background()
+	if w.repo != nil {
+		ctx = w.repo.Context()
+	}
+	ctx, cancel := context.WithTimeout(ctx, patience)
+	defer cancel()
+	cmd := exec.CommandContext(ctx, t.from.terms.Ask[0], t.from.terms.Ask[1:]...)
+	cmd.Dir, cmd.WaitDelay = w.root, time.Second
+	out, err := cmd.Output()
+	version, _, _ := strings.Cut(strings.TrimSpace(string(out)), "\n")
+	switch {
+	case err != nil:
+		t.fail(judge.Missing, fmt.Sprintf("its version can't be asked: %q: %v", clip(command), err))
+	case version == "":
+		t.fail(judge.Missing, fmt.Sprintf("its version can't be asked: %q says nothing", clip(command)))
+	}
+	return version
 }
 
 // checkAge takes a report for foreign that the policy names and that is older than a file of a local change that its tool

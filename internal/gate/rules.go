@@ -21,6 +21,7 @@ type rules struct {
 	origin   judge.Origin
 	door     policy.Door
 	baseline *baseline.Baseline
+	runs     bool             // the programs that the policy names may be started
 	whole    bool             // the list is honoured as it is, with what the change puts into it
 	bytes    []byte           // the baseline as it is written
 	offers   []baseline.Offer // what the change puts into the list, unless that is honoured as it is
@@ -35,7 +36,7 @@ func (s *scene) rules(q Request) (*rules, error) {
 	if err != nil {
 		return nil, err
 	}
-	r := &rules{policy: p, origin: origin}
+	r := &rules{policy: p, origin: origin, runs: s.runs(q) && (q.Policy != "" || origin.From != ownName)}
 	r.door, err = s.doorOf(p, q.Door)
 	return r, err
 }

@@ -26,6 +26,7 @@ type Report struct {
 	As       string   // one of Formats, "" to find out
 	Tool     string   // what the tool is called; "" for what it calls itself, or the report's name
 	Version  Versions // the versions of the tool that it may come from
+	Ask      []string // the command whose output tells the version, where the report doesn't; empty for none
 	Covers   []string // globs of what the tool looked at, where the report doesn't say; empty for everything
 	Clean    bool     // an empty file means that the tool found nothing
 	Errors   bool     // errors are findings like others, and don't tell that the tool stopped looking
@@ -91,6 +92,7 @@ func (r *reader) reports(n ast.Node) {
 				"as":       func(n ast.Node) { report.As = oneOf(r, n, "as", Formats) },
 				"tool":     func(n ast.Node) { report.Tool = r.text(n, "tool") },
 				"version":  func(n ast.Node) { report.Version = r.versions(n) },
+				"ask":      func(n ast.Node) { report.Ask = r.texts(n, "ask") },
 				"covers":   func(n ast.Node) { report.Covers = r.globs(n, "path") },
 				"clean":    func(n ast.Node) { report.Clean = oneOf(r, n, "clean", []string{"empty"}) != "" },
 				"errors":   func(n ast.Node) { report.Errors = oneOf(r, n, "errors", []string{"findings"}) != "" },
@@ -100,6 +102,9 @@ func (r *reader) reports(n ast.Node) {
 		})
 		if report.Clean && report.As != Diagnostics && len(r.problems) == complaints {
 			r.complain(f.value, "clean: empty goes with as: diagnostics; an empty %s is broken", SARIF)
+		}
+		if len(report.Ask) > 0 && report.Version.text == "" && len(r.problems) == complaints {
+			r.complain(f.value, "ask goes with version: it tells the version where the report doesn't")
 		}
 		if i := slices.IndexFunc(r.policy.Reports, func(o Report) bool { return o.Name == f.name }); i >= 0 {
 			r.policy.Reports = slices.Delete(r.policy.Reports, i, i+1)

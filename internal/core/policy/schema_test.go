@@ -31,6 +31,8 @@ func TestSchema(t *testing.T) {
 		{door("    - {count: all, most: no-growth}\n"), true},
 		{"zincdoor: 1\nreports: {gauge: {file: [a.txt, b.txt], as: diagnostics, clean: empty, version: '>=2.1 <3', covers: 'core/**', errors: findings, optional: true, tool: gauge}}\ndoors: {d: {needs: gauge, limits: [{count: new, most: 0}]}}\n", true},
 		{"zincdoor: 1\nreports: {sarif: {file: a.txt}}\ndoors: {d: {limits: [{count: new, most: 0}]}}\n", false},
+		{"zincdoor: 1\nreports: {gauge: {file: a.txt, ask: [gauge, --version], version: 2}}\ndoors: {d: {limits: [{count: new, most: 0}]}}\n", true},
+		{"zincdoor: 1\nreports: {gauge: {file: a.txt, ask: [gauge, --version]}}\ndoors: {d: {limits: [{count: new, most: 0}]}}\n", false},
 		{"zincdoor: 1\nreports: {gauge: {as: sarif}}\ndoors: {d: {limits: [{count: new, most: 0}]}}\n", false},
 		{"zincdoor: 1\nreports: {gauge: {file: a.txt, clean: empty}}\ndoors: {d: {limits: [{count: new, most: 0}]}}\n", false},
 		{"zincdoor: 1\nfirm: [place, teams]\nseverities: [{tag: security, floor: error, firm: true}]\n" + door("    - {count: new, most: 0, firm: true}\n    waivers: {firm: true}\n")[len("zincdoor: 1\n"):], true},

@@ -254,7 +254,7 @@ func (r Report) write() string {
 				set(part[0], word(part[1]))
 			}
 		}
-		lists(set, []keyed{{"covers", r.Covers}})
+		lists(set, []keyed{{"ask", r.Ask}, {"covers", r.Covers}})
 		for _, part := range []struct {
 			key, value string
 			is         bool
