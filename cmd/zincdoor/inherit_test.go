@@ -156,7 +156,7 @@ func TestInheritFetched(t *testing.T) {
 	s = branch(t, "")
 	s.write(".zincdoor/policy.yaml", "zincdoor: 1\ninherit: {"+strings.Replace(address, org.dir, away, 1)+"}\n")
 	s.commit("a policy of its own, where main has none")
-	if said := s.must(2, append([]string{"gate", "--run"}, against...)...); !strings.Contains(said, "no copy of it is kept here") {
+	if said := s.must(2, append([]string{"gate", "--run"}, against...)...); !strings.Contains(said, "trust the policy that names it") {
 		t.Errorf("a policy of the change's own starts something: %s", said)
 	}
 }

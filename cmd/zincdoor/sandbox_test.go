@@ -53,7 +53,7 @@ func (s *sandbox) environment() []string {
 			env = append(env, pair)
 		}
 	}
-	return append(append(env, "GIT_CONFIG_NOSYSTEM=1", "GIT_CONFIG_GLOBAL="+os.DevNull, "LC_ALL=C.UTF-8", "TMPDIR="+filepath.Dir(program), "XDG_CACHE_HOME="+filepath.Dir(program),
+	return append(append(env, "GIT_CONFIG_NOSYSTEM=1", "GIT_CONFIG_GLOBAL="+os.DevNull, "LC_ALL=C.UTF-8", "TMPDIR="+filepath.Dir(program), "XDG_CACHE_HOME="+filepath.Join(filepath.Dir(program), "cache"),
 		"GIT_AUTHOR_NAME=Tide Desk", "GIT_AUTHOR_EMAIL=desk@brackwater.example", "GIT_AUTHOR_DATE=2026-10-01T09:00:00Z",
 		"GIT_COMMITTER_NAME=Tide Desk", "GIT_COMMITTER_EMAIL=desk@brackwater.example", "GIT_COMMITTER_DATE=2026-10-01T09:00:00Z"), s.env...)
 }
