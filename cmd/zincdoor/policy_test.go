@@ -275,27 +275,6 @@ doors:
 	}
 }
 
-// TestDocumentedPolicies: the policies of the guides are valid. The pieces of one guide make one policy.
-func TestDocumentedPolicies(t *testing.T) {
-	s := &sandbox{T: t, dir: t.TempDir()}
-	for _, name := range []string{"README.md", "docs/policy.md"} {
-		data, err := os.ReadFile(filepath.Join("..", "..", name))
-		if err != nil {
-			t.Fatal(err)
-		}
-		var policy strings.Builder
-		for i, part := range strings.Split(string(data), "```") {
-			if text, ok := strings.CutPrefix(part, "yaml\n"); ok && i%2 == 1 {
-				policy.WriteString(text)
-			}
-		}
-		s.write("policy.yaml", policy.String())
-		if said := s.must(0, "policy", "check", "policy.yaml"); !strings.Contains(said, "is valid") {
-			t.Errorf("%s: %s", name, said)
-		}
-	}
-}
-
 func TestOutput(t *testing.T) {
 	s := branch(t, strict)
 	s.write("core/tide.c", strings.Replace(altered, "fresh;", "fresh(\"\x1b[31m\u202e\");", 1))

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"os"
 	"os/exec"
+	"path"
 	"path/filepath"
 	"strings"
 
@@ -78,20 +79,52 @@ func (r *Repository) write(name string, data []byte) error {
 	return os.WriteFile(path, data, 0o644)
 }
 
-// Commit commits all files. Each commit is a day after the one before.
+// Past is the folder that keeps each commit's reports, in a folder of the commit's name.
+const Past = "build/past"
+
+// Commit commits all files, and keeps the reports that are there of them. Each commit is a day after the one before.
 func (r *Repository) Commit(message string) error {
 	if err := r.Git("add", "--all"); err != nil {
 		return err
 	}
 	r.day++
 	date := fmt.Sprintf("2026-10-%02dT09:00:00Z", r.day)
-	return r.git([]string{"GIT_AUTHOR_DATE=" + date, "GIT_COMMITTER_DATE=" + date}, "commit", "--quiet", "--message", message)
+	if err := r.git([]string{"GIT_AUTHOR_DATE=" + date, "GIT_COMMITTER_DATE=" + date}, "commit", "--quiet", "--message", message); err != nil {
+		return err
+	}
+	return r.keepReports()
+}
+
+func (r *Repository) keepReports() error {
+	head, err := r.output(nil, "rev-parse", "HEAD")
+	if err != nil {
+		return err
+	}
+	reports, err := filepath.Glob(filepath.Join(r.Dir, "build", "*.*"))
+	if err != nil {
+		return err
+	}
+	for _, report := range reports {
+		data, err := os.ReadFile(report)
+		if err != nil {
+			return err
+		}
+		if err := r.write(path.Join(Past, strings.TrimSpace(string(head)), filepath.Base(report)), data); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // Git runs git in the repository, without the user's own configuration and hooks.
 func (r *Repository) Git(args ...string) error { return r.git(nil, args...) }
 
 func (r *Repository) git(env []string, args ...string) error {
+	_, err := r.output(env, args...)
+	return err
+}
+
+func (r *Repository) output(env []string, args ...string) ([]byte, error) {
 	cmd := exec.Command("git", append([]string{"-C", r.Dir, "-c", "core.hooksPath=/dev/null"}, args...)...)
 	for _, pair := range os.Environ() {
 		if !strings.HasPrefix(pair, "GIT_") {
@@ -100,8 +133,9 @@ func (r *Repository) git(env []string, args ...string) error {
 	}
 	cmd.Env = append(cmd.Env, "GIT_CONFIG_NOSYSTEM=1", "GIT_CONFIG_GLOBAL="+os.DevNull)
 	cmd.Env = append(cmd.Env, env...)
-	if out, err := cmd.CombinedOutput(); err != nil {
-		return fmt.Errorf("git %s: %w: %s", args[0], err, out)
+	out, err := cmd.CombinedOutput()
+	if err != nil {
+		return nil, fmt.Errorf("git %s: %w: %s", args[0], err, out)
 	}
-	return nil
+	return out, nil
 }

@@ -2,14 +2,17 @@ package policy
 
 import (
 	"bytes"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
 	"testing"
 
 	"github.com/goccy/go-yaml"
 	"github.com/santhosh-tekuri/jsonschema/v6"
 )
 
-// TestSchema: the schema for editors and the parser accept and refuse the same documents, as far as their shape goes.
-func TestSchema(t *testing.T) {
+func compiledSchema(t *testing.T) *jsonschema.Schema {
 	doc, err := jsonschema.UnmarshalJSON(bytes.NewReader(Schema()))
 	if err != nil {
 		t.Fatal(err)
@@ -22,6 +25,60 @@ func TestSchema(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+	return schema
+}
+
+// TestDocumented: every policy of the guides is valid, by schema and parser. A piece without a head of its own goes on with
+// the one before it; what one inherits is the policy before it.
+func TestDocumented(t *testing.T) {
+	schema := compiledSchema(t)
+	guides, err := filepath.Glob("../../../docs/*.md")
+	if err != nil || len(guides) < 3 {
+		t.Fatalf("no guides: %v", err)
+	}
+	for _, name := range append(guides, "../../../README.md") {
+		data, err := os.ReadFile(name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var policies []string
+		for i, part := range strings.Split(string(data), "```") {
+			text, ok := strings.CutPrefix(part, "yaml\n")
+			switch {
+			case !ok || i%2 == 0:
+			case strings.HasPrefix(text, "zincdoor: 1"):
+				policies = append(policies, text)
+			case len(policies) == 0:
+				policies = append(policies, "zincdoor: 1\n"+text)
+			default:
+				policies[len(policies)-1] += text
+			}
+		}
+		for i, text := range policies {
+			var value any
+			if err := yaml.Unmarshal([]byte(text), &value); err != nil {
+				t.Fatalf("%s: %v\n%s", name, err, text)
+			}
+			if err := schema.Validate(value); err != nil {
+				t.Errorf("%s: the schema says %v of\n%s", name, err, text)
+			}
+			before := Text{Name: "before", Data: []byte(policies[max(i-1, 0)])}
+			own := Text{Name: name, Data: []byte(text), Find: func(r Inherit) (Text, error) { return before, nil }}
+			if i > 0 {
+				own.Data = anyDigest.ReplaceAll(own.Data, []byte(before.Digest()))
+			}
+			if _, err := Read(own); err != nil {
+				t.Errorf("%v\n%s", err, text)
+			}
+		}
+	}
+}
+
+var anyDigest = regexp.MustCompile(`sha256:[0-9a-f]{64}`)
+
+// TestSchema: the schema for editors and the parser accept and refuse the same documents, as far as their shape goes.
+func TestSchema(t *testing.T) {
+	schema := compiledSchema(t)
 	for _, c := range []struct {
 		text  string
 		valid bool
