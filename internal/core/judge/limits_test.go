@@ -152,24 +152,24 @@ func plainRung(f finding.Finding, inherited, ours []string) string {
 
 // plainly judges a limit once more, by the same reading.
 func plainly(text string, v Verdict) (found int) {
-	words := asked(text)
+	said := asked(text)
 	for _, f := range v.Findings {
 		ok := map[string]bool{
 			"new":     f.Standing == New || f.Standing == Worsened || f.Standing == Lapsed && f.Place == change.OnTouched,
 			"touched": f.Place == change.OnTouched && f.Standing != Accepted && f.Standing != Waived,
 			"all":     f.Standing != Waived,
 			"lapsed":  f.Standing == Lapsed,
-		}[words["count"]]
-		if s, given := words["severity"]; given {
-			ok = ok && (words["only"] == "true" && f.Severity == s || words["only"] != "true" && slices.Index(ladder, f.Severity) <= slices.Index(ladder, s))
+		}[said["count"]]
+		if s, given := said["severity"]; given {
+			ok = ok && (said["only"] == "true" && f.Severity == s || said["only"] != "true" && slices.Index(ladder, f.Severity) <= slices.Index(ladder, s))
 		}
-		if s, given := words["place"]; given {
+		if s, given := said["place"]; given {
 			ok = ok && string(f.Place) == s
 		}
-		if s, given := words["standing"]; given {
+		if s, given := said["standing"]; given {
 			ok = ok && string(f.Standing) == s
 		}
-		if ok && plainlyTakes(words, f.Finding) && f.Severity != "ignored" {
+		if ok && plainlyTakes(said, f.Finding) && f.Severity != "ignored" {
 			found++
 		}
 	}
