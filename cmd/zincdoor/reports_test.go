@@ -107,3 +107,66 @@ func TestReportOnDisk(t *testing.T) {
 		t.Errorf("a link that leads out: %s", v.about())
 	}
 }
+
+// TestRecipe: a report of any shape is read as its recipe says, and judged like all others.
+func TestRecipe(t *testing.T) {
+	s := repository(t)
+	s.write(".gitignore", "*.json\n")
+	s.write(".zincdoor/policy.yaml", `zincdoor: 1
+ladder: [grave, error, warning, note]
+recipes:
+  depths:
+    as: json
+    each: [$.files[*], $.faults[*]]
+    path: {at: $.name, up: 1}
+    line: $.line
+    message: $.text
+    severity: $.kind
+    measure: $.depth
+    words: {deep: grave, shoal: note}
+    clean: '"files": \[\]'
+reports:
+  depths: {file: d.json, as: depths}
+doors: {d: {limits: [{count: new, severity: warning, most: 0}]}}
+`)
+	if said := s.must(3, "gate", "--tree"); !strings.Contains(said, `a report and a recipe are both called "depths"`) {
+		t.Errorf("one name for two things: %s", said)
+	}
+	s.write(".zincdoor/policy.yaml", strings.Replace(s.read(".zincdoor/policy.yaml"), "  depths: {file", "  sounder: {file", 1))
+	s.write("core/tide.c", lines(10))
+	s.commit("one")
+	report := func(faults string) {
+		s.write("d.json", `{"files": [{"name": "core/tide.c", "faults": [`+faults+`]}]}`)
+	}
+	report(`{"line": 2, "text": "too deep", "kind": "deep", "depth": 12}, {"line": 4, "text": "a shoal", "kind": "shoal"}, {"line": 5, "text": "odd", "kind": "odd"}`)
+	v := s.judge("--tree")
+	if got := v.Findings[0].Severity + v.Findings[1].Severity + v.Findings[2].Severity; v.Code != 1 || got != "gravenotegrave" || !strings.Contains(v.about(), `doesn't know the severity "odd"`) {
+		t.Errorf("%s: %s", got, v.about())
+	}
+	report(`{"line": 2, "text": "too deep", "kind": "deep", "depth": 12}`)
+	s.must(0, "baseline", "take")
+	report(`{"line": 2, "text": "too deep", "kind": "deep", "depth": 14}`)
+	if v := s.judge("--tree"); v.Totals["worsened"] != 1 {
+		t.Errorf("a measure beside the message: %v", v.Totals)
+	}
+	s.write("d.json", `{"files": []}`)
+	if v := s.judge("--tree"); v.Code != 0 || v.Evidence[0].State != "empty" {
+		t.Errorf("clean: %s", v.about())
+	}
+	s.write("d.json", `{"file": []}`)
+	if v := s.judge("--tree"); v.Code != 2 || !strings.Contains(v.about(), "reads no finding from it") {
+		t.Errorf("another shape: %s", v.about())
+	}
+	s.write("other.json", `{"files": [{"name": "core/tide.c", "faults": [{"line": 3, "text": "x", "kind": "deep"}]}]}`)
+	for _, name := range []string{"depths", "sounder"} {
+		if v := s.judge("--tree", "--report", name+"=other.json"); v.Totals["new"] != 1 {
+			t.Errorf("given as %s: %v %s", name, v.Totals, v.about())
+		}
+	}
+	if said := s.must(0, "recipe", "try", "depths", "other.json"); said != "finding 1\n  path        core/tide.c\n  line        3\n  severity    grave\n  message     x\n\n1 finding read\n" {
+		t.Errorf("tried: %s", said)
+	}
+	s.must(1, "recipe", "try", "depths", "d.json")
+	s.must(2, "recipe", "try", "depths", "gone.json")
+	s.must(3, "recipe", "try", "depth", "other.json")
+}

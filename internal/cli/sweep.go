@@ -40,7 +40,7 @@ func (p *program) runSweep(ctx context.Context, evidence evidenceFlags, check bo
 		if f.Entry == nil {
 			continue
 		}
-		measure, less := baseline.Measure(f.Message, s.Case.Policy.Gauge(f.Tool, f.Rule))
+		measure, less := s.Case.Policy.MeasureOf(f.Finding)
 		if now := f.Entry.Refresh(f.Finding, measure, less); now != *f.Entry {
 			stale, fresh = append(stale, *f.Entry), append(fresh, now)
 		}

@@ -78,7 +78,7 @@ func recogniseOffers(c *judge.Case, offers []baseline.Offer, whole bool, view ba
 
 // refreshes reports whether an entry says of a finding what can be seen of it, and no worse measure than was accepted.
 func refreshes(c *judge.Case, o baseline.Offer, f int) bool {
-	_, less := baseline.Measure(c.Findings[f].Message, c.Policy.Gauge(c.Findings[f].Tool, c.Findings[f].Rule))
+	_, less := c.Policy.MeasureOf(c.Findings[f])
 	return o.Entry.Describes(baseline.EntryFor(c.Findings[f], "")) && !baseline.Worsened(o.Was.Measure, o.Entry.Measure, less)
 }
 

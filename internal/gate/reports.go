@@ -23,10 +23,11 @@ import (
 
 // origin is where a report comes from, and what is expected of it.
 type origin struct {
-	name   string // of the evidence
-	file   string // in the folder of the call, - for standard input
-	tree   string // in its place: a path of the work tree that the policy names
-	format string // "" to find out
+	name   string         // of the evidence
+	file   string         // in the folder of the call, - for standard input
+	tree   string         // in its place: a path of the work tree that the policy names
+	format string         // "" to find out
+	recipe *policy.Recipe // nil for none
 	needed bool
 	terms  policy.Report // what the policy says of the report; the zero value where it says nothing
 }
@@ -49,13 +50,14 @@ func (s *scene) sources(q Request, p *policy.Policy, door *policy.Door) ([]origi
 		}
 		switch {
 		case r.Name == "":
-		case slices.Contains(policy.Formats, r.Name):
+		case slices.Contains(p.FormatNames(), r.Name):
 			from.format = r.Name
 		case named:
 			from.name, from.format, from.terms, stood[r.Name] = terms.Name, terms.As, terms, true
 		default:
 			return nil, wrongCall("--report %s=%s: no format and no report of the policy is called %q; there are %s", r.Name, r.File, r.Name, listReports(p))
 		}
+		from.recipe = p.Recipe(from.format)
 		all = append(all, from)
 	}
 	if door == nil || q.Apart {
@@ -64,7 +66,7 @@ func (s *scene) sources(q Request, p *policy.Policy, door *policy.Door) ([]origi
 	reports, needed := p.Needed(*door)
 	for _, r := range reports {
 		for _, file := range r.Files {
-			from := origin{name: r.Name, tree: file, format: r.As, needed: needed[r.Name], terms: r}
+			from := origin{name: r.Name, tree: file, format: r.As, recipe: p.Recipe(r.As), needed: needed[r.Name], terms: r}
 			if len(r.Files) > 1 {
 				from.name += ": " + file
 			}
@@ -77,7 +79,7 @@ func (s *scene) sources(q Request, p *policy.Policy, door *policy.Door) ([]origi
 }
 
 func listReports(p *policy.Policy) string {
-	names := slices.Clone(policy.Formats)
+	names := p.FormatNames()
 	for _, r := range p.Reports {
 		names = append(names, r.Name)
 	}
@@ -118,7 +120,7 @@ func (w *witness) read(from origin) *testimony {
 		return t.fail(judge.Missing, fmt.Sprintf("it can't be read: %v", errors.Unwrap(err)))
 	}
 	defer in.Close()
-	report, err := intake.Read(in, from.format)
+	report, err := intake.Read(in, from.format, from.recipe)
 	switch {
 	case errors.Is(err, intake.ErrMalformed):
 		return t.fail(judge.Failed, fmt.Sprintf("%v; run the linter again and keep all of its output", err))
@@ -128,13 +130,17 @@ func (w *witness) read(from origin) *testimony {
 	t.report = report
 	t.evidence.Format = report.Format
 	t.evidence.Findings = len(report.Findings)
-	clean := from.terms.Clean || from.format == policy.Diagnostics && w.request.EmptyIsClean
+	for _, notice := range report.Notices {
+		w.notices = append(w.notices, from.name+": "+notice)
+	}
+	lines := report.Format == policy.Diagnostics || from.recipe != nil && from.recipe.As == policy.PlainText
+	clean := report.Clean || from.terms.Clean || from.format == policy.Diagnostics && w.request.EmptyIsClean
 	switch {
 	case report.Failure != "":
 		t.fail(judge.Failed, report.Failure)
 	case report.Stopped != "" && !from.terms.Errors:
 		t.fail(judge.Failed, report.Stopped)
-	case report.Format != policy.Diagnostics || len(report.Findings) > 0:
+	case len(report.Findings) > 0 || !lines && !report.Clean:
 	case clean:
 		t.evidence.State = judge.Empty
 	case from.terms.Name != "":

@@ -33,6 +33,12 @@ type Report struct {
 
 	// Failure says how the tool failed by its own word, Stopped on which finding it stopped looking; "" where it didn't.
 	Failure, Stopped string
+
+	// Of a report that a recipe reads:
+	Clean       bool     // it says that the tool found nothing
+	Notices     []string // what people should know of how it was read
+	Unread      []Unread // the first parts that couldn't be read
+	UnreadCount int      // how many there are
 }
 
 // Tool is a tool that a report speaks for.
@@ -42,12 +48,15 @@ type Tool struct {
 	Targets []string // paths the tool says it looked at; empty where it doesn't say
 }
 
-// Read reads a report. format is one of policy.Formats, or "" to find out by its content. An error wraps ErrMalformed, or is
-// the reader's own.
-func Read(r io.Reader, format string) (*Report, error) {
+// Read reads a report: as the recipe says, else in a format that is one of policy.Formats, or "" to find out by its
+// content. An error wraps ErrMalformed, or is the reader's own.
+func Read(r io.Reader, format string, recipe *policy.Recipe) (*Report, error) {
 	in := bufio.NewReaderSize(r, 1<<16)
 	if err := skipMark(in); err != nil {
 		return nil, err
+	}
+	if recipe != nil {
+		return readRecipe(in, recipe)
 	}
 	if format == "" {
 		var err error

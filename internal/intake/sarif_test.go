@@ -55,7 +55,7 @@ func TestSARIF(t *testing.T) {
 			":0:0-0 warning | m\n:0:0-0 warning | n"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			r, err := Read(strings.NewReader(c.text), policy.SARIF)
+			r, err := Read(strings.NewReader(c.text), policy.SARIF, nil)
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -68,7 +68,7 @@ func TestSARIF(t *testing.T) {
 
 func TestSARIFRun(t *testing.T) {
 	r, err := Read(strings.NewReader(log(gauge+`"results":[],"versionControlProvenance":[{"revisionId":"abc"}],
-		"artifacts":[{"location":{"uri":"a.c"},"roles":["analysisTarget"]},{"location":{"uri":"b.h"}}]`)), policy.SARIF)
+		"artifacts":[{"location":{"uri":"a.c"},"roles":["analysisTarget"]},{"location":{"uri":"b.h"}}]`)), policy.SARIF, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -97,7 +97,7 @@ func TestSARIFNoEvidence(t *testing.T) {
 		{"a member twice", `{"version":"2.1.0","version":"2.1.0","runs":[]}`, "", "duplicate"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			r, err := Read(strings.NewReader(c.text), policy.SARIF)
+			r, err := Read(strings.NewReader(c.text), policy.SARIF, nil)
 			switch {
 			case c.err != "" && (!errors.Is(err, ErrMalformed) || !strings.Contains(err.Error(), c.err)):
 				t.Errorf("error %v, want %q", err, c.err)
@@ -112,7 +112,7 @@ func FuzzSARIF(f *testing.F) {
 	f.Add(one(`"ruleId":"tide/late","message":{"id":"m","arguments":["a"]}`))
 	f.Add("x\n" + log(gauge+`"results":[{"ruleIndex":-1,"rule":{"index":9}}],"artifacts":[{"location":{"index":0}}]`))
 	f.Fuzz(func(t *testing.T, text string) {
-		r, err := Read(strings.NewReader(text), policy.SARIF)
+		r, err := Read(strings.NewReader(text), policy.SARIF, nil)
 		if (r == nil) == (err == nil) {
 			t.Fatal("either a report or an error")
 		}

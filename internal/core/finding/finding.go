@@ -50,6 +50,11 @@ type Finding struct {
 	Region  Region
 	Columns source.Columns // the unit of the region's columns
 
+	Rung     string // the rung that a recipe gives it, "" where none does
+	Measured string // the number that tells how bad it is, where the tool gives it beside the message
+	Help     string // where the tool explains its rule: an address
+	Fixes    []Fix  // what the tool suggests, the first being the best
+
 	Notes    []Remark
 	Rank     float64 // how much it matters, 0 to 100 (SARIF 2.1.0, 3.27.25); 0 where the tool doesn't say
 	Security float64 // its rule's security severity, 0 to 10; 0 where the tool doesn't say
@@ -65,6 +70,19 @@ type Finding struct {
 	Outside     bool     // Path lies outside the repository, or isn't tracked there; Path is as reported
 	Occurrences int      // how often the reports say exactly this, at least 1
 	Sources     []string // the reports it came from
+}
+
+// Fix is one way to mend a finding.
+type Fix struct {
+	Description string
+	Edits       []Edit
+}
+
+// Edit puts a text in the place of a region.
+type Edit struct {
+	Path   string // as Finding.Path
+	Region Region
+	Text   string
 }
 
 // Prints are the fingerprints a tool gave a finding, by their names (SARIF 2.1.0, 3.27.16 and 3.27.17).

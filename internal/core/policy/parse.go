@@ -22,12 +22,12 @@ type reader struct {
 	under     *Policy // what was there before
 	inherited bool    // another policy inherits this one
 
-	teamNames, reportNames []named
-	alike                  []likeness
+	teamNames, reportNames, formatNames []named
+	alike                               []likeness
 }
 
 func (r *reader) whole() {
-	var levels, doors, severities ast.Node
+	var levels, doors, severities, recipes ast.Node
 	need := []string{"zincdoor", "doors"}
 	if r.inherited || len(r.under.Doors) > 0 {
 		need = need[:1]
@@ -48,15 +48,19 @@ func (r *reader) whole() {
 			"aliases":    r.aliases,
 			"teams":      r.teams,
 			"reports":    r.reports,
+			"recipes":    func(n ast.Node) { recipes = n }, // needs the ladder
 			"measures":   r.measures,
 			"doors":      func(n ast.Node) { doors = n }, // needs the ladder
 			"severities": func(n ast.Node) { severities = n },
 			"paths":      r.paths,
 			"groups":     r.groups,
 		},
-		later: []string{"same", "recipes", "notes"},
+		later: []string{"same", "notes"},
 	})
 	r.levels(levels)
+	if recipes != nil {
+		r.recipes(recipes)
+	}
 	if severities != nil {
 		r.severities(severities)
 	}
@@ -65,6 +69,7 @@ func (r *reader) whole() {
 	}
 	r.resolveSelectors()
 	r.checkReports()
+	r.settleRecipes()
 }
 
 func (r *reader) form(n ast.Node) {

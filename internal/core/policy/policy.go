@@ -45,6 +45,7 @@ type Policy struct {
 	Teams []Team // in the order of the file
 
 	Reports []Report // those that the doors are judged by
+	Recipes []*Recipe
 
 	Aliases  map[string]string // the present names of rules that their tools renamed
 	Measures []Measure         // the first that takes a rule counts
@@ -55,8 +56,18 @@ type Policy struct {
 // EntryFor describes a finding of the given rung as an entry of the baseline, with its measure.
 func (p *Policy) EntryFor(f finding.Finding, severity string) baseline.Entry {
 	e := baseline.EntryFor(f, severity)
-	e.Measure, _ = baseline.Measure(f.Message, p.Gauge(f.Tool, f.Rule))
+	e.Measure, _ = p.MeasureOf(f)
 	return e
+}
+
+// MeasureOf is the number that tells how bad a finding is, "" where none does, and whether less of it is worse: the tool's
+// own, else that of its message.
+func (p *Policy) MeasureOf(f finding.Finding) (measure string, less bool) {
+	gauge := p.Gauge(f.Tool, f.Rule)
+	if f.Measured != "" {
+		return f.Measured, gauge != nil && gauge.Less
+	}
+	return baseline.Measure(f.Message, gauge)
 }
 
 // Team is who answers for some files.

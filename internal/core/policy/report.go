@@ -23,7 +23,7 @@ var Formats = []string{SARIF, Diagnostics}
 type Report struct {
 	Name     string
 	Files    []string // paths from the repository's root, joined where there are several
-	As       string   // one of Formats, "" to find out
+	As       string   // one of Formats or a recipe, "" to find out
 	Tool     string   // what the tool is called; "" for what it calls itself, or the report's name
 	Version  Versions // the versions of the tool that it may come from
 	Ask      []string // the command whose output tells the version, where the report doesn't; empty for none
@@ -88,8 +88,11 @@ func (r *reader) reports(n ast.Node) {
 			what: "report " + f.name,
 			need: []string{"file"},
 			read: map[string]func(ast.Node){
-				"file":     func(n ast.Node) { report.Files = r.insidePaths(n) },
-				"as":       func(n ast.Node) { report.As = oneOf(r, n, "as", Formats) },
+				"file": func(n ast.Node) { report.Files = r.insidePaths(n) },
+				"as": func(n ast.Node) {
+					report.As = r.text(n, "as")
+					r.formatNames = append(r.formatNames, named{n, []string{report.As}})
+				},
 				"tool":     func(n ast.Node) { report.Tool = r.text(n, "tool") },
 				"version":  func(n ast.Node) { report.Version = r.versions(n) },
 				"ask":      func(n ast.Node) { report.Ask = r.texts(n, "ask") },
@@ -100,8 +103,8 @@ func (r *reader) reports(n ast.Node) {
 			},
 			later: []string{"run", "timeout", "base"},
 		})
-		if report.Clean && report.As != Diagnostics && len(r.problems) == complaints {
-			r.complain(f.value, "clean: empty goes with as: diagnostics; an empty %s is broken", SARIF)
+		if report.Clean && (report.As == SARIF || report.As == "") && len(r.problems) == complaints {
+			r.complain(f.value, "clean: empty goes with as: diagnostics and a recipe for text; an empty %s is broken", SARIF)
 		}
 		if len(report.Ask) > 0 && report.Version.text == "" && len(r.problems) == complaints {
 			r.complain(f.value, "ask goes with version: it tells the version where the report doesn't")

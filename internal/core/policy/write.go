@@ -159,6 +159,12 @@ func (w *writer) rules() {
 	for _, r := range p.Reports {
 		w.put("  "+word(r.Name)+": "+r.write(), r.At)
 	}
+	if len(p.Recipes) > 0 {
+		w.heading("recipes:")
+	}
+	for _, r := range p.Recipes {
+		w.put("  "+word(r.Name)+": "+r.write(), r.At)
+	}
 	w.heading("doors:")
 }
 
