@@ -117,7 +117,7 @@ ladder: [grave, error, warning, note]
 recipes:
   depths:
     as: json
-    each: [$.files[*], $.faults[*]]
+    each: ["$.files[*]", "$.faults[*]"]
     path: {at: $.name, up: 1}
     line: $.line
     message: $.text
