@@ -244,7 +244,7 @@ func Survey(ctx context.Context, q Request) (result *Result, err error) {
 		}
 		result.BaselinePath, result.Root, result.Author = r.policy.Baseline, s.root, s.author()
 		c := &result.Case
-		c.Policy, c.Today, c.Baseline = r.policy, q.Today, r.baseline
+		c.Policy, c.Today, c.Baseline, c.Apart = r.policy, q.Today, r.baseline, true
 		return s.know(c, result.way, r)
 	})
 	return result, err

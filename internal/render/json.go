@@ -101,10 +101,18 @@ type (
 		Team        string         `json:"team"`
 		Occurrences int            `json:"occurrences"`
 		Sources     []string       `json:"sources"`
+		Also        []alsoJSON     `json:"also,omitempty"`
 
 		// Of a worsened finding alone.
 		Measure         json.Number `json:"measure,omitempty"`
 		AcceptedMeasure json.Number `json:"accepted_measure,omitempty"`
+	}
+	alsoJSON struct {
+		Tool     string         `json:"tool"`
+		Rule     string         `json:"rule"`
+		Message  string         `json:"message"`
+		Severity string         `json:"severity"`
+		Standing judge.Standing `json:"standing"`
 	}
 	acceptanceJSON struct {
 		Change   string       `json:"change"`
@@ -205,11 +213,15 @@ func limitOf(l judge.LimitResult, findings []judge.Finding) limitJSON {
 }
 
 func findingOf(f judge.Finding) findingJSON {
+	var also []alsoJSON
+	for _, o := range f.Also {
+		also = append(also, alsoJSON{o.Tool, o.Rule, o.Message, o.Severity, o.Standing})
+	}
 	return findingJSON{
 		ID: f.ID, Tool: f.Tool, Rule: f.Rule, Level: string(f.Level), Severity: f.Severity,
 		Path: f.Path, Line: f.Region.Line, Column: f.Region.Column, EndLine: f.Region.Last(),
 		Message: f.Message, Place: string(f.Place), Standing: f.Standing, Team: f.Team,
-		Occurrences: f.Occurrences, Sources: list(f.Sources, func(s string) string { return s }),
+		Occurrences: f.Occurrences, Sources: list(f.Sources, func(s string) string { return s }), Also: also,
 		Measure: json.Number(f.Measure), AcceptedMeasure: json.Number(f.AcceptedMeasure),
 	}
 }

@@ -169,6 +169,9 @@ func (s *screen) finding(f judge.Finding) {
 	if f.Standing == judge.Worsened {
 		about[0] += " " + f.AcceptedMeasure + s.arrow + f.Measure
 	}
+	for _, o := range f.Also {
+		about = append(about, "also "+strings.TrimSpace(Safe(o.Tool)+" "+Safe(o.Rule)))
+	}
 	if f.Occurrences > 1 {
 		about = append(about, fmt.Sprintf("%d times", f.Occurrences))
 	}

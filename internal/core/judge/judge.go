@@ -106,6 +106,8 @@ type Case struct {
 	Dropped []baseline.Entry // what it takes out of the baseline
 	Whole   bool             // both are in Baseline already, which is honoured whole
 	Waivers []waiver.Waiver  // in the code, sorted by path and line
+
+	Apart bool // what several tools say of one fault stays apart
 }
 
 // Finding is a finding with all that the judgement added.
@@ -120,6 +122,8 @@ type Finding struct {
 	Base     *baseline.Entry // what it was before the change, nil where that isn't known
 
 	Measure, AcceptedMeasure string // of one that has worsened: what it measures now, and when it was accepted
+
+	Also []Finding // the same fault, as other tools tell it
 }
 
 // LimitResult is one limit with what it counted. Findings are those it counted, as indices of Verdict.Findings.
@@ -183,6 +187,9 @@ func Judge(c Case) Verdict {
 	v.Findings, v.Gone, lineRule = stand(c)
 	v.settleOffers(c)
 	v.waive(c)
+	if !c.Apart {
+		v.join(c)
+	}
 	v.Totals = count(v)
 	for _, t := range c.Policy.Teams {
 		if slices.ContainsFunc(v.Findings, func(f Finding) bool { return f.Team == t.Name }) {

@@ -19,11 +19,11 @@ func measure(c Case, v *Verdict) []LimitResult {
 		r := LimitResult{Limit: limit, Mode: c.Door.ModeOf(limit), Bound: limit.Most, Waiting: !limit.InForce(c.Today)}
 		aside := 0
 		for i, f := range v.Findings {
-			if !selects(&limit, c.Policy.Ladder, f) || limit.NoGrowth && len(c.BaseCovers) > 0 && !c.onBothSides(f.Tool, f.Path) {
+			if !selects(&limit, c.Policy.Ladder, f) || limit.NoGrowth && len(c.BaseCovers) > 0 && !f.anySource(func(s Finding) bool { return c.onBothSides(s.Tool, s.Path) }) {
 				continue
 			}
 			// Without base findings, what one change was allowed would shut the next.
-			if limit.Count == policy.CountNew && limit.Most > 0 && f.Place != change.OnTouched && !onBase.CoversFinding(f.Tool, f.Path) {
+			if limit.Count == policy.CountNew && limit.Most > 0 && f.Place != change.OnTouched && !f.anySource(func(s Finding) bool { return onBase.CoversFinding(s.Tool, s.Path) }) {
 				aside++
 				continue
 			}
@@ -80,14 +80,25 @@ func (c Case) onBothSides(tool, path string) bool {
 // countBase counts what a limit would have counted before the change.
 func (c Case) countBase(l *policy.Limit) (n int) {
 	renames := c.Change.Renames()
-	for _, f := range c.BaseFindings {
-		now := f.Path
-		if path, ok := renames[now]; ok {
-			now = path
+	for _, group := range finding.Faults(c.BaseFindings, c.sameSet) {
+		worst, taken := "", false
+		for _, i := range group {
+			f := c.BaseFindings[i]
+			now := f.Path
+			if path, ok := renames[now]; ok {
+				now = path
+			}
+			team := c.Policy.TeamOf(f.Path)
+			rung := c.Policy.Grade(f, team)
+			if rung == policy.Ignored || !c.onBothSides(f.Tool, now) {
+				continue
+			}
+			if worst == "" || c.Policy.Ladder.Worse(rung, worst) {
+				worst = rung
+			}
+			taken = taken || l.Takes(f, team)
 		}
-		team := c.Policy.TeamOf(f.Path)
-		rung := c.Policy.Grade(f, team)
-		if c.onBothSides(f.Tool, now) && rung != policy.Ignored && l.TakesRung(c.Policy.Ladder, rung) && l.Takes(f, team) {
+		if taken && l.TakesRung(c.Policy.Ladder, worst) {
 			n++
 		}
 	}
@@ -97,7 +108,7 @@ func (c Case) countBase(l *policy.Limit) (n int) {
 // selects reports whether a limit counts a finding.
 func selects(l *policy.Limit, ladder policy.Ladder, f Finding) bool {
 	return f.Severity != policy.Ignored && counts(l.Count, f) && l.TakesRung(ladder, f.Severity) &&
-		l.Takes(f.Finding, f.Team) && l.TakesPlace(f.Place, string(f.Standing))
+		f.anySource(func(s Finding) bool { return l.Takes(s.Finding, s.Team) }) && l.TakesPlace(f.Place, string(f.Standing))
 }
 
 func counts(count policy.Count, f Finding) bool {

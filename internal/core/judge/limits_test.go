@@ -169,8 +169,11 @@ func plainly(text string, v Verdict) (found int) {
 		if s, given := said["standing"]; given {
 			ok = ok && string(f.Standing) == s
 		}
-		if ok && plainlyTakes(said, f.Finding) && f.Severity != "ignored" {
-			found++
+		for _, source := range append([]Finding{f}, f.Also...) {
+			if ok && plainlyTakes(said, source.Finding) && f.Severity != "ignored" {
+				found++
+				break
+			}
 		}
 	}
 	return found

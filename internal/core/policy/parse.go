@@ -46,6 +46,7 @@ func (r *reader) whole() {
 			"baseline":   r.baseline,
 			"place":      r.place,
 			"aliases":    r.aliases,
+			"same":       r.same,
 			"teams":      r.teams,
 			"reports":    r.reports,
 			"recipes":    func(n ast.Node) { recipes = n }, // needs the ladder
@@ -55,7 +56,7 @@ func (r *reader) whole() {
 			"paths":      r.paths,
 			"groups":     r.groups,
 		},
-		later: []string{"same", "notes"},
+		later: []string{"notes"},
 	})
 	r.levels(levels)
 	if recipes != nil {

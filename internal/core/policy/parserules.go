@@ -37,6 +37,24 @@ func (r *reader) aliases(n ast.Node) {
 	}
 }
 
+// same reads the sets of rules that mean the same fault.
+func (r *reader) same(n ast.Node) {
+	list, ok := r.resolve(n).(*ast.SequenceNode)
+	if !ok {
+		r.complain(n, "same must be a list of sets of rules, as in same: [[shadowed-name, -Wshadow]]")
+		return
+	}
+	r.policy.Same = nil
+	for _, item := range list.Values {
+		set := r.globs(item, "same")
+		if len(set) < 2 {
+			r.complain(item, "a set of same rules has two or more of them")
+		}
+		r.policy.Same = append(r.policy.Same, set)
+	}
+	r.policy.Same = append(r.policy.Same, r.under.Same...)
+}
+
 // teams reads who answers for which files. One of the same name takes an inherited one's place.
 func (r *reader) teams(n ast.Node) {
 	r.policy.Teams = nil

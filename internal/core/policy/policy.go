@@ -47,10 +47,16 @@ type Policy struct {
 	Reports []Report // those that the doors are judged by
 	Recipes []*Recipe
 
+	Same     [][]string        // sets of rules, by globs, of several tools that mean the same fault
 	Aliases  map[string]string // the present names of rules that their tools renamed
 	Measures []Measure         // the first that takes a rule counts
 
 	Doors []Door // in the order of the file
+}
+
+// SameSet is the number of the first set of same rules that a rule is in, -1 where it is in none.
+func (p *Policy) SameSet(rule string) int {
+	return slices.IndexFunc(p.Same, func(set []string) bool { return matchesAny(set, rule, MatchRule) })
 }
 
 // EntryFor describes a finding of the given rung as an entry of the baseline, with its measure.

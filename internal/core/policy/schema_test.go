@@ -93,6 +93,8 @@ func TestSchema(t *testing.T) {
 		{"zincdoor: 1\nrecipes: {gauge: {as: json, each: [$.*, '$.*[*]'], rule: {member: 1}, path: {at: $.name, up: 1}, line: {at: $.posn, cut: ':(\\d+):', first: 0}, message: $.text, severity: $.grade, words: {high: error}, clean: '^{}$', noise: '^#'}}\nreports: {g: {file: a.txt, as: gauge}}\ndoors: {d: {limits: [{count: new, most: 0}]}}\n", true},
 		{"zincdoor: 1\nrecipes: {gauge: {as: text, match: '^(?P<path>\\S+): (?P<message>.*)', then: '^  (?P<message>.*)', tool: {is: gauge}}}\nreports: {g: {file: a.txt, as: gauge, clean: empty}}\ndoors: {d: {limits: [{count: new, most: 0}]}}\n", true},
 		{"zincdoor: 1\nrecipes: {gauge: {as: csv, header: false, path: {nth: 1}, message: {nth: 2}}, log: {as: xml, each: //x, message: '@m'}}\ndoors: {d: {limits: [{count: new, most: 0}]}}\n", true},
+		{"zincdoor: 1\nsame: [[shadowed-name, -Wshadow]]\ndoors: {d: {limits: [{count: new, most: 0}]}}\n", true},
+		{"zincdoor: 1\nsame: [[shadowed-name]]\ndoors: {d: {limits: [{count: new, most: 0}]}}\n", false},
 		{"zincdoor: 1\nrecipes: {gauge: {as: json, message: $.m}}\ndoors: {d: {limits: [{count: new, most: 0}]}}\n", false},
 		{"zincdoor: 1\nrecipes: {gauge: {as: csv, each: x, message: m}}\ndoors: {d: {limits: [{count: new, most: 0}]}}\n", false},
 		{"zincdoor: 1\nrecipes: {gauge: {as: text, message: {is: x}}}\ndoors: {d: {limits: [{count: new, most: 0}]}}\n", false},

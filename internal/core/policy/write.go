@@ -135,6 +135,13 @@ func (w *writer) rules() {
 	for _, old := range slices.Sorted(maps.Keys(p.Aliases)) {
 		w.line("aliases."+old, "  "+word(old)+": "+word(p.Aliases[old]))
 	}
+	if len(p.Same) > 0 {
+		sets := make([]string, len(p.Same))
+		for i, set := range p.Same {
+			sets[i] = words(set)
+		}
+		w.line("same", "same: ["+strings.Join(sets, ", ")+"]")
+	}
 	if len(p.Measures) > 0 {
 		w.heading("measures:")
 	}

@@ -1,0 +1,108 @@
+package judge
+
+import (
+	"slices"
+
+	"zincdoor/internal/core/change"
+	"zincdoor/internal/core/finding"
+	"zincdoor/internal/core/policy"
+	"zincdoor/internal/core/waiver"
+)
+
+// join makes the findings of several tools that speak of one fault one finding. What is ignored or waived takes its source
+// out; of those left the finding has the worst rung, answers to what selects any of them, and is accepted when any is.
+func (v *Verdict) join(c Case) {
+	plain := make([]finding.Finding, len(v.Findings))
+	for i, f := range v.Findings {
+		plain[i] = f.Finding
+	}
+	groups := finding.Faults(plain, c.sameSet)
+	if len(groups) == len(v.Findings) {
+		return
+	}
+	now := map[string]string{} // the IDs of joined findings, by those of their sources
+	all := make([]Finding, 0, len(groups))
+	for _, group := range groups {
+		if len(group) == 1 {
+			all = append(all, v.Findings[group[0]])
+			continue
+		}
+		var sources []Finding
+		for _, i := range group {
+			now[v.Findings[i].ID] = v.Findings[group[0]].ID
+			sources = append(sources, v.Findings[i])
+		}
+		all = append(all, joined(c, sources))
+	}
+	v.Findings = all
+	rename := func(id *string) {
+		if joined, ok := now[*id]; ok {
+			*id = joined
+		}
+	}
+	for i := range v.Waivers {
+		for n := range v.Waivers[i].Findings {
+			rename(&v.Waivers[i].Findings[n])
+		}
+	}
+	for i := range v.Acceptances {
+		rename(&v.Acceptances[i].Finding)
+	}
+}
+
+// joined is the finding that several sources are.
+func joined(c Case, sources []Finding) Finding {
+	left := slices.DeleteFunc(slices.Clone(sources), func(f Finding) bool { return f.Severity == policy.Ignored || f.Standing == Waived })
+	if len(left) == 0 {
+		left = slices.DeleteFunc(slices.Clone(sources), func(f Finding) bool { return f.Severity == policy.Ignored })
+	}
+	if len(left) == 0 {
+		left = sources
+	}
+	first := 0
+	for i, f := range left {
+		if f.Severity != left[first].Severity && c.Policy.Ladder.Worse(f.Severity, left[first].Severity) {
+			first = i
+		}
+	}
+	one := left[first]
+	one.ID = sources[0].ID
+	one.Also = append(slices.Clone(left[:first]), left[first+1:]...)
+	for _, f := range sources {
+		one.Sources = append(slices.Clone(one.Sources), f.Sources...)
+	}
+	slices.Sort(one.Sources)
+	one.Sources = slices.Compact(one.Sources)
+	for _, standing := range []Standing{Worsened, Accepted, Lapsed, Inherited} {
+		if i := slices.IndexFunc(left, func(f Finding) bool { return f.Standing == standing }); i >= 0 {
+			one.Standing, one.Entry, one.Base = standing, left[i].Entry, left[i].Base
+			one.Measure, one.AcceptedMeasure = left[i].Measure, left[i].AcceptedMeasure
+			break
+		}
+	}
+	for _, f := range left {
+		if placeRank(f) < placeRank(one) {
+			one.Place = f.Place
+		}
+	}
+	return one
+}
+
+// placeRank orders places, the nearest to the change first.
+func placeRank(f Finding) int {
+	return slices.Index([]change.Place{change.OnTouched, change.InFile, change.Elsewhere}, f.Place)
+}
+
+// sameSet is the number of the policy's set of same rules that a finding's is in, -1 where it is in none. What is said of
+// waivers is never a tool's fault.
+func (c Case) sameSet(f finding.Finding) int {
+	if f.Tool == waiver.Tool {
+		return -1
+	}
+	return c.Policy.SameSet(f.Rule)
+}
+
+// anySource reports whether the finding, or another source of it, is as asked.
+func (f Finding) anySource(is func(Finding) bool) bool {
+	return is(f) || slices.ContainsFunc(f.Also, is)
+}
