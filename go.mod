@@ -21,6 +21,7 @@ require (
 	github.com/theory/jsonpath v0.10.2
 	golang.org/x/net v0.61.0
 	golang.org/x/term v0.47.0
+	golang.org/x/text v0.43.0
 	golang.org/x/tools v0.52.0
 )
 
@@ -38,5 +39,4 @@ require (
 	github.com/muesli/termenv v0.16.0 // indirect
 	github.com/xo/terminfo v0.0.0-20220910002029-abceb7e1c41e // indirect
 	golang.org/x/sys v0.49.0 // indirect
-	golang.org/x/text v0.43.0 // indirect
 )

@@ -170,3 +170,22 @@ doors: {d: {limits: [{count: new, severity: warning, most: 0}]}}
 	s.must(2, "recipe", "try", "depths", "gone.json")
 	s.must(3, "recipe", "try", "depth", "other.json")
 }
+
+// TestFlows: with flows: true, a finding on an untouched line is touched when a step on the way to it is.
+func TestFlows(t *testing.T) {
+	s := repository(t)
+	s.write("core/tide.c", lines(10))
+	s.write("core/gauge.c", lines(10))
+	s.commit("one")
+	s.write("core/tide.c", altered)
+	s.commit("two")
+	flow := `,"codeFlows":[{"threadFlows":[{"locations":[{"location":{"physicalLocation":{"artifactLocation":{"uri":"core/tide.c"},"region":{"startLine":5}}}}]}]}]}`
+	result := sarifResult("core/gauge.c", 3)
+	s.write("r.sarif", sarifLog(strings.TrimSuffix(result, "}")[1:]+flow))
+	for policy, want := range map[string]string{"": "core/gauge.c:3 elsewhere inherited", "place: {flows: true}\n": "core/gauge.c:3 touched new"} {
+		s.write("p.yaml", "zincdoor: 1\n"+policy+"doors: {d: {limits: [{count: new, most: 0}]}}\n")
+		if v := s.judge("--range", "HEAD~..HEAD", "--policy", "p.yaml", "--report", "r.sarif"); v.standings() != want {
+			t.Errorf("%s: %s, want %s", policy, v.standings(), want)
+		}
+	}
+}

@@ -130,7 +130,7 @@ func fieldsOf(f finding.Finding, by *policy.Policy) [][2]string {
 	fields := [][2]string{
 		{"path", f.Path}, {"line", number(f.Region.Line)}, {"column", number(f.Region.Column)},
 		{"end_line", ""}, {"end_column", ""}, {"rule", f.Rule}, {"severity", cmp.Or(f.Rung, by.Levels[f.Level])},
-		{"message", f.Message}, {"tool", f.Tool}, {"measure", f.Measured}, {"help", f.Help},
+		{"message", f.Message}, {"tool", f.Tool}, {"measure", f.Measured}, {"help", f.Details().Help},
 	}
 	if f.Region.EndLine > f.Region.Line {
 		fields[3][1] = number(f.Region.EndLine)
@@ -138,8 +138,8 @@ func fieldsOf(f finding.Finding, by *policy.Policy) [][2]string {
 	if f.Region.EndColumn > 0 {
 		fields[4][1] = number(f.Region.EndColumn - 1)
 	}
-	if len(f.Fixes) > 0 && len(f.Fixes[0].Edits) > 0 {
-		fields = append(fields, [2]string{"suggestion", f.Fixes[0].Edits[0].Text})
+	if fixes := f.Details().Fixes; len(fixes) > 0 && len(fixes[0].Edits) > 0 {
+		fields = append(fields, [2]string{"suggestion", fixes[0].Edits[0].Text})
 	}
 	return fields
 }

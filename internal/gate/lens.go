@@ -224,34 +224,48 @@ func (l *lens) carry(f *finding.Finding, judged *change.Change) bool {
 	if l.local && judged.File(f.Path) != nil && l.between.File(f.Path) != nil {
 		return false
 	}
+	if d := f.More; d != nil {
+		for _, flow := range d.Flows {
+			for i := range flow {
+				if !l.carryTo(&flow[i].Path, &flow[i].Region) {
+					flow[i].Region = finding.Region{}
+				}
+			}
+		}
+	}
+	return l.carryTo(&f.Path, &f.Region)
+}
+
+// carryTo brings a place from the report's state to the head.
+func (l *lens) carryTo(path *string, region *finding.Region) bool {
 	for i := range l.between.Files {
 		file := &l.between.Files[i]
 		switch {
-		case l.local && file.Path == f.Path:
-			return move(f, file.Old, file.OldLine)
-		case !l.local && file.Old == f.Path:
-			return move(f, file.Path, file.NewLine)
+		case l.local && file.Path == *path:
+			return move(path, region, file.Old, file.OldLine)
+		case !l.local && file.Old == *path:
+			return move(path, region, file.Path, file.NewLine)
 		}
 	}
 	return true
 }
 
-func move(f *finding.Finding, path string, to func(int) int) bool {
-	if path == "" {
+func move(path *string, region *finding.Region, now string, to func(int) int) bool {
+	if now == "" {
 		return false
 	}
-	f.Path = path
-	if f.Region.Line == 0 {
+	*path = now
+	if region.Line == 0 {
 		return true
 	}
-	line := to(f.Region.Line)
+	line := to(region.Line)
 	if line == 0 {
 		return false
 	}
-	if f.Region.EndLine > 0 {
-		f.Region.EndLine += line - f.Region.Line
+	if region.EndLine > 0 {
+		region.EndLine += line - region.Line
 	}
-	f.Region.Line = line
+	region.Line = line
 	return true
 }
 

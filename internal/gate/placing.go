@@ -11,6 +11,7 @@ import (
 
 	"zincdoor/internal/core/baseline"
 	"zincdoor/internal/core/change"
+	"zincdoor/internal/core/finding"
 	"zincdoor/internal/core/judge"
 	"zincdoor/internal/intake"
 )
@@ -26,11 +27,7 @@ func (w *witness) place(t *testimony) error {
 	inside, strange := 0, ""
 	for i := range t.report.Findings {
 		f := &t.report.Findings[i]
-		for n := range f.Notes {
-			if f.Notes[n].Path != "" {
-				f.Notes[n].Path = finder.find(f.Notes[n].Path).Path
-			}
-		}
+		finder.details(f.More)
 		if f.Path == "" {
 			continue
 		}
@@ -60,6 +57,31 @@ func (w *witness) place(t *testimony) error {
 }
 
 const findItAdvice = "run the linter in this checkout, or say with --report-root where its paths start"
+
+// details finds the paths of what is there to be shown.
+func (f *finder) details(d *finding.Details) {
+	if d == nil {
+		return
+	}
+	find := func(path *string) {
+		if *path != "" {
+			*path = f.find(*path).Path
+		}
+	}
+	for i := range d.Notes {
+		find(&d.Notes[i].Path)
+	}
+	for _, flow := range d.Flows {
+		for i := range flow {
+			find(&flow[i].Path)
+		}
+	}
+	for _, fix := range d.Fixes {
+		for i := range fix.Edits {
+			find(&fix.Edits[i].Path)
+		}
+	}
+}
 
 // finder finds a report's paths, each once.
 type finder struct {
@@ -100,9 +122,9 @@ func (w *witness) finder(t *testimony) (*finder, error) {
 		f.places.From = intake.RootMapping(w.request.ReportRoot)
 	}
 	strange := map[string]bool{}
-	for _, finding := range t.report.Findings {
-		if finding.Path != "" && f.find(finding.Path).Strange {
-			strange[finding.Path] = true
+	for _, reported := range t.report.Findings {
+		if reported.Path != "" && f.find(reported.Path).Strange {
+			strange[reported.Path] = true
 		}
 	}
 	if len(strange) == 0 || f.err != nil {

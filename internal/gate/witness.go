@@ -150,6 +150,11 @@ func (w *witness) readChange(rules change.Rules) error {
 		all = all || t.lens.between != nil && !t.lens.local
 		for _, f := range t.report.Findings {
 			wanted[f.Path] = true
+			for _, flow := range f.Details().Flows {
+				for _, step := range flow {
+					wanted[step.Path] = rules.Flows || wanted[step.Path]
+				}
+			}
 		}
 	}
 	if err := w.endSearch(); err != nil {

@@ -122,16 +122,17 @@ func (d *diagnostics) add(m message) {
 		d.quoting = false
 		if n := len(d.report.Findings); n > 0 {
 			last := &d.report.Findings[n-1]
-			last.Notes = append(last.Notes, remark)
+			last.Detail().Notes = append(last.Detail().Notes, remark)
 			return
 		}
 	}
 	d.quoting = true
-	d.report.Findings = append(d.report.Findings, finding.Finding{
-		Rule: m.rule, Level: m.level, Message: m.text, Path: m.path, Region: m.region, Columns: source.Display,
-		Notes: d.ahead,
-	})
-	d.ahead = nil
+	f := finding.Finding{Rule: m.rule, Level: m.level, Message: m.text, Path: m.path, Region: m.region, Columns: source.Display}
+	if len(d.ahead) > 0 {
+		f.Detail().Notes = d.ahead
+		d.ahead = nil
+	}
+	d.report.Findings = append(d.report.Findings, f)
 }
 
 // message is one line in the GNU form.

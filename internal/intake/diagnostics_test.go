@@ -1,10 +1,13 @@
 package intake
 
 import (
+	"bytes"
+	"compress/gzip"
 	"errors"
 	"fmt"
 	"strings"
 	"testing"
+	"unicode/utf16"
 
 	"zincdoor/internal/core/policy"
 )
@@ -14,7 +17,7 @@ func show(r *Report) string {
 	var out []string
 	for _, f := range r.Findings {
 		line := fmt.Sprintf("%s:%d:%d-%d %s %s| %s", f.Path, f.Region.Line, f.Region.Column, f.Region.EndColumn, f.Level, f.Rule, f.Message)
-		for _, n := range f.Notes {
+		for _, n := range f.Details().Notes {
 			line += fmt.Sprintf(" + %s:%d %s", n.Path, n.Region.Line, n.Message)
 		}
 		if f.Snippet != "" {
@@ -78,6 +81,27 @@ a.c:1:2-0 warning | bounds [0, 3]`, ""},
 	}
 }
 
+// wide is a text in UTF-16 with its mark.
+func wide(text string, little bool) string {
+	var out strings.Builder
+	for _, unit := range append([]uint16{0xFEFF}, utf16.Encode([]rune(text))...) {
+		high, low := byte(unit>>8), byte(unit)
+		if little {
+			high, low = low, high
+		}
+		out.Write([]byte{high, low})
+	}
+	return out.String()
+}
+
+func packed(text string) string {
+	var out bytes.Buffer
+	w := gzip.NewWriter(&out)
+	w.Write([]byte(text))
+	w.Close()
+	return out.String()
+}
+
 func TestDetect(t *testing.T) {
 	const log = `{"version":"2.1.0","runs":[]}`
 	for _, c := range []struct{ name, text, want string }{
@@ -89,8 +113,12 @@ func TestDetect(t *testing.T) {
 		{"a log between lines", "clang: warning: unstable\n\n" + log + "\n3 warnings generated.\n", policy.SARIF},
 		{"other JSON", `{"Imports":[]}`, ""},
 		{"a JSON array", `[{"kind":"warning"}]`, ""},
-		{"UTF-16", "\xFF\xFEa\x00", ""},
-		{"packed", "\x1F\x8B\x08\x00", ""},
+		{"UTF-16", wide(log, true), policy.SARIF},
+		{"UTF-16, the greater byte first", wide(log, false), policy.SARIF},
+		{"packed", packed(log), policy.SARIF},
+		{"packed UTF-16", packed(wide("a.c:1: warning: x\n", true)), policy.Diagnostics},
+		{"packed and cut off", packed(strings.Repeat(log, 90))[:60], ""},
+		{"packed and cut off at once", "\x1F\x8B\x08\x00", ""},
 		{"binary", "ELF\x00\x01", ""},
 	} {
 		r, err := Read(strings.NewReader(c.text), "", nil)

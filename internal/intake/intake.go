@@ -25,6 +25,9 @@ type Report struct {
 	// Tools are those the report speaks for, by name.
 	Tools []Tool
 
+	// Rules are what the tools tell of their rules, by rule.
+	Rules map[string]Rule
+
 	// Relative gives, for a path made absolute by a base that the report names, the path relative to that base.
 	Relative map[string]string
 
@@ -41,6 +44,16 @@ type Report struct {
 	UnreadCount int      // how many there are
 }
 
+// Rule is what a tool tells of one of its rules (SARIF 2.1.0, 3.49).
+type Rule struct {
+	Name     string
+	Short    string // one sentence
+	Full     string
+	Help     string // how to mend it, as plain text
+	Markdown string // the same as Markdown; "" where there is none
+	Address  string
+}
+
 // Tool is a tool that a report speaks for.
 type Tool struct {
 	Name    string // "" where the report doesn't name it
@@ -51,15 +64,14 @@ type Tool struct {
 // Read reads a report: as the recipe says, else in a format that is one of policy.Formats, or "" to find out by its
 // content. An error wraps ErrMalformed, or is the reader's own.
 func Read(r io.Reader, format string, recipe *policy.Recipe) (*Report, error) {
-	in := bufio.NewReaderSize(r, 1<<16)
-	if err := skipMark(in); err != nil {
+	in, err := decode(bufio.NewReaderSize(r, 1<<16))
+	if err != nil {
 		return nil, err
 	}
 	if recipe != nil {
 		return readRecipe(in, recipe)
 	}
 	if format == "" {
-		var err error
 		if format, err = detect(in); err != nil {
 			return nil, err
 		}
@@ -71,24 +83,6 @@ func Read(r io.Reader, format string, recipe *policy.Recipe) (*Report, error) {
 		return readDiagnostics(in)
 	}
 	return nil, fmt.Errorf("no format is called %q; there are %s", format, strings.Join(policy.Formats, ", "))
-}
-
-// skipMark passes a UTF-8 byte-order mark and refuses what is no UTF-8 text.
-func skipMark(in *bufio.Reader) error {
-	head, err := in.Peek(4)
-	if err != nil && err != io.EOF {
-		return err
-	}
-	switch {
-	case bytes.HasPrefix(head, []byte{0xEF, 0xBB, 0xBF}):
-		_, err := in.Discard(3)
-		return err
-	case bytes.HasPrefix(head, []byte{0xFF, 0xFE}), bytes.HasPrefix(head, []byte{0xFE, 0xFF}):
-		return fmt.Errorf("byte 0: the text is UTF-16; convert it to UTF-8: %w", ErrMalformed)
-	case bytes.HasPrefix(head, []byte{0x1F, 0x8B}):
-		return fmt.Errorf("byte 0: the report is compressed; unpack it first (gzip -d): %w", ErrMalformed)
-	}
-	return nil
 }
 
 // detect tells the format by the first 64 KiB: a JSON object with SARIF's marks, alone or on a line between other

@@ -111,7 +111,7 @@ type values map[string]string
 // add makes values a finding. at says where they stand.
 func (c *cook) add(v values, at string) error {
 	f := finding.Finding{
-		Path: cleanLocation(v["path"]), Rule: v["rule"], Message: v["message"], Tool: v["tool"], Measured: v["measure"], Help: v["help"],
+		Path: cleanLocation(v["path"]), Rule: v["rule"], Message: v["message"], Tool: v["tool"], Measured: v["measure"],
 		Columns: source.CodePoints, Level: finding.Warning, Occurrences: 1,
 	}
 	if f.Message == "" && f.Rule == "" {
@@ -119,6 +119,9 @@ func (c *cook) add(v values, at string) error {
 		return nil
 	}
 	f.Message = cmp.Or(f.Message, f.Rule)
+	if v["help"] != "" {
+		f.Detail().Help = v["help"]
+	}
 	numbers := []*int{&f.Region.Line, &f.Region.Column, &f.Region.EndLine, &f.Region.EndColumn}
 	for i, name := range []string{"line", "column", "end_line", "end_column"} {
 		number, err := c.number(name, v[name])
@@ -150,7 +153,7 @@ func (c *cook) add(v values, at string) error {
 		}
 	}
 	if text, ok := v["suggestion"]; ok && f.Region.Line > 0 {
-		f.Fixes = []finding.Fix{{Edits: []finding.Edit{{Path: f.Path, Region: f.Region, Text: text}}}}
+		f.Detail().Fixes = []finding.Fix{{Edits: []finding.Edit{{Path: f.Path, Region: f.Region, Text: text}}}}
 	}
 	c.report.Findings = append(c.report.Findings, f)
 	return nil

@@ -130,7 +130,7 @@ func TestRecipes(t *testing.T) {
 					}
 				}
 				if f.Measured != "" {
-					text += " measure " + f.Measured + " help " + f.Help + fmt.Sprintf(" fix %q", f.Fixes[0].Edits[0].Text)
+					text += " measure " + f.Measured + " help " + f.Details().Help + fmt.Sprintf(" fix %q", f.Details().Fixes[0].Edits[0].Text)
 				}
 				got = append(got, text)
 			}

@@ -36,7 +36,8 @@ func (c *cook) table(in *bufio.Reader) error {
 			for i, name := range row {
 				names[strings.TrimSpace(name)] = i
 			}
-			for _, f := range c.Fields {
+			for _, field := range policy.RecipeFields {
+				f := c.Fields[field]
 				if _, known := names[f.At]; f.At != "" && !known {
 					return fmt.Errorf("line 1: no column is called %q; there are %s: %w", f.At, clip(strings.Join(row, ", ")), ErrMalformed)
 				}

@@ -50,8 +50,9 @@ func readSARIF(in *bufio.Reader) (*Report, error) {
 
 // sarif gathers what the logs of one report say.
 type sarif struct {
-	report *Report
-	logs   int
+	report  *Report
+	logs    int
+	remarks int // how many are kept
 }
 
 // around looks at a line outside the logs: a tool that tells there of its failure has failed.
@@ -116,7 +117,7 @@ func (s *sarif) log(in io.Reader) (read int64, rest []byte, err error) {
 
 func checkVersion(version string) error {
 	if version != "2.1.0" {
-		return fmt.Errorf("SARIF %s can't be read, only 2.1.0: %w", clip(version), ErrMalformed)
+		return fmt.Errorf("SARIF %s can't be read, only 2.1.0; have the tool write that version: %w", clip(version), ErrMalformed)
 	}
 	return nil
 }
@@ -229,6 +230,11 @@ type (
 		ID             string               `json:"id"`
 		MessageStrings map[string]sarifText `json:"messageStrings"`
 		Default        configuration        `json:"defaultConfiguration"`
+		Name           string               `json:"name"`
+		Short          sarifText            `json:"shortDescription"`
+		Full           sarifText            `json:"fullDescription"`
+		Help           sarifText            `json:"help"`
+		HelpURI        string               `json:"helpUri"`
 		Properties     propertyBag          `json:"properties"`
 	}
 	propertyBag struct {
@@ -240,6 +246,7 @@ type (
 	}
 	sarifText struct {
 		Text      string   `json:"text"`
+		Markdown  string   `json:"markdown"`
 		ID        string   `json:"id"`
 		Arguments []string `json:"arguments"`
 	}
@@ -285,6 +292,27 @@ type (
 			Region   sarifRegion      `json:"region"`
 		} `json:"physicalLocation"`
 		Message sarifText `json:"message"`
+		Logical []struct {
+			Name      string `json:"name"`
+			Qualified string `json:"fullyQualifiedName"`
+		} `json:"logicalLocations"`
+	}
+	codeFlow struct {
+		Threads []struct {
+			Steps []struct {
+				Location location `json:"location"`
+			} `json:"locations"`
+		} `json:"threadFlows"`
+	}
+	sarifFix struct {
+		Description sarifText `json:"description"`
+		Changes     []struct {
+			Artifact     artifactLocation `json:"artifactLocation"`
+			Replacements []struct {
+				Deleted  sarifRegion `json:"deletedRegion"`
+				Inserted sarifText   `json:"insertedContent"`
+			} `json:"replacements"`
+		} `json:"artifactChanges"`
 	}
 	sarifRegion struct {
 		StartLine   int       `json:"startLine"`
@@ -302,12 +330,15 @@ type (
 		Message       sarifText  `json:"message"`
 		Locations     []location `json:"locations"`
 		Related       []location `json:"relatedLocations"`
+		Flows         []codeFlow `json:"codeFlows"`
+		Fixes         []sarifFix `json:"fixes"`
 		BaselineState string     `json:"baselineState"`
 		Occurrences   int        `json:"occurrenceCount"`
 
 		Rank         float64 `json:"rank"`
 		Suppressions []struct {
-			Status string `json:"status"`
+			Status        string `json:"status"`
+			Justification string `json:"justification"`
 		} `json:"suppressions"`
 		Properties          propertyBag    `json:"properties"`
 		Fingerprints        finding.Prints `json:"fingerprints"`

@@ -108,6 +108,29 @@ func TestSARIFNoEvidence(t *testing.T) {
 	}
 }
 
+// TestSARIFDetails: what there is to show of a result is kept, and what is told of its rule.
+func TestSARIFDetails(t *testing.T) {
+	const step = `{"location":{"physicalLocation":{"artifactLocation":{"uri":"b.c"},"region":{"startLine":%s}},"message":{"text":"%s"}}}`
+	place := func(line, text string) string {
+		return strings.NewReplacer("%s}}", line+"}}", `"%s"`, `"`+text+`"`).Replace(step)
+	}
+	r, err := Read(strings.NewReader(log(`"tool":{"driver":{"name":"gauge","rules":[{"id":"deep","name":"Depth","shortDescription":{"text":"Too deep."},
+		"fullDescription":{"text":"Deep water."},"help":{"text":"Go up.","markdown":"Go *up*."},"helpUri":"https://brackwater.example/deep"}]}},"results":[{"ruleId":"deep","message":{"text":"m"},
+		"locations":[{"physicalLocation":{"artifactLocation":{"uri":"a.c"},"region":{"startLine":4}},"logicalLocations":[{"name":"low","fullyQualifiedName":"tide::low"}]}],
+		"codeFlows":[{"threadFlows":[{"locations":[`+place("2", "from here")+","+place("3", "to there")+`]}]}],
+		"fixes":[{"description":{"text":"go up"},"artifactChanges":[{"artifactLocation":{"uri":"a.c"},"replacements":[{"deletedRegion":{"startLine":4,"startColumn":2,"endColumn":5},"insertedContent":{"text":"up"}}]}]}],
+		"suppressions":[{"kind":"external","status":"accepted","justification":"the pilot knows"}]}]`)), policy.SARIF, nil)
+	if err != nil || len(r.Findings) != 1 {
+		t.Fatalf("%v %v", err, r)
+	}
+	d := r.Findings[0].Details()
+	got := fmt.Sprintf("%v|%v|%s|%s|%s|%v", d.Flows, d.Fixes, d.Logical, d.Help, d.Justification, r.Rules["deep"])
+	want := "[[{from here b.c {2 0 2 0}} {to there b.c {3 0 3 0}}]]|[{go up [{a.c {4 2 4 5} up}]}]|tide::low|https://brackwater.example/deep|the pilot knows|{Depth Too deep. Deep water. Go up. Go *up*. https://brackwater.example/deep}"
+	if got != want || !r.Findings[0].Suppressed {
+		t.Errorf("got\n%s\nwant\n%s", got, want)
+	}
+}
+
 func FuzzSARIF(f *testing.F) {
 	f.Add(one(`"ruleId":"tide/late","message":{"id":"m","arguments":["a"]}`))
 	f.Add("x\n" + log(gauge+`"results":[{"ruleIndex":-1,"rule":{"index":9}}],"artifacts":[{"location":{"index":0}}]`))

@@ -39,6 +39,7 @@ func (r *run) finish() {
 	report.Tools = append(report.Tools, tool)
 	r.checkOutcome()
 	r.noteCommit()
+	r.noteRules()
 
 	columns := source.UTF16
 	if r.ColumnKind == "unicodeCodePoints" {
@@ -53,10 +54,26 @@ func (r *run) finish() {
 		f.Tool, f.Columns = driver.Name, columns
 		if n := len(report.Findings); r.isClang() && f.Level == finding.Note && n > own {
 			last := &report.Findings[n-1]
-			last.Notes = append(last.Notes, finding.Remark{Message: f.Message, Path: f.Path, Region: f.Region})
+			last.Detail().Notes = append(last.Detail().Notes, finding.Remark{Message: f.Message, Path: f.Path, Region: f.Region})
 			continue
 		}
 		report.Findings = append(report.Findings, f)
+	}
+}
+
+// noteRules keeps what is told of the rules.
+func (r *run) noteRules() {
+	for _, c := range slices.Concat(r.Tool.Extensions, []component{r.Tool.Driver}) {
+		for _, d := range c.Rules {
+			rule := Rule{d.Name, d.Short.Text, d.Full.Text, d.Help.Text, d.Help.Markdown, d.HelpURI}
+			if rule == (Rule{Name: d.Name}) {
+				continue
+			}
+			if r.sarif.report.Rules == nil {
+				r.sarif.report.Rules = map[string]Rule{}
+			}
+			r.sarif.report.Rules[d.ID] = rule
+		}
 	}
 }
 
@@ -165,12 +182,67 @@ func (r *run) finding(res *result) (finding.Finding, bool) {
 			f.Snippet, _, _ = strings.Cut(l.Physical.Region.Snippet.Text, "\n")
 		}
 	}
-	for _, l := range res.Related {
-		f.Notes = append(f.Notes, finding.Remark{
-			Message: l.Message.Text, Path: r.locate(l.Physical.Artifact), Region: l.Physical.Region.region(),
-		})
-	}
+	r.details(&f, res, rule)
 	return f, true
+}
+
+// remark is a location with what it says.
+func (r *run) remark(l location) finding.Remark {
+	return finding.Remark{Message: l.Message.Text, Path: r.locate(l.Physical.Artifact), Region: l.Physical.Region.region()}
+}
+
+// mostRemarks bounds how many related places and steps of flows are kept of a report: they are there to be shown, and of a
+// report with more findings than anyone looks at, those of the first are enough.
+const mostRemarks = 200_000
+
+// details keeps what there is to show of a result.
+func (r *run) details(f *finding.Finding, res *result, rule *descriptor) {
+	if r.sarif.remarks >= mostRemarks {
+		return
+	}
+	for _, l := range res.Related {
+		f.Detail().Notes = append(f.Detail().Notes, r.remark(l))
+	}
+	for _, flow := range res.Flows {
+		for _, thread := range flow.Threads {
+			var steps []finding.Remark
+			for _, step := range thread.Steps {
+				steps = append(steps, r.remark(step.Location))
+			}
+			r.sarif.remarks += len(steps)
+			f.Detail().Flows = append(f.Detail().Flows, steps)
+		}
+	}
+	for _, fix := range res.Fixes {
+		f.Detail().Fixes = append(f.Detail().Fixes, r.fix(fix))
+	}
+	r.sarif.remarks += len(res.Related) + len(res.Fixes)
+	if len(res.Locations) > 0 && len(res.Locations[0].Logical) > 0 {
+		logical := res.Locations[0].Logical[0]
+		if name := cmp.Or(logical.Qualified, logical.Name); name != "" {
+			f.Detail().Logical = name
+		}
+	}
+	for _, s := range res.Suppressions {
+		if s.Justification != "" {
+			f.Detail().Justification = s.Justification
+			break
+		}
+	}
+	if rule != nil && rule.HelpURI != "" {
+		f.Detail().Help = rule.HelpURI
+	}
+}
+
+// fix reads one way to mend a finding (3.55 to 3.57).
+func (r *run) fix(fix sarifFix) finding.Fix {
+	var edits []finding.Edit
+	for _, change := range fix.Changes {
+		for _, part := range change.Replacements {
+			edits = append(edits, finding.Edit{Path: r.locate(change.Artifact), Region: part.Deleted.region(), Text: part.Inserted.Text})
+		}
+	}
+	return finding.Fix{Description: fix.Description.Text, Edits: edits}
 }
 
 func (g sarifRegion) region() finding.Region {

@@ -1,6 +1,7 @@
 package render
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -102,6 +103,9 @@ type (
 		Occurrences int            `json:"occurrences"`
 		Sources     []string       `json:"sources"`
 		Also        []alsoJSON     `json:"also,omitempty"`
+		Help        string         `json:"help,omitempty"`
+		Function    string         `json:"function,omitempty"`
+		Suppressed  string         `json:"suppressed,omitempty"`
 
 		// Of a worsened finding alone.
 		Measure         json.Number `json:"measure,omitempty"`
@@ -222,6 +226,15 @@ func findingOf(f judge.Finding) findingJSON {
 		Path: f.Path, Line: f.Region.Line, Column: f.Region.Column, EndLine: f.Region.Last(),
 		Message: f.Message, Place: string(f.Place), Standing: f.Standing, Team: f.Team,
 		Occurrences: f.Occurrences, Sources: list(f.Sources, func(s string) string { return s }), Also: also,
+		Help: f.Details().Help, Function: f.Details().Logical, Suppressed: suppression(f),
 		Measure: json.Number(f.Measure), AcceptedMeasure: json.Number(f.AcceptedMeasure),
 	}
+}
+
+// suppression is why the tool suppressed a finding, "" where it didn't.
+func suppression(f judge.Finding) string {
+	if !f.Suppressed {
+		return ""
+	}
+	return cmp.Or(f.Details().Justification, "by its tool")
 }

@@ -181,17 +181,38 @@ func (s *screen) finding(f judge.Finding) {
 	}
 	s.line("%s %s %s%s  %s", blank, gutter, s.signal.Render(Safe(f.Severity)), rule, s.faint.Render(strings.Join(about, ", ")+"  "+f.ID))
 	s.wrapped(blank+" "+gutter+" ", Safe(f.Message), s.plain)
-	for _, n := range f.Notes {
-		at := ""
-		if n.Path != "" && n.Path != f.Path {
-			at = Safe(n.Path) + ":"
+	details := f.Details()
+	for _, n := range details.Notes {
+		s.wrapped(blank+" "+gutter+"   ", remark(f, n), s.faint)
+	}
+	if len(details.Flows) > 0 {
+		steps := details.Flows[0]
+		for i, step := range steps[:min(len(steps), mostSteps)] {
+			s.wrapped(blank+" "+gutter+"   ", fmt.Sprintf("%d. %s", i+1, remark(f, step)), s.faint)
 		}
-		if n.Region.Line > 0 {
-			at += strconv.Itoa(n.Region.Line) + ": "
+		if more := len(steps) - mostSteps; more > 0 {
+			s.wrapped(blank+" "+gutter+"   ", fmt.Sprintf("and %d steps more", more), s.faint)
 		}
-		s.wrapped(blank+" "+gutter+"   ", at+Safe(n.Message), s.faint)
+	}
+	if len(details.Fixes) > 0 && details.Fixes[0].Description != "" {
+		s.wrapped(blank+" "+gutter+"   ", "suggested: "+Safe(details.Fixes[0].Description), s.faint)
 	}
 	s.line("")
+}
+
+// mostSteps is how many steps of the way to a finding are shown.
+const mostSteps = 12
+
+// remark is what a tool adds to a finding, with its place.
+func remark(f judge.Finding, n finding.Remark) string {
+	at := ""
+	if n.Path != "" && n.Path != f.Path {
+		at = Safe(n.Path) + ":"
+	}
+	if n.Region.Line > 0 {
+		at += strconv.Itoa(n.Region.Line) + ": "
+	}
+	return at + Safe(n.Message)
 }
 
 func where(f judge.Finding) string {

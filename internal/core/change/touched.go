@@ -13,6 +13,7 @@ import (
 type Rules struct {
 	CountSpace bool // a line that differs only in white space is touched
 	CountMoved bool // a block that only moved within the change is touched
+	Flows      bool // a finding is touched when a step of its code flow is
 	Seams      bool // the two lines around a pure deletion are touched
 }
 

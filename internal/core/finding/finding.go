@@ -40,6 +40,34 @@ type Remark struct {
 	Region  Region
 }
 
+// Details are what a tool says of a finding beside what it is.
+type Details struct {
+	Notes         []Remark
+	Flows         [][]Remark // the ways through the code that lead there, step by step (SARIF 2.1.0, 3.36)
+	Fixes         []Fix      // what the tool suggests, the first being the best
+	Logical       string     // the function or class it stands in, as the tool names it
+	Help          string     // where the tool explains its rule: an address
+	Justification string     // why its tool suppressed it
+}
+
+// Detail gives the finding's details to be filled in.
+func (f *Finding) Detail() *Details {
+	if f.More == nil {
+		f.More = &Details{}
+	}
+	return f.More
+}
+
+var noDetails Details
+
+// Details gives the finding's details to be looked at.
+func (f *Finding) Details() *Details {
+	if f.More == nil {
+		return &noDetails
+	}
+	return f.More
+}
+
 // Finding is one thing a tool reported.
 type Finding struct {
 	Tool    string // the tool's own name for itself
@@ -52,10 +80,9 @@ type Finding struct {
 
 	Rung     string // the rung that a recipe gives it, "" where none does
 	Measured string // the number that tells how bad it is, where the tool gives it beside the message
-	Help     string // where the tool explains its rule: an address
-	Fixes    []Fix  // what the tool suggests, the first being the best
 
-	Notes    []Remark
+	More *Details // what there is to show; nil where there is nothing
+
 	Rank     float64 // how much it matters, 0 to 100 (SARIF 2.1.0, 3.27.25); 0 where the tool doesn't say
 	Security float64 // its rule's security severity, 0 to 10; 0 where the tool doesn't say
 

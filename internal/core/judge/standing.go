@@ -29,6 +29,9 @@ func stand(c Case) (all []Finding, gone []baseline.Entry, lineRule []string) {
 			Place:   placeOf(c.Change, f, compared),
 			Team:    c.Policy.TeamOf(f.Path),
 		}
+		if c.Policy.Place.Flows && j.Place != change.OnTouched && !f.Outside && c.throughTouched(f) {
+			j.Place = change.OnTouched
+		}
 		j.Severity = c.Policy.Grade(f, j.Team)
 		switch {
 		case matches[i] != baseline.None:
@@ -135,6 +138,18 @@ func placeOf(c *change.Change, f finding.Finding, compared bool) change.Place {
 		return change.Elsewhere
 	}
 	return c.Place(f.Path, f.Region, compared)
+}
+
+// throughTouched reports whether a step on the way to a finding is on a touched line.
+func (c Case) throughTouched(f finding.Finding) bool {
+	for _, flow := range f.Details().Flows {
+		for _, step := range flow {
+			if step.Region.Line > 0 && c.Change.Place(step.Path, step.Region, true) == change.OnTouched {
+				return true
+			}
+		}
+	}
+	return false
 }
 
 // coveredNow reports whether sound evidence looked at a file with a tool.

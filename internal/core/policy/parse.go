@@ -169,8 +169,8 @@ func (r *reader) place(n ast.Node) {
 			"whitespace": counts("whitespace", &r.policy.Place.CountSpace),
 			"moved":      counts("moved", &r.policy.Place.CountMoved),
 			"seams":      func(n ast.Node) { r.policy.Place.Seams = r.boolean(n, "seams") },
+			"flows":      func(n ast.Node) { r.policy.Place.Flows = r.boolean(n, "flows") },
 		},
-		later: []string{"flows"},
 	})
 }
 

@@ -45,6 +45,7 @@ func (p *Policy) Write(origins bool) []byte {
 	w.line("place.whitespace", "  whitespace: "+counted(p.Place.CountSpace))
 	w.line("place.moved", "  moved: "+counted(p.Place.CountMoved))
 	w.line("place.seams", "  seams: "+strconv.FormatBool(p.Place.Seams))
+	w.line("place.flows", "  flows: "+strconv.FormatBool(p.Place.Flows))
 	w.paths()
 	w.rules()
 	for _, d := range p.Doors {
