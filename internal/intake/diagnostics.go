@@ -3,6 +3,7 @@ package intake
 import (
 	"bufio"
 	"bytes"
+	"cmp"
 	"fmt"
 	"io"
 	"strconv"
@@ -143,8 +144,9 @@ type message struct {
 	word   string // the word for its weight, "" where there is none
 	text   string
 	rule   string
-	remark bool // belongs to the message before
-	ahead  bool // belongs to the message after
+	code   string // the rule, where it stands after the weight
+	remark bool   // belongs to the message before
+	ahead  bool   // belongs to the message after
 }
 
 // words are the weights that compilers write, the longer before the shorter.
@@ -177,6 +179,10 @@ func parseMessage(text string) (message, bool) {
 			m.word, m.level, m.text = w.word, w.level, after
 			break
 		}
+		if code, after, ok := cutCode(m.text, w.word); ok {
+			m.word, m.level, m.code, m.text = w.word, w.level, code, after
+			break
+		}
 	}
 	switch {
 	case m.word == "note":
@@ -191,7 +197,18 @@ func parseMessage(text string) (message, bool) {
 		m.level = finding.Error
 	}
 	m.text, m.rule = cutRule(m.text)
+	m.rule = cmp.Or(m.rule, m.code)
 	return m, true
+}
+
+// cutCode takes a weight with the rule's code in brackets after it off, as in "error[E0308]: ".
+func cutCode(text, word string) (code, after string, ok bool) {
+	rest, ok := strings.CutPrefix(text, word+"[")
+	if !ok {
+		return "", "", false
+	}
+	code, after, ok = strings.Cut(rest, "]: ")
+	return code, strings.TrimSpace(after), ok && isRule(code)
 }
 
 func cutWord(text, word string) (string, bool) {
@@ -320,7 +337,7 @@ func stopsLooking(text string, m message, parsed bool) string {
 		return ""
 	case m.word == "fatal error", m.word == "internal compiler error", m.word == "sorry, unimplemented":
 		return "the compiler stopped"
-	case m.level == finding.Error && m.rule == "":
+	case m.level == finding.Error && (m.rule == "" || m.rule == m.code):
 		return "an error without a flag, after which the tool stops looking"
 	case m.path == "" && m.level == finding.Error:
 		return "the tool refused its call"

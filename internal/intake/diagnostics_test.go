@@ -54,6 +54,7 @@ a.c:1:2-0 warning tide-table| array 'int[4]'
 a.c:1:2-0 warning | bounds [0, 3]`, ""},
 		{"colours and links", "\x1b[01m\x1b[Ka.c:4:15:\x1b[m\x1b[K \x1b[01;35m\x1b[Kwarning: \x1b[m\x1b[Kx [\x1b]8;;https://e.example/f\x1b\\-Wshadow\x1b]8;;\x1b\\]\r\n",
 			"a.c:4:15-0 warning -Wshadow| x", ""},
+		{"a code after the weight", "fares/a.rs:4:5: warning[W7]: dear fare\nfares/a.rs:4:9: error[E0308]: mismatched fares\n", "fares/a.rs:4:5-0 warning W7| dear fare\nfares/a.rs:4:9-0 error E0308| mismatched fares", "line 2: an error without a flag"},
 		{"fatal error", "a.c:1:10: fatal error: tide.h: No such file\ncompilation terminated.\n", "a.c:1:10-0 error | tide.h: No such file", "line 1: the compiler stopped"},
 		{"error without a flag", "a.c:1:10: error: expected ';'\n", "a.c:1:10-0 error | expected ';'", "line 1: an error without a flag"},
 		{"no word for the weight", "./fares/a.go:3:4: undefined: fare\n", "./fares/a.go:3:4-0 error | undefined: fare", "line 1: an error without a flag"},

@@ -1,0 +1,2 @@
+#include "gone.h"
+int main(void) { return late; }

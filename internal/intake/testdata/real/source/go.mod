@@ -1,0 +1,3 @@
+module tideboard
+
+go 1.24

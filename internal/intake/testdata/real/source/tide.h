@@ -1,0 +1,3 @@
+#pragma once
+static int spring(int height) { int mean; return height; }
+inline unsigned low(int height) { return height > 3u; }
