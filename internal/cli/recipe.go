@@ -65,7 +65,7 @@ Exit code 1 where nothing could be read, 2 where the file is broken.`,
 				defer f.Close()
 				in = f
 			}
-			report, err := intake.Read(in, format, recipe)
+			report, err := intake.Read(in, intake.Form{Format: format, Recipe: recipe})
 			if err != nil {
 				return unjudged{err}
 			}

@@ -17,7 +17,7 @@ func (s *scene) call(q Request, r *rules, door *policy.Door) (*witness, error) {
 	if err != nil {
 		return nil, err
 	}
-	w := &witness{scene: s, request: q, texts: map[string]*source.Text{}, waivers: map[string][]waiver.Waiver{}, named: map[string][]int{}, marker: r.policy.Marker, runs: r.runs}
+	w := &witness{scene: s, request: q, texts: map[string]*source.Text{}, waivers: map[string][]waiver.Waiver{}, named: map[string][]int{}, marker: r.policy.Marker, runs: r.runs, flows: r.policy.Place.Flows}
 	w.elsewhere = q.ReportCommit != ""
 	for _, from := range sources {
 		t := w.read(from)

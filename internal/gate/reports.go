@@ -120,7 +120,7 @@ func (w *witness) read(from origin) *testimony {
 		return t.fail(judge.Missing, fmt.Sprintf("it can't be read: %v", errors.Unwrap(err)))
 	}
 	defer in.Close()
-	report, err := intake.Read(in, from.format, from.recipe)
+	report, err := intake.Read(in, intake.Form{Format: from.format, Recipe: from.recipe, Flows: w.flows})
 	switch {
 	case errors.Is(err, intake.ErrMalformed):
 		return t.fail(judge.Failed, fmt.Sprintf("%v; run the linter again and keep all of its output", err))

@@ -35,6 +35,7 @@ type witness struct {
 	notices                []string
 	texts                  map[string]*source.Text    // of the head; nil for a file whose text isn't known
 	waivers                map[string][]waiver.Waiver // in the head's files, as far as these were read
+	flows                  bool                       // a finding is touched when a step of its code flow is
 	runs                   bool                       // the programs that the policy names may be started
 	marker                 *regexp.Regexp             // of a line that generated files have; nil for none
 	allLines               bool                       // a limit asks how many lines are touched

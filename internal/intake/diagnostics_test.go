@@ -68,7 +68,7 @@ a.c:1:2-0 warning | bounds [0, 3]`, ""},
 		{"a file without a line", "core/tide.c: warning: too long\n", "core/tide.c:0:0-0 warning | too long", ""},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			r, err := Read(strings.NewReader(c.text), policy.Diagnostics, nil)
+			r, err := Read(strings.NewReader(c.text), Form{Format: policy.Diagnostics})
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -122,7 +122,7 @@ func TestDetect(t *testing.T) {
 		{"packed and cut off at once", "\x1F\x8B\x08\x00", ""},
 		{"binary", "ELF\x00\x01", ""},
 	} {
-		r, err := Read(strings.NewReader(c.text), "", nil)
+		r, err := Read(strings.NewReader(c.text), Form{Format: ""})
 		switch {
 		case c.want == "" && !errors.Is(err, ErrMalformed):
 			t.Errorf("%s: error %v, want a malformed report", c.name, err)
@@ -136,7 +136,7 @@ func FuzzDiagnostics(f *testing.F) {
 	f.Add("a.c:4:15: warning: x [-Wshadow]\n    4 | int x;\n      |     ^\n")
 	f.Add("C:\\a.c:1:2-3: note: x\n: : :\n1:1:1\n\x1b]8;;x\x1b\\")
 	f.Fuzz(func(t *testing.T, text string) {
-		r, err := Read(strings.NewReader(text), policy.Diagnostics, nil)
+		r, err := Read(strings.NewReader(text), Form{Format: policy.Diagnostics})
 		if err != nil {
 			return
 		}

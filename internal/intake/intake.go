@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"strings"
 
 	"zincdoor/internal/core/finding"
@@ -61,16 +62,23 @@ type Tool struct {
 	Targets []string // paths the tool says it looked at; empty where it doesn't say
 }
 
-// Read reads a report: as the recipe says, else in a format that is one of policy.Formats, or "" to find out by its
-// content. An error wraps ErrMalformed, or is the reader's own.
-func Read(r io.Reader, format string, recipe *policy.Recipe) (*Report, error) {
+// Form says how to read a report.
+type Form struct {
+	Format string         // one of policy.Formats, "" to find out by the content
+	Recipe *policy.Recipe // in its place; nil for none
+	Flows  bool           // every code flow is needed, however many there are
+}
+
+// Read reads a report. An error wraps ErrMalformed, or is the reader's own.
+func Read(r io.Reader, form Form) (*Report, error) {
 	in, err := decode(bufio.NewReaderSize(r, 1<<16))
 	if err != nil {
 		return nil, err
 	}
-	if recipe != nil {
-		return readRecipe(in, recipe)
+	if form.Recipe != nil {
+		return readRecipe(in, form.Recipe)
 	}
+	format := form.Format
 	if format == "" {
 		if format, err = detect(in); err != nil {
 			return nil, err
@@ -78,11 +86,21 @@ func Read(r io.Reader, format string, recipe *policy.Recipe) (*Report, error) {
 	}
 	switch format {
 	case policy.SARIF:
-		return readSARIF(in)
+		return readSARIF(in, sizeOf(r), form.Flows)
 	case policy.Diagnostics:
 		return readDiagnostics(in)
 	}
 	return nil, fmt.Errorf("no format is called %q; there are %s", format, strings.Join(policy.Formats, ", "))
+}
+
+// sizeOf is how many bytes a reader has, as far as it is a file; 0 where that isn't known. A packed file has more.
+func sizeOf(r io.Reader) int64 {
+	if file, ok := r.(interface{ Stat() (fs.FileInfo, error) }); ok {
+		if info, err := file.Stat(); err == nil && info.Mode().IsRegular() {
+			return info.Size()
+		}
+	}
+	return 0
 }
 
 // detect tells the format by the first 64 KiB: a JSON object with SARIF's marks, alone or on a line between other

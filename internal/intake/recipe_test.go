@@ -105,7 +105,7 @@ func TestRecipes(t *testing.T) {
 		{"text it can't read", "lines", "berth 7: late\n", `failure the recipe lines reads no finding from it (line 1: "berth 7: late"); where that means that the tool found nothing, the recipe says by clean: what stands in it then|unread line 1`},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			r, err := Read(strings.NewReader(c.text), "", p.Recipe(c.recipe))
+			r, err := Read(strings.NewReader(c.text), Form{Recipe: p.Recipe(c.recipe)})
 			var got []string
 			if err != nil {
 				if !errors.Is(err, ErrMalformed) {
@@ -165,7 +165,7 @@ func FuzzRecipes(f *testing.F) {
 	f.Add("W core/a.c@3 deep (D1)\n    more\n")
 	f.Fuzz(func(t *testing.T, text string) {
 		for _, recipe := range p.Recipes {
-			r, err := Read(strings.NewReader(text), "", recipe)
+			r, err := Read(strings.NewReader(text), Form{Recipe: recipe})
 			if err != nil && !errors.Is(err, ErrMalformed) {
 				t.Errorf("%s: %v", recipe.Name, err)
 			}

@@ -1,46 +1,45 @@
 package intake
 
 import (
-	"bufio"
-	"bytes"
+	"cmp"
 	"errors"
 	"fmt"
+	"hash/maphash"
 	"io"
+	"slices"
+	"strconv"
 	"strings"
-	"zincdoor/internal/core/finding"
-	"zincdoor/internal/core/policy"
 
 	"github.com/go-json-experiment/json"
 	"github.com/go-json-experiment/json/jsontext"
+
+	"zincdoor/internal/core/finding"
+	"zincdoor/internal/core/policy"
 )
 
 // readSARIF reads one or several SARIF 2.1.0 logs, one after another, with lines of text before, between and after
 // them as compilers print them. Results are read one at a time; of the whole log only its findings are kept.
-func readSARIF(in *bufio.Reader) (*Report, error) {
-	s := &sarif{report: &Report{Format: policy.SARIF, Relative: map[string]string{}}}
-	var offset int64
+func readSARIF(in io.Reader, size int64, all bool) (*Report, error) {
+	s := &sarif{feed: newFeed(in, size), all: all, report: &Report{Format: policy.SARIF, Relative: map[string]string{}}, seen: seen{seed: maphash.MakeSeed()}}
 	for {
-		head, err := in.Peek(1)
+		head, err := s.peek()
 		if err == io.EOF {
 			break
 		} else if err != nil {
 			return nil, err
 		}
-		if head[0] != '{' {
-			line, err := readLine(in)
-			if err != nil && err != io.EOF {
+		if head != '{' {
+			offset := s.offset()
+			line, err := s.line()
+			if err != nil {
 				return nil, err
 			}
 			s.around(offset, line)
-			offset += int64(len(line)) + 1
 			continue
 		}
-		read, rest, err := s.log(in)
-		if err != nil {
-			return nil, placed(err, offset)
+		if err := s.log(); err != nil {
+			return nil, err
 		}
-		offset += read
-		in = bufio.NewReader(io.MultiReader(bytes.NewReader(rest), in))
 	}
 	if s.logs == 0 {
 		return nil, fmt.Errorf("no SARIF log in it: %w", ErrMalformed)
@@ -50,10 +49,17 @@ func readSARIF(in *bufio.Reader) (*Report, error) {
 
 // sarif gathers what the logs of one report say.
 type sarif struct {
+	*feed
 	report  *Report
+	all     bool // every flow is kept, however many there are
 	logs    int
-	remarks int // how many are kept
+	remarks int      // how many are kept
+	path    []string // the JSON pointer of what is read
+	seen    seen
+	roomy   bool // there is room for all findings, as far as that could be guessed
 }
+
+func (s *sarif) pointer() string { return strings.Join(s.path, "") }
 
 // around looks at a line outside the logs: a tool that tells there of its failure has failed.
 func (s *sarif) around(offset int64, raw []byte) {
@@ -67,52 +73,34 @@ func (s *sarif) around(offset int64, raw []byte) {
 	}
 }
 
-// placed tells a reading error by its byte and its JSON pointer.
-func placed(err error, offset int64) error {
-	var syntax *jsontext.SyntacticError
-	var shape *json.SemanticError
-	switch {
-	case errors.As(err, &syntax):
-		what := syntax.Err.Error()
-		if errors.Is(err, io.ErrUnexpectedEOF) {
-			what = "the log is cut off"
-		}
-		return fmt.Errorf("byte %d, at %q: %s: %w", offset+syntax.ByteOffset, syntax.JSONPointer, what, ErrMalformed)
-	case errors.As(err, &shape):
-		return fmt.Errorf("byte %d, at %q: a JSON %v doesn't belong here: %w", offset+shape.ByteOffset, shape.JSONPointer, shape.JSONKind, ErrMalformed)
-	}
-	return err
-}
-
-// log reads one log. It returns the number of bytes the log takes, and those read beyond it.
-func (s *sarif) log(in io.Reader) (read int64, rest []byte, err error) {
-	d := jsontext.NewDecoder(in, jsontext.AllowInvalidUTF8(true))
+// log reads one log.
+func (s *sarif) log() error {
 	version, runs := "", 0
-	err = members(d, func(key string) error {
+	err := s.members(func(key string) error {
 		switch key {
 		case "version":
-			if err := json.UnmarshalDecode(d, &version); err != nil {
+			if err := s.decode(&version); err != nil {
 				return err
 			}
 			return checkVersion(version)
 		case "runs":
-			return elements(d, func() error {
+			return s.elements(func() error {
 				runs++
-				return s.run(d)
+				return s.run()
 			})
 		}
-		return d.SkipValue()
+		return s.skip()
 	})
 	switch {
 	case err != nil:
-		return 0, nil, err
+		return err
 	case version == "":
-		return 0, nil, fmt.Errorf(`a JSON object without "version": not a SARIF log: %w`, ErrMalformed)
+		return fmt.Errorf(`byte %d: a JSON object without "version": not a SARIF log: %w`, s.offset(), ErrMalformed)
 	case runs == 0:
 		s.fail("the log holds no run")
 	}
 	s.logs++
-	return d.InputOffset(), d.UnreadBuffer(), nil
+	return nil
 }
 
 func checkVersion(version string) error {
@@ -120,6 +108,17 @@ func checkVersion(version string) error {
 		return fmt.Errorf("SARIF %s can't be read, only 2.1.0; have the tool write that version: %w", clip(version), ErrMalformed)
 	}
 	return nil
+}
+
+// sample is after how many findings it is guessed how many there will be.
+const sample = 2000
+
+// makeRoom makes room at once for all findings of a long report.
+func (s *sarif) makeRoom(soFar int) {
+	if soFar >= sample && !s.roomy {
+		s.roomy = true
+		s.report.Findings = slices.Grow(s.report.Findings, max(s.expect(soFar)-soFar, 0))
+	}
 }
 
 // fail notes the first reason why the report is no evidence.
@@ -130,82 +129,113 @@ func (s *sarif) fail(format string, args ...any) {
 }
 
 // members calls do for each member of the object that comes next, after reading its name; do reads its value.
-func members(d *jsontext.Decoder, do func(key string) error) error {
-	if d.PeekKind() != '{' {
-		return wrongKind(d, "an object")
-	}
-	if _, err := d.ReadToken(); err != nil {
+func (s *sarif) members(do func(key string) error) error {
+	if _, err := s.read(s.pointer, func(c *scan) bool { return c.take('{') }); err != nil {
 		return err
 	}
-	for d.PeekKind() != '}' {
-		key, err := d.ReadToken()
-		if err != nil {
+	at := len(s.path)
+	s.path = append(s.path, "")
+	known := map[string]bool{}
+	for first := true; ; first = false {
+		var name text
+		ended, err := s.read(s.pointer, func(c *scan) (ok bool) {
+			name, ok = c.member(first)
+			return ok
+		})
+		if err != nil || ended {
+			s.path = s.path[:at]
 			return err
 		}
-		if err := do(key.String()); err != nil {
+		key := name.string()
+		s.path[at] = "/" + key
+		if known[key] {
+			return fmt.Errorf("byte %d, at %q: a duplicate member: %w", s.offset(), s.pointer(), ErrMalformed)
+		}
+		known[key] = true
+		if err := do(key); err != nil {
 			return err
 		}
 	}
-	_, err := d.ReadToken()
-	return err
 }
 
 // elements calls do for each element of the array that comes next; do reads it.
-func elements(d *jsontext.Decoder, do func() error) error {
-	if d.PeekKind() != '[' {
-		return wrongKind(d, "an array")
-	}
-	if _, err := d.ReadToken(); err != nil {
+func (s *sarif) elements(do func() error) error {
+	if _, err := s.read(s.pointer, func(c *scan) bool { return c.take('[') }); err != nil {
 		return err
 	}
-	for d.PeekKind() != ']' {
+	at := len(s.path)
+	s.path = append(s.path, "")
+	for n := 0; ; n++ {
+		ended, err := s.read(s.pointer, func(c *scan) bool { return c.element(']', n == 0) })
+		if err != nil || ended {
+			s.path = s.path[:at]
+			return err
+		}
+		s.path[at] = "/" + strconv.Itoa(n)
 		if err := do(); err != nil {
 			return err
 		}
 	}
-	_, err := d.ReadToken()
+}
+
+func (s *sarif) skip() error {
+	_, err := s.read(s.pointer, (*scan).skip)
 	return err
 }
 
-func wrongKind(d *jsontext.Decoder, want string) error {
-	if _, err := d.ReadToken(); err != nil {
+// decode reads the next value into a struct.
+func (s *sarif) decode(into any) error {
+	raw, err := s.value(s.pointer)
+	if err != nil {
 		return err
 	}
-	return fmt.Errorf("byte %d, at %q: %s is wanted here: %w", d.InputOffset(), d.StackPointer(), want, ErrMalformed)
+	return s.unmarshal(raw, into, s.offset()-int64(len(raw)))
 }
 
-// run reads one run. Its parts come in any order, so results are kept as they are until the run is read.
-func (s *sarif) run(d *jsontext.Decoder) error {
-	r := run{sarif: s}
-	err := members(d, func(key string) error {
+// unmarshal reads a value that stands at an offset of the report.
+func (s *sarif) unmarshal(raw []byte, into any, offset int64) error {
+	err := json.Unmarshal(raw, into, jsontext.AllowInvalidUTF8(true))
+	var syntax *jsontext.SyntacticError
+	var shape *json.SemanticError
+	switch {
+	case errors.As(err, &syntax):
+		return fmt.Errorf("byte %d, at %q: %v: %w", offset+syntax.ByteOffset, s.pointer()+string(syntax.JSONPointer), syntax.Err, ErrMalformed)
+	case errors.As(err, &shape):
+		return fmt.Errorf("byte %d, at %q: a JSON %v doesn't belong here: %w", offset+shape.ByteOffset, s.pointer()+string(shape.JSONPointer), shape.JSONKind, ErrMalformed)
+	}
+	return err
+}
+
+// run reads one run. Its parts come in any order: what a result needs of a part that isn't read yet is settled at the end.
+func (s *sarif) run() error {
+	r := run{sarif: s, own: len(s.report.Findings)}
+	err := s.members(func(key string) error {
 		switch key {
 		case "tool":
-			return json.UnmarshalDecode(d, &r.Tool)
+			r.toolRead = true
+			return s.decode(&r.Tool)
 		case "artifacts":
-			return json.UnmarshalDecode(d, &r.Artifacts)
+			return s.decode(&r.Artifacts)
 		case "originalUriBaseIds":
-			return json.UnmarshalDecode(d, &r.Bases)
+			return s.decode(&r.Bases)
 		case "invocations":
-			return json.UnmarshalDecode(d, &r.Invocations)
+			return s.decode(&r.Invocations)
 		case "versionControlProvenance":
-			return json.UnmarshalDecode(d, &r.Provenance)
+			return s.decode(&r.Provenance)
 		case "columnKind":
-			return json.UnmarshalDecode(d, &r.ColumnKind)
+			return s.decode(&r.ColumnKind)
 		case "results":
-			if d.PeekKind() == 'n' {
-				return d.SkipValue()
+			head := byte(0)
+			if _, err := s.read(s.pointer, func(c *scan) (ok bool) {
+				head, ok = c.next()
+				return ok
+			}); err != nil || head == 'n' {
+				return cmp.Or(err, s.skip())
 			}
 			r.hasResults = true
-			return elements(d, func() error {
-				var one result
-				if err := json.UnmarshalDecode(d, &one); err != nil {
-					return err
-				}
-				r.results = append(r.results, one)
-				return nil
-			})
+			return s.elements(r.result)
 		}
-		return d.SkipValue()
+		return s.skip()
 	})
 	if err != nil {
 		return err
@@ -235,7 +265,10 @@ type (
 		Full           sarifText            `json:"fullDescription"`
 		Help           sarifText            `json:"help"`
 		HelpURI        string               `json:"helpUri"`
-		Properties     propertyBag          `json:"properties"`
+
+		security   *float64        // what weight gives
+		details    finding.Details // what there is to show of every finding of the rule
+		Properties propertyBag     `json:"properties"`
 	}
 	propertyBag struct {
 		Tags     []string       `json:"tags"`              // SARIF 2.1.0, 3.8.2
@@ -340,13 +373,16 @@ type (
 			Status        string `json:"status"`
 			Justification string `json:"justification"`
 		} `json:"suppressions"`
-		Properties          propertyBag    `json:"properties"`
-		Fingerprints        finding.Prints `json:"fingerprints"`
-		PartialFingerprints finding.Prints `json:"partialFingerprints"`
+		Properties          propertyBag       `json:"properties"`
+		Fingerprints        map[string]string `json:"fingerprints"`
+		PartialFingerprints map[string]string `json:"partialFingerprints"`
 
 		Provenance struct {
 			Invocation *int `json:"invocationIndex"`
 		} `json:"provenance"`
+
+		plain  bool           // it was read quickly, and has no details
+		prints finding.Prints // of one that was read quickly
 	}
 )
 

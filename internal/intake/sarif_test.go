@@ -55,7 +55,7 @@ func TestSARIF(t *testing.T) {
 			":0:0-0 warning | m\n:0:0-0 warning | n"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			r, err := Read(strings.NewReader(c.text), policy.SARIF, nil)
+			r, err := Read(strings.NewReader(c.text), Form{Format: policy.SARIF})
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -68,7 +68,7 @@ func TestSARIF(t *testing.T) {
 
 func TestSARIFRun(t *testing.T) {
 	r, err := Read(strings.NewReader(log(gauge+`"results":[],"versionControlProvenance":[{"revisionId":"abc"}],
-		"artifacts":[{"location":{"uri":"a.c"},"roles":["analysisTarget"]},{"location":{"uri":"b.h"}}]`)), policy.SARIF, nil)
+		"artifacts":[{"location":{"uri":"a.c"},"roles":["analysisTarget"]},{"location":{"uri":"b.h"}}]`)), Form{Format: policy.SARIF})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -90,14 +90,14 @@ func TestSARIFNoEvidence(t *testing.T) {
 		{"nothing", "", "", "no SARIF log in it"},
 		{"text only", "clang: error: diagnostic formatting in SARIF mode is currently unstable\n", "", "no SARIF log in it"},
 		{"cut off", log(gauge + `"results":[{}]`)[:90], "", "cut off"},
-		{"wrong kind", log(gauge + `"results":{}`), "", `at "/runs/0/results": an array is wanted`},
+		{"wrong kind", log(gauge + `"results":{}`), "", `at "/runs/0/results": '[' is wanted`},
 		{"wrong value", one(`"level":7`), "", `at "/runs/0/results/0/level"`},
 		{"another version", `{"version":"2.0.0","runs":[]}`, "", "SARIF 2.0.0 can't be read"},
 		{"no version", `{"runs":[]}`, "", `without "version"`},
 		{"a member twice", `{"version":"2.1.0","version":"2.1.0","runs":[]}`, "", "duplicate"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			r, err := Read(strings.NewReader(c.text), policy.SARIF, nil)
+			r, err := Read(strings.NewReader(c.text), Form{Format: policy.SARIF})
 			switch {
 			case c.err != "" && (!errors.Is(err, ErrMalformed) || !strings.Contains(err.Error(), c.err)):
 				t.Errorf("error %v, want %q", err, c.err)
@@ -119,7 +119,7 @@ func TestSARIFDetails(t *testing.T) {
 		"locations":[{"physicalLocation":{"artifactLocation":{"uri":"a.c"},"region":{"startLine":4}},"logicalLocations":[{"name":"low","fullyQualifiedName":"tide::low"}]}],
 		"codeFlows":[{"threadFlows":[{"locations":[`+place("2", "from here")+","+place("3", "to there")+`]}]}],
 		"fixes":[{"description":{"text":"go up"},"artifactChanges":[{"artifactLocation":{"uri":"a.c"},"replacements":[{"deletedRegion":{"startLine":4,"startColumn":2,"endColumn":5},"insertedContent":{"text":"up"}}]}]}],
-		"suppressions":[{"kind":"external","status":"accepted","justification":"the pilot knows"}]}]`)), policy.SARIF, nil)
+		"suppressions":[{"kind":"external","status":"accepted","justification":"the pilot knows"}]}]`)), Form{Format: policy.SARIF})
 	if err != nil || len(r.Findings) != 1 {
 		t.Fatalf("%v %v", err, r)
 	}
@@ -135,7 +135,7 @@ func FuzzSARIF(f *testing.F) {
 	f.Add(one(`"ruleId":"tide/late","message":{"id":"m","arguments":["a"]}`))
 	f.Add("x\n" + log(gauge+`"results":[{"ruleIndex":-1,"rule":{"index":9}}],"artifacts":[{"location":{"index":0}}]`))
 	f.Fuzz(func(t *testing.T, text string) {
-		r, err := Read(strings.NewReader(text), policy.SARIF, nil)
+		r, err := Read(strings.NewReader(text), Form{Format: policy.SARIF})
 		if (r == nil) == (err == nil) {
 			t.Fatal("either a report or an error")
 		}

@@ -12,7 +12,7 @@ import (
 	"zincdoor/internal/core/source"
 )
 
-// run is one run of a log, read but for its results' meaning, which may need parts that come after them.
+// run is one run of a log on its way.
 type run struct {
 	sarif       *sarif
 	Tool        toolObject
@@ -21,12 +21,126 @@ type run struct {
 	Invocations []invocation
 	Provenance  []provenance
 	ColumnKind  string
-	results     []result
 	hasResults  bool
 	rules       map[string]*descriptor
+
+	own      int  // where the run's findings begin in the report
+	toolRead bool // what a result says of its rule can be looked up
+	late     []lateResult
+	based    []basedFinding
+	located  map[artifactKey]string // what was located before
+
+	// The result that is read, with what its parts point to.
+	one                      result
+	place                    [1]location
+	ruleIndex, artifactIndex int
+	quick                    quick
 }
 
-// finish makes the run's results findings of the report.
+// artifactKey is a location's URI and base, as they are written.
+type artifactKey struct{ uri, base string }
+
+// lateResult is a result that needs a part of the run that wasn't read yet when it came, and where its finding goes.
+type lateResult struct {
+	at  int
+	one result
+}
+
+// basedFinding is a finding whose path starts at a base that wasn't known yet when it came.
+type basedFinding struct {
+	at   int32
+	base string
+}
+
+// result reads the next result and makes it a finding.
+func (r *run) result() error {
+	s, q := r.sarif, &r.quick
+	if _, err := s.read(s.pointer, func(c *scan) bool {
+		*q = quick{index: -1, rule: -1, prints: q.prints[:0], partial: q.partial[:0]}
+		return q.read(c, r.isClang())
+	}); err != nil {
+		return err
+	}
+	res := &r.one
+	if shown := s.all || s.remarks < mostRemarks; q.slow || q.details && shown {
+		if err := r.readWhole(); err != nil {
+			return err
+		}
+		res.plain = !shown
+		s.remarks += res.remarks()
+	} else {
+		r.fill(q)
+	}
+	if res.noFault() {
+		return nil
+	}
+	report := s.report
+	if r.early(res) {
+		if res.plain { // whose parts point into the run
+			if err := r.readWhole(); err != nil {
+				return err
+			}
+			res.plain = true
+		}
+		r.late = append(r.late, lateResult{len(report.Findings), r.one})
+		report.Findings = append(report.Findings, finding.Finding{})
+		return nil
+	}
+	if base := res.at().BaseID; base != "" && r.Bases == nil {
+		r.based = append(r.based, basedFinding{int32(len(report.Findings)), base})
+	}
+	s.makeRoom(len(report.Findings))
+	report.Findings = append(report.Findings, finding.Finding{})
+	r.finding(&report.Findings[len(report.Findings)-1], res)
+	r.noteOfClang()
+	return nil
+}
+
+// remarks counts what there is to show of a result.
+func (res *result) remarks() int {
+	n := len(res.Related) + len(res.Fixes)
+	for _, flow := range res.Flows {
+		for _, thread := range flow.Threads {
+			n += len(thread.Steps)
+		}
+	}
+	return n
+}
+
+// readWhole takes the result that was read apart as a whole.
+func (r *run) readWhole() error {
+	r.one = result{}
+	return r.sarif.unmarshal(r.quick.raw, &r.one, r.sarif.offset()-int64(len(r.quick.raw)))
+}
+
+// at is the artifact that a result is about.
+func (res *result) at() artifactLocation {
+	if len(res.Locations) == 0 {
+		return artifactLocation{}
+	}
+	return res.Locations[0].Physical.Artifact
+}
+
+// early reports whether a result came before a part of the run that it needs.
+func (r *run) early(res *result) bool {
+	at := res.at()
+	return !r.toolRead || res.Provenance.Invocation != nil && r.Invocations == nil ||
+		at.URI == "" && at.Index != nil && r.Artifacts == nil || at.BaseID != "" && r.Bases == nil && !res.plain
+}
+
+// noteOfClang makes the last finding a remark of the one before, where it is what clang calls a note.
+func (r *run) noteOfClang() {
+	report := r.sarif.report
+	n := len(report.Findings)
+	if !r.isClang() || n < r.own+2 || report.Findings[n-1].Level != finding.Note {
+		return
+	}
+	note, last := &report.Findings[n-1], &report.Findings[n-2]
+	last.Detail().Notes = append(last.Detail().Notes, finding.Remark{Message: note.Message, Path: note.Path, Region: note.Region})
+	report.Findings = report.Findings[:n-1]
+}
+
+// finish settles what needed the whole run.
 func (r *run) finish() {
 	report := r.sarif.report
 	driver := r.Tool.Driver
@@ -41,23 +155,30 @@ func (r *run) finish() {
 	r.noteCommit()
 	r.noteRules()
 
+	if r.Bases != nil {
+		r.located = nil
+		for _, b := range r.based {
+			f := &report.Findings[b.at]
+			f.Path = r.under(f.Path, b.base)
+		}
+	}
+	for i := range r.late {
+		r.finding(&report.Findings[r.late[i].at], &r.late[i].one)
+	}
+	if len(r.late) > 0 && r.isClang() { // notes among them
+		own := slices.Clone(report.Findings[r.own:])
+		report.Findings = report.Findings[:r.own]
+		for _, f := range own {
+			report.Findings = append(report.Findings, f)
+			r.noteOfClang()
+		}
+	}
 	columns := source.UTF16
 	if r.ColumnKind == "unicodeCodePoints" {
 		columns = source.CodePoints
 	}
-	own := len(report.Findings)
-	for i := range r.results {
-		f, ok := r.finding(&r.results[i])
-		if !ok {
-			continue
-		}
-		f.Tool, f.Columns = driver.Name, columns
-		if n := len(report.Findings); r.isClang() && f.Level == finding.Note && n > own {
-			last := &report.Findings[n-1]
-			last.Detail().Notes = append(last.Detail().Notes, finding.Remark{Message: f.Message, Path: f.Path, Region: f.Region})
-			continue
-		}
-		report.Findings = append(report.Findings, f)
+	for i := r.own; i < len(report.Findings); i++ {
+		report.Findings[i].Tool, report.Findings[i].Columns = driver.Name, columns
 	}
 }
 
@@ -132,7 +253,16 @@ func suppressed(res *result) bool {
 	return len(res.Suppressions) > 0
 }
 
-// security reads a rule's security severity, 0 where it has none.
+// weight is the rule's security severity, 0 where it has none.
+func (d *descriptor) weight() float64 {
+	if d.security == nil {
+		weight := d.Properties.security()
+		d.security = &weight
+	}
+	return *d.security
+}
+
+// security reads a security severity, 0 where there is none.
 func (p propertyBag) security() float64 {
 	number, err := strconv.ParseFloat(strings.Trim(string(p.Security), `" `), 64)
 	if err != nil || !(number > 0) {
@@ -145,29 +275,33 @@ func (p propertyBag) security() float64 {
 // 3.27.17).
 func prints(res *result) finding.Prints {
 	if len(res.Fingerprints) > 0 {
-		return res.Fingerprints
+		return finding.MakePrints(res.Fingerprints)
 	}
-	return res.PartialFingerprints
+	return finding.MakePrints(res.PartialFingerprints)
 }
 
-// finding makes a result a finding; false for results that tell of no fault (SARIF 2.1.0, 3.27.9) or of one that is
-// there no longer (3.27.24).
-func (r *run) finding(res *result) (finding.Finding, bool) {
-	if slices.Contains([]string{"pass", "notApplicable", "informational"}, res.Kind) || res.BaselineState == "absent" {
-		return finding.Finding{}, false
-	}
+// noFault reports whether a result tells of no fault (SARIF 2.1.0, 3.27.9) or of one that is there no longer (3.27.24).
+func (res *result) noFault() bool {
+	return res.Kind == "pass" || res.Kind == "notApplicable" || res.Kind == "informational" || res.BaselineState == "absent"
+}
+
+// finding makes a result a finding.
+func (r *run) finding(f *finding.Finding, res *result) {
 	id, rule := r.rule(res)
-	f := finding.Finding{
+	*f = finding.Finding{
 		Rule:        id,
 		Level:       r.level(res, id, rule),
 		Message:     messageText(res.Message, rule),
 		Occurrences: max(res.Occurrences, 1),
-		Prints:      prints(res),
+		Prints:      res.prints,
 		Suppressed:  suppressed(res),
+	}
+	if !res.plain || res.prints == "" && len(res.PartialFingerprints)+len(res.Fingerprints) > 0 {
+		f.Prints = prints(res)
 	}
 	f.Rank = min(max(res.Rank, 0), 100)
 	if rule != nil {
-		f.Tags, f.Security = rule.Properties.Tags, rule.Properties.security()
+		f.Tags, f.Security = rule.Properties.Tags, rule.weight()
 	}
 	if len(res.Properties.Tags) > 0 {
 		f.Tags = slices.Concat(f.Tags, res.Properties.Tags)
@@ -182,8 +316,7 @@ func (r *run) finding(res *result) (finding.Finding, bool) {
 			f.Snippet, _, _ = strings.Cut(l.Physical.Region.Snippet.Text, "\n")
 		}
 	}
-	r.details(&f, res, rule)
-	return f, true
+	r.details(f, res, rule)
 }
 
 // remark is a location with what it says.
@@ -193,12 +326,20 @@ func (r *run) remark(l location) finding.Remark {
 
 // mostRemarks bounds how many related places and steps of flows are kept of a report: they are there to be shown, and of a
 // report with more findings than anyone looks at, those of the first are enough.
-const mostRemarks = 200_000
+const mostRemarks = 10_000
 
 // details keeps what there is to show of a result.
 func (r *run) details(f *finding.Finding, res *result, rule *descriptor) {
-	if r.sarif.remarks >= mostRemarks {
+	if rule != nil && rule.HelpURI != "" {
+		f.More = &rule.details
+		rule.details.Help = rule.HelpURI
+	}
+	if res.plain {
 		return
+	}
+	if f.More != nil {
+		own := *f.More // the rule's is shared
+		f.More = &own
 	}
 	for _, l := range res.Related {
 		f.Detail().Notes = append(f.Detail().Notes, r.remark(l))
@@ -209,14 +350,12 @@ func (r *run) details(f *finding.Finding, res *result, rule *descriptor) {
 			for _, step := range thread.Steps {
 				steps = append(steps, r.remark(step.Location))
 			}
-			r.sarif.remarks += len(steps)
 			f.Detail().Flows = append(f.Detail().Flows, steps)
 		}
 	}
 	for _, fix := range res.Fixes {
 		f.Detail().Fixes = append(f.Detail().Fixes, r.fix(fix))
 	}
-	r.sarif.remarks += len(res.Related) + len(res.Fixes)
 	if len(res.Locations) > 0 && len(res.Locations[0].Logical) > 0 {
 		logical := res.Locations[0].Logical[0]
 		if name := cmp.Or(logical.Qualified, logical.Name); name != "" {
@@ -228,9 +367,6 @@ func (r *run) details(f *finding.Finding, res *result, rule *descriptor) {
 			f.Detail().Justification = s.Justification
 			break
 		}
-	}
-	if rule != nil && rule.HelpURI != "" {
-		f.Detail().Help = rule.HelpURI
 	}
 }
 
@@ -341,18 +477,34 @@ func messageText(m sarifText, rule *descriptor) string {
 
 // locate gives a location's path: absolute where its URI or its base is, else relative; "" where there is none.
 func (r *run) locate(l artifactLocation) string {
+	key := artifactKey{l.URI, l.BaseID}
+	if path, known := r.located[key]; known && l.URI != "" {
+		return path
+	}
+	path := r.lookUp(l)
+	if l.URI != "" {
+		if r.located == nil {
+			r.located = map[artifactKey]string{}
+		}
+		r.located[key] = path
+	}
+	return path
+}
+
+func (r *run) lookUp(l artifactLocation) string {
 	if l.URI == "" && l.Index != nil && *l.Index >= 0 && *l.Index < len(r.Artifacts) {
 		l = r.Artifacts[*l.Index].Location
 	}
 	if l.URI == "" {
 		return ""
 	}
-	own := uriPath(l.URI)
-	if isAbsolute(own) {
-		return own
-	}
+	return r.under(uriPath(l.URI), l.BaseID)
+}
+
+// under is a path below a base, as far as that is known.
+func (r *run) under(own, base string) string {
 	full := own
-	for base, hops := l.BaseID, 0; base != "" && hops < 8; hops++ {
+	for hops := 0; base != "" && hops < 8 && !isAbsolute(full); hops++ {
 		parent, known := r.Bases[base]
 		if !known || parent.URI == "" {
 			break
@@ -360,9 +512,8 @@ func (r *run) locate(l artifactLocation) string {
 		full = path.Join(uriPath(parent.URI), full)
 		base = parent.BaseID
 	}
-	if isAbsolute(full) {
+	if isAbsolute(full) && full != own {
 		r.sarif.report.Relative[full] = own
-		return full
 	}
 	return full
 }

@@ -13,8 +13,8 @@ import (
 // shorten writes fingerprints as an entry keeps them: "name:hash" each, sorted, with a space between. The hash has 12
 // hexadecimal digits; white space in a name becomes "_".
 func shorten(prints finding.Prints) string {
-	all := make([]string, 0, len(prints))
-	for name, value := range prints {
+	var all []string
+	for name, value := range prints.All() {
 		all = append(all, strings.Join(strings.Fields(name), "_")+":"+hash(value))
 	}
 	slices.Sort(all)

@@ -4,8 +4,11 @@ package finding
 
 import (
 	"cmp"
+	"iter"
+	"maps"
 	"slices"
 	"strconv"
+	"strings"
 
 	"zincdoor/internal/core/source"
 )
@@ -112,8 +115,37 @@ type Edit struct {
 	Text   string
 }
 
-// Prints are the fingerprints a tool gave a finding, by their names (SARIF 2.1.0, 3.27.16 and 3.27.17).
-type Prints map[string]string
+// Prints are the fingerprints a tool gave a finding, by their names (SARIF 2.1.0, 3.27.16 and 3.27.17), packed into a
+// string: there may be millions.
+type Prints string
+
+// What stands after a name, and after a value.
+const (
+	printName  = "\x00"
+	printValue = "\x01"
+)
+
+// OnePrint is a single fingerprint.
+func OnePrint(name, value string) Prints { return Prints(name + printName + value + printValue) }
+
+// MakePrints packs fingerprints.
+func MakePrints(all map[string]string) (prints Prints) {
+	for _, name := range slices.Sorted(maps.Keys(all)) {
+		prints += OnePrint(name, all[name])
+	}
+	return prints
+}
+
+// All gives the names with their values.
+func (p Prints) All() iter.Seq2[string, string] {
+	return func(yield func(name, value string) bool) {
+		for one := range strings.SplitSeq(string(p), printValue) {
+			if name, value, ok := strings.Cut(one, printName); ok && !yield(name, value) {
+				return
+			}
+		}
+	}
+}
 
 // Count names a number of findings: "1 finding", "3 findings".
 func Count(n int) string {
