@@ -1,8 +1,11 @@
 package render
 
 import (
+	"bufio"
+	"bytes"
 	"cmp"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 
@@ -149,11 +152,46 @@ type (
 	}
 )
 
-// writeJSON writes the verdict as one line.
+// writeJSON writes the verdict as one line. The findings are written one by one: there may be millions.
 func writeJSON(w io.Writer, v judge.Verdict) error {
-	out := json.NewEncoder(w)
+	var document bytes.Buffer
+	out := json.NewEncoder(&document)
 	out.SetEscapeHTML(false)
-	return out.Encode(verdictJSON{
+	if err := out.Encode(documentOf(v)); err != nil {
+		return err
+	}
+	head, tail, found := bytes.Cut(document.Bytes(), []byte(noFindings))
+	if !found {
+		return errors.New("the verdict's own document has no place for its findings")
+	}
+	to := bufio.NewWriterSize(w, 1<<16)
+	to.Write(head)
+	to.WriteString(`"findings":[`)
+	var one bytes.Buffer
+	out = json.NewEncoder(&one)
+	out.SetEscapeHTML(false)
+	for i := range v.Findings {
+		if i > 0 {
+			to.WriteByte(',')
+		}
+		one.Reset()
+		if err := out.Encode(findingOf(&v.Findings[i])); err != nil {
+			return err
+		}
+		to.Write(bytes.TrimSuffix(one.Bytes(), []byte("\n")))
+	}
+	to.WriteString(`],"gone":`)
+	to.Write(tail)
+	return to.Flush()
+}
+
+// noFindings is where the findings go in a document without any. No string of a document can hold it: its quotes would be
+// escaped.
+const noFindings = `"findings":null,"gone":`
+
+// documentOf is the verdict without its findings.
+func documentOf(v judge.Verdict) verdictJSON {
+	return verdictJSON{
 		Version: "verdict/1", Door: v.Door, Outcome: v.Outcome, Enforced: v.Enforced, Mode: string(v.Mode),
 		Change: changeJSON(v.Subject),
 		Policy: policyJSON{v.Origin.From, v.Origin.Digest, list(v.Origin.Inherits, func(i policy.Inherited) inheritedJSON { return inheritedJSON(i) }), list(v.Origin.Altered, func(a policy.Alteration) string { return a.What })},
@@ -165,8 +203,7 @@ func writeJSON(w io.Writer, v judge.Verdict) error {
 			New: v.Totals.By[judge.New], Inherited: v.Totals.By[judge.Inherited], Accepted: v.Totals.By[judge.Accepted],
 			Worsened: v.Totals.By[judge.Worsened], Lapsed: v.Totals.By[judge.Lapsed], Waived: v.Totals.By[judge.Waived],
 		},
-		Limits:   list(v.Limits, func(l judge.LimitResult) limitJSON { return limitOf(l, v.Findings) }),
-		Findings: list(v.Findings, findingOf),
+		Limits: list(v.Limits, func(l judge.LimitResult) limitJSON { return limitOf(l, v.Findings) }),
 		Gone: list(v.Gone, func(e baseline.Entry) goneJSON {
 			return goneJSON{e.Tool, e.Rule, e.Path, e.Message}
 		}),
@@ -180,7 +217,7 @@ func writeJSON(w io.Writer, v judge.Verdict) error {
 		}),
 		Teams:   list(v.Teams, func(t policy.Team) teamJSON { return teamJSON{t.Name, t.Contact} }),
 		Notices: list(v.Notices, func(s string) string { return s }),
-	})
+	}
 }
 
 // list maps a slice, giving an empty array rather than null.
@@ -216,7 +253,7 @@ func limitOf(l judge.LimitResult, findings []judge.Finding) limitJSON {
 	}
 }
 
-func findingOf(f judge.Finding) findingJSON {
+func findingOf(f *judge.Finding) findingJSON {
 	var also []alsoJSON
 	for _, o := range f.Also {
 		also = append(also, alsoJSON{o.Tool, o.Rule, o.Message, o.Severity, o.Standing})
@@ -232,7 +269,7 @@ func findingOf(f judge.Finding) findingJSON {
 }
 
 // suppression is why the tool suppressed a finding, "" where it didn't.
-func suppression(f judge.Finding) string {
+func suppression(f *judge.Finding) string {
 	if !f.Suppressed {
 		return ""
 	}

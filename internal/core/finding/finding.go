@@ -157,22 +157,25 @@ func Count(n int) string {
 
 // Order sorts findings by path, line, column and rule, then by everything else that tells two apart, so that the
 // order never depends on the reports' own.
-func Order(a, b Finding) int {
-	return cmp.Or(
-		cmp.Compare(a.Path, b.Path),
-		cmp.Compare(a.Region.Line, b.Region.Line),
-		cmp.Compare(a.Region.Column, b.Region.Column),
-		cmp.Compare(a.Rule, b.Rule),
-		cmp.Compare(a.Tool, b.Tool),
-		cmp.Compare(a.Message, b.Message),
-		cmp.Compare(a.Level, b.Level),
-	)
+func Order(a, b Finding) int { return compare(&a, &b) }
+
+func compare(a, b *Finding) int {
+	if by := strings.Compare(a.Path, b.Path); by != 0 {
+		return by
+	}
+	if by := cmp.Or(cmp.Compare(a.Region.Line, b.Region.Line), cmp.Compare(a.Region.Column, b.Region.Column)); by != 0 {
+		return by
+	}
+	if by := cmp.Or(strings.Compare(a.Rule, b.Rule), strings.Compare(a.Tool, b.Tool)); by != 0 {
+		return by
+	}
+	return cmp.Or(strings.Compare(a.Message, b.Message), strings.Compare(string(a.Level), string(b.Level)))
 }
 
 // Merge sorts findings and makes those of the same tool, path, line, column, rule and message one, adding up their
 // occurrences and joining their sources. The worst level of the merged ones stays. It takes over the slice.
 func Merge(findings []Finding) []Finding {
-	slices.SortStableFunc(findings, Order)
+	findings = sorted(findings)
 	merged := findings[:0]
 	for _, f := range findings {
 		f.Occurrences = max(f.Occurrences, 1)
@@ -189,6 +192,25 @@ func Merge(findings []Finding) []Finding {
 		merged = append(merged, f)
 	}
 	return merged
+}
+
+// sorted puts findings in Order, equal ones as they were.
+func sorted(findings []Finding) []Finding {
+	if slices.IsSortedFunc(findings, Order) {
+		return findings
+	}
+	places := make([]int32, len(findings)) // which are smaller to move about
+	for i := range places {
+		places[i] = int32(i)
+	}
+	slices.SortFunc(places, func(a, b int32) int {
+		return cmp.Or(compare(&findings[a], &findings[b]), cmp.Compare(a, b))
+	})
+	all := make([]Finding, len(findings))
+	for to, from := range places {
+		all[to] = findings[from]
+	}
+	return all
 }
 
 func same(a, b Finding) bool {

@@ -8,20 +8,24 @@ import (
 
 // Faults groups findings that speak of the same fault: of several tools, at the same lines, by rules that are declared to
 // be the same, or in messages that agree in words, numbers and names. Two findings of one tool never are one fault. Each
-// group lists findings by their index, in order; a finding that stands alone is a group of its own. The findings must be
-// in Order. set gives the number of the declared set that a finding's rule is in, -1 where it is in none.
-func Faults(findings []Finding, set func(Finding) int) [][]int {
-	groups := make([][]int, 0, len(findings))
-	for from := 0; from < len(findings); {
+// group lists two findings or more by their index, in order. There are n findings, in Order. set gives the number of the
+// declared set that a finding's rule is in, -1 where it is in none.
+func Faults(n int, at func(i int) *Finding, set func(*Finding) int) (groups [][]int) {
+	for from := 0; from < n; {
+		first, several := at(from), false
 		to := from + 1
-		for to < len(findings) && findings[to].Path == findings[from].Path && findings[to].Region.Line == findings[from].Region.Line {
-			to++
+		for ; to < n; to++ {
+			f := at(to)
+			if f.Path != first.Path || f.Region.Line != first.Region.Line {
+				break
+			}
+			several = several || f.Tool != first.Tool
 		}
-		if to-from > 1 && findings[from].Region.Line > 0 && severalTools(findings[from:to]) {
-			groups = append(groups, faultsAt(findings, from, to, set)...)
-		} else {
-			for i := from; i < to; i++ {
-				groups = append(groups, []int{i})
+		if several && first.Region.Line > 0 {
+			for _, group := range faultsAt(at, from, to, set) {
+				if len(group) > 1 {
+					groups = append(groups, group)
+				}
 			}
 		}
 		from = to
@@ -29,30 +33,21 @@ func Faults(findings []Finding, set func(Finding) int) [][]int {
 	return groups
 }
 
-func severalTools(findings []Finding) bool {
-	for _, f := range findings[1:] {
-		if f.Tool != findings[0].Tool {
-			return true
-		}
-	}
-	return false
-}
-
 // faultsAt groups the findings of one line: first by the declared sets, then what is left by messages.
-func faultsAt(findings []Finding, from, to int, set func(Finding) int) [][]int {
+func faultsAt(at func(i int) *Finding, from, to int, set func(*Finding) int) [][]int {
 	group := make([]int, to-from) // by finding: its group
 	for i := range group {
 		group[i] = i
 	}
 	size := make([]int, to-from)
-	for _, keyOf := range []func(Finding) string{
-		func(f Finding) string {
+	for _, keyOf := range []func(*Finding) string{
+		func(f *Finding) string {
 			if n := set(f); n >= 0 {
 				return strconv.Itoa(n)
 			}
 			return ""
 		},
-		func(f Finding) string { return saying(f.Message) },
+		func(f *Finding) string { return saying(f.Message) },
 	} {
 		type seat struct {
 			key, tool string
@@ -61,7 +56,7 @@ func faultsAt(findings []Finding, from, to int, set func(Finding) int) [][]int {
 		heads := map[seat][]int{} // the groups of a key, by their order; tool is ""
 		taken := map[seat]int{}   // how many groups of a key a tool has a finding in
 		for i := range group {
-			f := findings[from+i]
+			f := at(from + i)
 			key := keyOf(f)
 			if key == "" || group[i] != i || size[i] > 0 {
 				continue

@@ -12,29 +12,29 @@ import (
 // join makes the findings of several tools that speak of one fault one finding. What is ignored or waived takes its source
 // out; of those left the finding has the worst rung, answers to what selects any of them, and is accepted when any is.
 func (v *Verdict) join(c Case) {
-	plain := make([]finding.Finding, len(v.Findings))
-	for i, f := range v.Findings {
-		plain[i] = f.Finding
-	}
-	groups := finding.Faults(plain, c.sameSet)
-	if len(groups) == len(v.Findings) {
+	groups := finding.Faults(len(v.Findings), func(i int) *finding.Finding { return &v.Findings[i].Finding }, c.sameSet)
+	if len(groups) == 0 {
 		return
 	}
 	now := map[string]string{} // the IDs of joined findings, by those of their sources
-	all := make([]Finding, 0, len(groups))
+	gone := map[int]bool{}
 	for _, group := range groups {
-		if len(group) == 1 {
-			all = append(all, v.Findings[group[0]])
-			continue
-		}
 		var sources []Finding
-		for _, i := range group {
+		for n, i := range group {
 			now[v.Findings[i].ID] = v.Findings[group[0]].ID
 			sources = append(sources, v.Findings[i])
+			gone[i] = n > 0
 		}
-		all = append(all, joined(c, sources))
+		v.Findings[group[0]] = joined(c, sources)
 	}
-	v.Findings = all
+	left := 0
+	for i := range v.Findings {
+		if !gone[i] {
+			v.Findings[left] = v.Findings[i]
+			left++
+		}
+	}
+	v.Findings = v.Findings[:left]
 	rename := func(id *string) {
 		if joined, ok := now[*id]; ok {
 			*id = joined
@@ -95,7 +95,7 @@ func placeRank(f Finding) int {
 
 // sameSet is the number of the policy's set of same rules that a finding's is in, -1 where it is in none. What is said of
 // waivers is never a tool's fault.
-func (c Case) sameSet(f finding.Finding) int {
+func (c Case) sameSet(f *finding.Finding) int {
 	if f.Tool == waiver.Tool {
 		return -1
 	}

@@ -77,10 +77,27 @@ func (c Case) onBothSides(tool, path string) bool {
 	return c.coveredNow(tool, path) && (&baseline.Baseline{Covers: c.BaseCovers}).CoversFinding(tool, path)
 }
 
+// baseFaults groups what was found before the change by faults.
+func (c Case) baseFaults() [][]int {
+	groups := finding.Faults(len(c.BaseFindings), func(i int) *finding.Finding { return &c.BaseFindings[i] }, c.sameSet)
+	joined := map[int]bool{}
+	for _, group := range groups {
+		for _, i := range group {
+			joined[i] = true
+		}
+	}
+	for i := range c.BaseFindings {
+		if !joined[i] {
+			groups = append(groups, []int{i})
+		}
+	}
+	return groups
+}
+
 // countBase counts what a limit would have counted before the change.
 func (c Case) countBase(l *policy.Limit) (n int) {
 	renames := c.Change.Renames()
-	for _, group := range finding.Faults(c.BaseFindings, c.sameSet) {
+	for _, group := range c.baseFaults() {
 		worst, taken := "", false
 		for _, i := range group {
 			f := c.BaseFindings[i]

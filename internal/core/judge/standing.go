@@ -23,12 +23,8 @@ func stand(c Case) (all []Finding, gone []baseline.Entry, lineRule []string) {
 	all = make([]Finding, len(c.Findings))
 	for i, f := range c.Findings {
 		compared := c.Baseline.CoversFinding(f.Tool, f.Path) || onBase.CoversFinding(f.Tool, f.Path)
-		j := Finding{
-			Finding: f,
-			ID:      ids[i],
-			Place:   placeOf(c.Change, f, compared),
-			Team:    c.Policy.TeamOf(f.Path),
-		}
+		j := &all[i]
+		j.Finding, j.ID, j.Place, j.Team = f, ids[i], placeOf(c.Change, f, compared), c.Policy.TeamOf(f.Path)
 		if c.Policy.Place.Flows && j.Place != change.OnTouched && !f.Outside && c.throughTouched(f) {
 			j.Place = change.OnTouched
 		}
@@ -61,7 +57,6 @@ func stand(c Case) (all []Finding, gone []baseline.Entry, lineRule []string) {
 				j.Standing = New
 			}
 		}
-		all[i] = j
 	}
 	renames := c.Change.Renames()
 	for i, e := range c.Baseline.Entries {
