@@ -68,7 +68,7 @@ func (q *quick) read(s *scan, last bool) bool {
 			})
 		case "codeFlows", "relatedLocations", "fixes":
 			ok = q.unlessEmpty(s, &q.details)
-		case "suppressions", "rule", "provenance":
+		case "suppressions", "rule", "provenance", "taxa":
 			ok = q.unlessEmpty(s, &q.slow)
 		default:
 			ok = s.skip()

@@ -224,6 +224,10 @@ func (s *sarif) run() error {
 			return s.decode(&r.Provenance)
 		case "columnKind":
 			return s.decode(&r.ColumnKind)
+		case "taxonomies":
+			return s.decode(&r.Taxonomies)
+		case "externalPropertyFileReferences":
+			return s.decode(&r.External)
 		case "results":
 			head := byte(0)
 			if _, err := s.read(s.pointer, func(c *scan) (ok bool) {
@@ -255,18 +259,23 @@ type (
 		Version         string       `json:"version"`
 		SemanticVersion string       `json:"semanticVersion"`
 		Rules           []descriptor `json:"rules"`
+		Taxa            []descriptor `json:"taxa"`
 	}
 	descriptor struct {
 		ID             string               `json:"id"`
 		MessageStrings map[string]sarifText `json:"messageStrings"`
 		Default        configuration        `json:"defaultConfiguration"`
-		Name           string               `json:"name"`
-		Short          sarifText            `json:"shortDescription"`
-		Full           sarifText            `json:"fullDescription"`
-		Help           sarifText            `json:"help"`
-		HelpURI        string               `json:"helpUri"`
+		Relations      []struct {
+			Target reference `json:"target"`
+		} `json:"relationships"`
+		Name    string    `json:"name"`
+		Short   sarifText `json:"shortDescription"`
+		Full    sarifText `json:"fullDescription"`
+		Help    sarifText `json:"help"`
+		HelpURI string    `json:"helpUri"`
 
 		security   *float64        // what weight gives
+		tags       []string        // with the classes of faults that it is of
 		details    finding.Details // what there is to show of every finding of the rule
 		Properties propertyBag     `json:"properties"`
 	}
@@ -373,6 +382,7 @@ type (
 			Status        string `json:"status"`
 			Justification string `json:"justification"`
 		} `json:"suppressions"`
+		Taxa                []reference       `json:"taxa"`
 		Properties          propertyBag       `json:"properties"`
 		Fingerprints        map[string]string `json:"fingerprints"`
 		PartialFingerprints map[string]string `json:"partialFingerprints"`

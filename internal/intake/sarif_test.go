@@ -87,6 +87,8 @@ func TestSARIFNoEvidence(t *testing.T) {
 		{"incomplete", log(gauge + `"invocations":[{"executionSuccessful":true,"toolConfigurationNotifications":[{"level":"error","message":{"text":"bad rule"}}]}],"results":[]`), "not complete: bad rule", ""},
 		{"two revisions", log(gauge + `"results":[],"versionControlProvenance":[{"revisionId":"a"},{"revisionId":"b"}]`), "two revisions", ""},
 		{"a crash beside it", log(gauge+`"results":[]`) + "\nclang: error: unable to execute command\n", "an error without a flag", ""},
+		{"results elsewhere", log(gauge + `"results":[],"externalPropertyFileReferences":{"results":[{"location":{"uri":"more.sarif"}}]}`), "keeps results in other files", ""},
+		{"an earlier draft", `{"version":"2.1.0-rtm.5","runs":[]}`, "", "SARIF 2.1.0-rtm.5 can't be read, only 2.1.0"},
 		{"nothing", "", "", "no SARIF log in it"},
 		{"text only", "clang: error: diagnostic formatting in SARIF mode is currently unstable\n", "", "no SARIF log in it"},
 		{"cut off", log(gauge + `"results":[{}]`)[:90], "", "cut off"},
@@ -105,6 +107,19 @@ func TestSARIFNoEvidence(t *testing.T) {
 				t.Errorf("failure %+v, error %v, want %q", r, err, c.failure)
 			}
 		})
+	}
+}
+
+// TestTaxa: the classes of faults that a rule or a result is said to be of are tags.
+func TestTaxa(t *testing.T) {
+	r, err := Read(strings.NewReader(log(`"tool":{"driver":{"name":"gauge","rules":[{"id":"deep","properties":{"tags":["depth"]},"relationships":[{"target":{"id":"120","toolComponent":{"name":"CWE"}}}]}]}},
+		"results":[{"ruleId":"deep","message":{"text":"m"},"taxa":[{"index":0,"toolComponent":{"index":0}},{"id":"CWE-7","toolComponent":{"name":"CWE"}}]},{"ruleId":"deep","message":{"text":"n"}}],
+		"taxonomies":[{"name":"tides","taxa":[{"id":"spring"}]}]`)), Form{Format: policy.SARIF})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if got := fmt.Sprint(r.Findings[0].Tags, r.Findings[1].Tags); got != "[depth CWE-120 tides-spring CWE-7] [depth CWE-120]" {
+		t.Errorf("tags %s", got)
 	}
 }
 

@@ -21,8 +21,12 @@ type run struct {
 	Invocations []invocation
 	Provenance  []provenance
 	ColumnKind  string
-	hasResults  bool
-	rules       map[string]*descriptor
+	Taxonomies  []component
+	External    struct {
+		Results []struct{} `json:"results"`
+	}
+	hasResults bool
+	rules      map[string]*descriptor
 
 	own      int  // where the run's findings begin in the report
 	toolRead bool // what a result says of its rule can be looked up
@@ -125,7 +129,7 @@ func (res *result) at() artifactLocation {
 func (r *run) early(res *result) bool {
 	at := res.at()
 	return !r.toolRead || res.Provenance.Invocation != nil && r.Invocations == nil ||
-		at.URI == "" && at.Index != nil && r.Artifacts == nil || at.BaseID != "" && r.Bases == nil && !res.plain
+		at.URI == "" && at.Index != nil && r.Artifacts == nil || len(res.Taxa) > 0 && r.Taxonomies == nil || at.BaseID != "" && r.Bases == nil && !res.plain
 }
 
 // noteOfClang makes the last finding a remark of the one before, where it is what clang calls a note.
@@ -204,6 +208,9 @@ func (r *run) checkOutcome() {
 	if !r.hasResults {
 		r.sarif.fail("the run of %s has no results (SARIF writes an empty array where nothing was found)", name)
 	}
+	if len(r.External.Results) > 0 {
+		r.sarif.fail("the run of %s keeps results in other files, which can't be read; have the tool write one log", name)
+	}
 	for _, i := range r.Invocations {
 		switch {
 		case i.Successful != nil && !*i.Successful:
@@ -251,6 +258,25 @@ func suppressed(res *result) bool {
 		}
 	}
 	return len(res.Suppressions) > 0
+}
+
+// taxon is a class of faults that a result or a rule is said to be of, as a tag: the taxonomy's name and the class's
+// (SARIF 2.1.0, 3.27.8 and 3.49.15).
+func (r *run) taxon(ref reference) string {
+	taxonomy := ""
+	if c := ref.Component; c != nil {
+		taxonomy = c.Name
+		if c.Index != nil && *c.Index >= 0 && *c.Index < len(r.Taxonomies) {
+			taxonomy = cmp.Or(taxonomy, r.Taxonomies[*c.Index].Name)
+			if taxa := r.Taxonomies[*c.Index].Taxa; ref.ID == "" && ref.Index != nil && *ref.Index >= 0 && *ref.Index < len(taxa) {
+				ref.ID = taxa[*ref.Index].ID
+			}
+		}
+	}
+	if taxonomy == "" || strings.HasPrefix(strings.ToLower(ref.ID), strings.ToLower(taxonomy)) {
+		return ref.ID
+	}
+	return taxonomy + "-" + ref.ID
 }
 
 // weight is the rule's security severity, 0 where it has none.
@@ -303,8 +329,20 @@ func (r *run) finding(f *finding.Finding, res *result) {
 	if rule != nil {
 		f.Tags, f.Security = rule.Properties.Tags, rule.weight()
 	}
-	if len(res.Properties.Tags) > 0 {
+	if rule != nil && len(rule.Relations) > 0 && rule.tags == nil {
+		rule.tags = slices.Clone(rule.Properties.Tags)
+		for _, relation := range rule.Relations {
+			rule.tags = append(rule.tags, r.taxon(relation.Target))
+		}
+	}
+	if rule != nil && rule.tags != nil {
+		f.Tags = rule.tags
+	}
+	if len(res.Properties.Tags)+len(res.Taxa) > 0 {
 		f.Tags = slices.Concat(f.Tags, res.Properties.Tags)
+		for _, taxon := range res.Taxa {
+			f.Tags = append(f.Tags, r.taxon(taxon))
+		}
 	}
 	at := 0
 	if r.isClang() {
