@@ -69,6 +69,9 @@ func readRecipe(in *bufio.Reader, recipe *policy.Recipe) (*Report, error) {
 		c.report.Notices = append(c.report.Notices, fmt.Sprintf("the recipe %s doesn't know the severity %q, so it counts as %s", recipe.Name, clip(word), rung))
 	}
 	slices.Sort(c.report.Notices)
+	if n := c.report.UnreadCount; n > 0 && len(c.report.Findings) > 0 {
+		c.report.Notices = append(c.report.Notices, fmt.Sprintf("the recipe %s passes by what it can't read: %d%s; noise: takes lines that say nothing", recipe.Name, n, c.example()))
+	}
 	return c.report, nil
 }
 
@@ -114,11 +117,7 @@ func (c *cook) add(v values, at string) error {
 		Path: cleanLocation(v["path"]), Rule: v["rule"], Message: v["message"], Tool: v["tool"], Measured: v["measure"],
 		Columns: source.CodePoints, Level: finding.Warning, Occurrences: 1,
 	}
-	if f.Message == "" && f.Rule == "" {
-		c.unread(at, fmt.Sprint(v))
-		return nil
-	}
-	f.Message = cmp.Or(f.Message, f.Rule)
+	f.Message = cmp.Or(f.Message, f.Rule, "the report says no more") // what it counts as a finding is never left out
 	if v["help"] != "" {
 		f.Detail().Help = v["help"]
 	}

@@ -99,8 +99,8 @@ func TestRecipes(t *testing.T) {
 		{"a head without rows", "table", "File,Line,Text\n", "clean"},
 		{"another head", "table", "Path,Row\nx,3\n", `error line 1: no column is called "File"; there are Path, Row`},
 		{"a quote in a row", "table", "File,Line,Text\na,1,\"x\n", "error line 2, column 8: no CSV: extraneous or missing \" in quoted-field"},
-		{"columns by number", "bare", "a.go\t3\t[dear]\nb.go\t4\n", "a.go:3:0  warning dear|unread line 2"},
-		{"text over lines", "lines", "gauge 2.1\nW core/a.c@3-5 deep water (D1)\n    below the keel\n    at noon\n\nE b.c@9 dry (D2)\n", "core/a.c:3:0-5 D1 warning gauge deep water below the keel at noon|b.c:9:0 D2 error gauge dry|unread line 1"},
+		{"columns by number", "bare", "a.go\t3\t[dear]\nb.go\t4\n", "a.go:3:0  warning dear|b.go:4:0  warning the report says no more"},
+		{"text over lines", "lines", "gauge 2.1\nW core/a.c@3-5 deep water (D1)\n    below the keel\n    at noon\n\nE b.c@9 dry (D2)\n", `core/a.c:3:0-5 D1 warning gauge deep water below the keel at noon|b.c:9:0 D2 error gauge dry|notice the recipe lines passes by what it can't read: 1 (line 1: "gauge 2.1"); noise: takes lines that say nothing|unread line 1`},
 		{"text that says all is well", "lines", "all berths clear\n", "clean"},
 		{"text it can't read", "lines", "berth 7: late\n", `failure the recipe lines reads no finding from it (line 1: "berth 7: late"); where that means that the tool found nothing, the recipe says by clean: what stands in it then|unread line 1`},
 	} {
