@@ -62,6 +62,9 @@ Exit code 3 where something is wrong.`,
 			}
 			read, name := file.Policy, file.Text.Name
 			for _, idle := range read.Idle(file.Files, file.Seen) {
+				if idle.File != name { // what is inherited is for other repositories too
+					continue
+				}
 				fmt.Fprintf(p.err, "zincdoor: %s\n", render.Safe(idle.String()))
 			}
 			limits := 0
