@@ -76,7 +76,7 @@ func (p *program) survey(ctx context.Context, evidence evidenceFlags, anew bool)
 
 // entryFor describes a present finding.
 func (s *survey) entryFor(f judge.Finding, reasons baseline.Entry) baseline.Entry {
-	return s.Case.Policy.EntryFor(f.Finding, f.Severity).For(reasons)
+	return s.Case.Policy.EntryFor(*f.Finding, f.Severity).For(reasons)
 }
 
 // editList changes a list under a lock.

@@ -40,8 +40,8 @@ func (p *program) runSweep(ctx context.Context, evidence evidenceFlags, check bo
 		if f.Entry == nil {
 			continue
 		}
-		measure, less := s.Case.Policy.MeasureOf(f.Finding)
-		if now := f.Entry.Refresh(f.Finding, measure, less); now != *f.Entry {
+		measure, less := s.Case.Policy.MeasureOf(*f.Finding)
+		if now := f.Entry.Refresh(*f.Finding, measure, less); now != *f.Entry {
 			stale, fresh = append(stale, *f.Entry), append(fresh, now)
 		}
 	}

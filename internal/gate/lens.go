@@ -273,6 +273,9 @@ func move(path *string, region *finding.Region, now string, to func(int) int) bo
 // that its tool shortened, or of a text that isn't plain ASCII, which tools rewrite each in their own way, proves
 // nothing.
 func quotes(line, snippet string) bool {
+	if strings.Contains(line, strings.TrimSpace(snippet)) {
+		return true
+	}
 	snippet = source.Collapse(snippet)
 	if snippet == "" || strings.Contains(snippet, "...") {
 		return true

@@ -88,15 +88,21 @@ type finder struct {
 	places   intake.Places
 	relative map[string]string
 	known    map[string]intake.Found
+	last     string // what was found last, and where
+	lastAt   intake.Found
 	err      error
 }
 
 func (f *finder) find(reported string) intake.Found {
+	if reported == f.last && reported != "" {
+		return f.lastAt
+	}
 	at, ok := f.known[reported]
 	if !ok {
 		at = f.places.Find(reported, f.relative[reported])
 		f.known[reported] = at
 	}
+	f.last, f.lastAt = reported, at
 	return at
 }
 
@@ -122,9 +128,9 @@ func (w *witness) finder(t *testimony) (*finder, error) {
 		f.places.From = intake.RootMapping(w.request.ReportRoot)
 	}
 	strange := map[string]bool{}
-	for _, reported := range t.report.Findings {
-		if reported.Path != "" && f.find(reported.Path).Strange {
-			strange[reported.Path] = true
+	for i := range t.report.Findings {
+		if path := t.report.Findings[i].Path; path != "" && f.find(path).Strange {
+			strange[path] = true
 		}
 	}
 	if len(strange) == 0 || f.err != nil {
@@ -151,6 +157,7 @@ func (f *finder) learn(tree reader, strange []string) error {
 		}
 		if ok && f.places.Has(to) {
 			f.known[p] = intake.Found{Path: to, Inside: true}
+			f.last = ""
 		}
 	}
 	return f.err

@@ -116,7 +116,8 @@ func (w *witness) findPlaces(t *testimony) error {
 	if err := w.place(t); err != nil || t.lens.tree != w.head {
 		return err
 	}
-	for i, f := range t.report.Findings { // another spelling of the path may have asked for other lines
+	for i := range t.report.Findings { // another spelling of the path may have asked for other lines
+		f := &t.report.Findings[i]
 		if text := w.texts[f.Path]; t.placed[i] && text != nil && !text.Holds(f.Region.Line) {
 			delete(w.texts, f.Path)
 		}
@@ -232,12 +233,18 @@ func (w *witness) admit(t *testimony) error {
 	}
 	lost := 0
 	kept, placed := t.report.Findings[:0], t.placed[:0]
-	for i, f := range t.report.Findings {
-		if t.placed[i] && !t.lens.carry(&f, w.change) {
+	for i := range t.report.Findings {
+		f := &t.report.Findings[i]
+		if t.placed[i] && !t.lens.carry(f, w.change) {
 			lost++
 			continue
 		}
-		kept, placed = append(kept, f), append(placed, t.placed[i])
+		if len(kept) != i {
+			kept = append(kept, *f)
+		} else {
+			kept = kept[:i+1]
+		}
+		placed = append(placed, t.placed[i])
 	}
 	t.report.Findings, t.placed = kept, placed
 	if t.lens.tree != w.head {
@@ -245,7 +252,11 @@ func (w *witness) admit(t *testimony) error {
 			return err
 		}
 	}
-	w.findings = append(w.findings, kept...)
+	if w.findings == nil {
+		w.findings = kept
+	} else {
+		w.findings = append(w.findings, kept...)
+	}
 	if lost > 0 {
 		w.notices = append(w.notices, fmt.Sprintf("%s: left out, since the judged state doesn't have their lines: %s", t.evidence.Name, finding.Count(lost)))
 	}
@@ -255,7 +266,8 @@ func (w *witness) admit(t *testimony) error {
 // verify holds the report against the text it was made from: a finding past the end of its file, or quoting code that
 // isn't there, shows that it was made from another one.
 func (w *witness) verify(t *testimony) error {
-	for i, f := range t.report.Findings {
+	for i := range t.report.Findings {
+		f := &t.report.Findings[i]
 		if !t.placed[i] || f.Region.Line == 0 {
 			continue
 		}

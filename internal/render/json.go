@@ -8,6 +8,9 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"strconv"
+
+	"github.com/go-json-experiment/json/jsontext"
 
 	"zincdoor/internal/core/baseline"
 	"zincdoor/internal/core/judge"
@@ -28,7 +31,7 @@ type (
 		Evidence    []evidenceJSON   `json:"evidence"`
 		Totals      totalsJSON       `json:"totals"`
 		Limits      []limitJSON      `json:"limits"`
-		Findings    []findingJSON    `json:"findings"`
+		Findings    []struct{}       `json:"findings"` // written apart
 		Gone        []goneJSON       `json:"gone"`
 		Acceptances []acceptanceJSON `json:"acceptances"`
 		Waivers     []waiverJSON     `json:"waivers"`
@@ -89,38 +92,6 @@ type (
 		Say      string   `json:"say"`
 		Findings []string `json:"findings"`
 	}
-	findingJSON struct {
-		ID          string         `json:"id"`
-		Tool        string         `json:"tool"`
-		Rule        string         `json:"rule"`
-		Level       string         `json:"level"`
-		Severity    string         `json:"severity"`
-		Path        string         `json:"path"`
-		Line        int            `json:"line"`
-		Column      int            `json:"column"`
-		EndLine     int            `json:"end_line"`
-		Message     string         `json:"message"`
-		Place       string         `json:"place"`
-		Standing    judge.Standing `json:"standing"`
-		Team        string         `json:"team"`
-		Occurrences int            `json:"occurrences"`
-		Sources     []string       `json:"sources"`
-		Also        []alsoJSON     `json:"also,omitempty"`
-		Help        string         `json:"help,omitempty"`
-		Function    string         `json:"function,omitempty"`
-		Suppressed  string         `json:"suppressed,omitempty"`
-
-		// Of a worsened finding alone.
-		Measure         json.Number `json:"measure,omitempty"`
-		AcceptedMeasure json.Number `json:"accepted_measure,omitempty"`
-	}
-	alsoJSON struct {
-		Tool     string         `json:"tool"`
-		Rule     string         `json:"rule"`
-		Message  string         `json:"message"`
-		Severity string         `json:"severity"`
-		Standing judge.Standing `json:"standing"`
-	}
 	acceptanceJSON struct {
 		Change   string       `json:"change"`
 		Tool     string       `json:"tool"`
@@ -167,18 +138,13 @@ func writeJSON(w io.Writer, v judge.Verdict) error {
 	to := bufio.NewWriterSize(w, 1<<16)
 	to.Write(head)
 	to.WriteString(`"findings":[`)
-	var one bytes.Buffer
-	out = json.NewEncoder(&one)
-	out.SetEscapeHTML(false)
+	var one []byte
 	for i := range v.Findings {
 		if i > 0 {
 			to.WriteByte(',')
 		}
-		one.Reset()
-		if err := out.Encode(findingOf(&v.Findings[i])); err != nil {
-			return err
-		}
-		to.Write(bytes.TrimSuffix(one.Bytes(), []byte("\n")))
+		one = appendFinding(one[:0], &v.Findings[i])
+		to.Write(one)
 	}
 	to.WriteString(`],"gone":`)
 	to.Write(tail)
@@ -253,19 +219,99 @@ func limitOf(l judge.LimitResult, findings []judge.Finding) limitJSON {
 	}
 }
 
-func findingOf(f *judge.Finding) findingJSON {
-	var also []alsoJSON
-	for _, o := range f.Also {
-		also = append(also, alsoJSON{o.Tool, o.Rule, o.Message, o.Severity, o.Standing})
+// members writes an object's members one after another.
+type members struct {
+	out   []byte
+	comma bool
+}
+
+func (m *members) key(name string) {
+	if m.comma {
+		m.out = append(m.out, ',')
 	}
-	return findingJSON{
-		ID: f.ID, Tool: f.Tool, Rule: f.Rule, Level: string(f.Level), Severity: f.Severity,
-		Path: f.Path, Line: f.Region.Line, Column: f.Region.Column, EndLine: f.Region.Last(),
-		Message: f.Message, Place: string(f.Place), Standing: f.Standing, Team: f.Team,
-		Occurrences: f.Occurrences, Sources: list(f.Sources, func(s string) string { return s }), Also: also,
-		Help: f.Details().Help, Function: f.Details().Logical, Suppressed: suppression(f),
-		Measure: json.Number(f.Measure), AcceptedMeasure: json.Number(f.AcceptedMeasure),
+	m.comma = true
+	m.out = append(append(append(m.out, '"'), name...), `":`...)
+}
+
+func (m *members) text(name, value string) {
+	m.key(name)
+	m.out, _ = jsontext.AppendQuote(m.out, value) // invalid UTF-8 comes out as U+FFFD
+}
+
+func (m *members) number(name string, value int) {
+	m.key(name)
+	m.out = strconv.AppendInt(m.out, int64(value), 10)
+}
+
+// measure writes a number as it was read; what JSON doesn't take for a number becomes a text.
+func (m *members) measure(name, value string) {
+	if !jsontext.Value(value).IsValid() {
+		m.text(name, value)
+		return
 	}
+	m.key(name)
+	m.out = append(m.out, value...)
+}
+
+// some writes a text unless it is empty.
+func (m *members) some(name, value string) {
+	if value != "" {
+		m.text(name, value)
+	}
+}
+
+// appendFinding writes a finding. It is written by hand since a verdict may have millions of them.
+func appendFinding(out []byte, f *judge.Finding) []byte {
+	m := members{out: append(out, '{')}
+	m.text("id", f.ID)
+	m.text("tool", f.Tool)
+	m.text("rule", f.Rule)
+	m.text("level", string(f.Level))
+	m.text("severity", f.Severity)
+	m.text("path", f.Path)
+	m.number("line", f.Region.Line)
+	m.number("column", f.Region.Column)
+	m.number("end_line", f.Region.Last())
+	m.text("message", f.Message)
+	m.text("place", string(f.Place))
+	m.text("standing", string(f.Standing))
+	m.text("team", f.Team)
+	m.number("occurrences", f.Occurrences)
+	m.key("sources")
+	m.out = append(m.out, '[')
+	for i, source := range f.Sources {
+		if i > 0 {
+			m.out = append(m.out, ',')
+		}
+		m.out, _ = jsontext.AppendQuote(m.out, source)
+	}
+	m.out = append(m.out, ']')
+	if len(f.Also) > 0 {
+		m.key("also")
+		m.out = append(m.out, '[')
+		for i, o := range f.Also {
+			if i > 0 {
+				m.out = append(m.out, ',')
+			}
+			also := members{out: append(m.out, '{')}
+			also.text("tool", o.Tool)
+			also.text("rule", o.Rule)
+			also.text("message", o.Message)
+			also.text("severity", o.Severity)
+			also.text("standing", string(o.Standing))
+			m.out = append(also.out, '}')
+		}
+		m.out = append(m.out, ']')
+	}
+	details := f.Details()
+	m.some("help", details.Help)
+	m.some("function", details.Logical)
+	m.some("suppressed", suppression(f))
+	if f.Measure != "" {
+		m.measure("measure", f.Measure)
+		m.measure("accepted_measure", f.AcceptedMeasure)
+	}
+	return append(m.out, '}')
 }
 
 // suppression is why the tool suppressed a finding, "" where it didn't.

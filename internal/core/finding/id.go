@@ -25,7 +25,9 @@ func IDs(findings []Finding) []string {
 		short := binary.BigEndian.Uint64(key[:])
 		ordinal := equals[short]
 		equals[short]++
-		full, parts = digest(parts, string(key[:]), strconv.Itoa(int(ordinal)))
+		if full = key; ordinal > 0 {
+			full, parts = digest(parts, string(key[:]), strconv.Itoa(int(ordinal)))
+		}
 		if name := binary.BigEndian.Uint64(full[:]) >> (64 - 4*idLength); !taken[name] {
 			taken[name] = true
 			ids[i] = hex.EncodeToString(full[:idLength/2])

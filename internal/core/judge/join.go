@@ -12,7 +12,7 @@ import (
 // join makes the findings of several tools that speak of one fault one finding. What is ignored or waived takes its source
 // out; of those left the finding has the worst rung, answers to what selects any of them, and is accepted when any is.
 func (v *Verdict) join(c Case) {
-	groups := finding.Faults(len(v.Findings), func(i int) *finding.Finding { return &v.Findings[i].Finding }, c.sameSet)
+	groups := finding.Faults(len(v.Findings), func(i int) *finding.Finding { return v.Findings[i].Finding }, c.sameSet)
 	if len(groups) == 0 {
 		return
 	}
@@ -66,6 +66,8 @@ func joined(c Case, sources []Finding) Finding {
 		}
 	}
 	one := left[first]
+	own := *one.Finding
+	one.Finding = &own
 	one.ID = sources[0].ID
 	one.Also = append(slices.Clone(left[:first]), left[first+1:]...)
 	for _, f := range sources {

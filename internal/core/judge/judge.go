@@ -112,14 +112,14 @@ type Case struct {
 
 // Finding is a finding with all that the judgement added.
 type Finding struct {
-	finding.Finding
-	ID       string
-	Place    change.Place
-	Standing Standing
-	Severity string
-	Team     string          // "" where no team answers for the file
-	Entry    *baseline.Entry // the entry that recognised it, nil where none did
-	Base     *baseline.Entry // what it was before the change, nil where that isn't known
+	*finding.Finding // one of the case's, which stays as it is
+	ID               string
+	Place            change.Place
+	Standing         Standing
+	Severity         string
+	Team             string          // "" where no team answers for the file
+	Entry            *baseline.Entry // the entry that recognised it, nil where none did
+	Base             *baseline.Entry // what it was before the change, nil where that isn't known
 
 	Measure, AcceptedMeasure string // of one that has worsened: what it measures now, and when it was accepted
 

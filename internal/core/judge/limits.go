@@ -125,7 +125,7 @@ func (c Case) countBase(l *policy.Limit) (n int) {
 // selects reports whether a limit counts a finding.
 func selects(l *policy.Limit, ladder policy.Ladder, f Finding) bool {
 	return f.Severity != policy.Ignored && counts(l.Count, f) && l.TakesRung(ladder, f.Severity) &&
-		f.anySource(func(s Finding) bool { return l.Takes(s.Finding, s.Team) }) && l.TakesPlace(f.Place, string(f.Standing))
+		f.anySource(func(s Finding) bool { return l.Takes(*s.Finding, s.Team) }) && l.TakesPlace(f.Place, string(f.Standing))
 }
 
 func counts(count policy.Count, f Finding) bool {

@@ -170,7 +170,7 @@ func plainly(text string, v Verdict) (found int) {
 			ok = ok && string(f.Standing) == s
 		}
 		for _, source := range append([]Finding{f}, f.Also...) {
-			if ok && plainlyTakes(said, source.Finding) && f.Severity != "ignored" {
+			if ok && plainlyTakes(said, *source.Finding) && f.Severity != "ignored" {
 				found++
 				break
 			}
@@ -259,7 +259,7 @@ func TestAgainstThePlainest(t *testing.T) {
 			Today: "2026-11-23", Baseline: &baseline.Baseline{Entries: entries, Covers: []baseline.Cover{{Tool: pick("gcc", "none"), Paths: []string{"**"}}}},
 		})
 		for _, f := range v.Findings {
-			if want := plainRung(f.Finding, inherited, ours); f.Severity != want {
+			if want := plainRung(*f.Finding, inherited, ours); f.Severity != want {
 				t.Fatalf("%s %s %s %v %s is graded %s, plainly %s\n%s\n%s", f.Tool, f.Rule, f.Path, f.Tags, f.Level, f.Severity, want, base.Data, text)
 			}
 		}

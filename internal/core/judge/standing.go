@@ -21,14 +21,15 @@ func stand(c Case) (all []Finding, gone []baseline.Entry, lineRule []string) {
 	ownFolder := c.Change.Within(policy.Folder)
 
 	all = make([]Finding, len(c.Findings))
-	for i, f := range c.Findings {
+	for i := range c.Findings {
+		f := &c.Findings[i]
 		compared := c.Baseline.CoversFinding(f.Tool, f.Path) || onBase.CoversFinding(f.Tool, f.Path)
 		j := &all[i]
-		j.Finding, j.ID, j.Place, j.Team = f, ids[i], placeOf(c.Change, f, compared), c.Policy.TeamOf(f.Path)
-		if c.Policy.Place.Flows && j.Place != change.OnTouched && !f.Outside && c.throughTouched(f) {
+		j.Finding, j.ID, j.Place, j.Team = &c.Findings[i], ids[i], placeOf(c.Change, *f, compared), c.Policy.TeamOf(f.Path)
+		if c.Policy.Place.Flows && j.Place != change.OnTouched && !f.Outside && c.throughTouched(*f) {
 			j.Place = change.OnTouched
 		}
-		j.Severity = c.Policy.Grade(f, j.Team)
+		j.Severity = c.Policy.Grade(*f, j.Team)
 		switch {
 		case matches[i] != baseline.None:
 			j.Entry = &c.Baseline.Entries[matches[i]]
@@ -120,7 +121,7 @@ func (f *Finding) grown(p *policy.Policy, before *baseline.Entry) bool {
 	if f.Measured == "" && (gauge != nil || then == "") {
 		then, _ = baseline.Measure(before.Message, gauge)
 	}
-	now, less := p.MeasureOf(f.Finding)
+	now, less := p.MeasureOf(*f.Finding)
 	if !baseline.Worsened(then, now, less) {
 		return false
 	}

@@ -30,7 +30,7 @@ func (v *Verdict) waive(c Case) {
 	}
 	for i := range v.Findings {
 		f := &v.Findings[i]
-		if f.Standing == Accepted || f.Tool == waiver.Tool || !rules.MayWaive(c.Policy.Ladder, f.Finding, f.Severity) {
+		if f.Standing == Accepted || f.Tool == waiver.Tool || !rules.MayWaive(c.Policy.Ladder, *f.Finding, f.Severity) {
 			continue
 		}
 		n := -1
