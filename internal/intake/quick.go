@@ -38,6 +38,7 @@ func (q *quick) read(s *scan, last bool) bool {
 			q.raw = s.b[from:s.i]
 			return q.end(s)
 		}
+		q.slow = q.slow || name.escaped // as a member's name hardly ever is
 		switch string(name.raw) {
 		case "ruleId":
 			ok = q.text(s, &q.ruleID)
@@ -124,6 +125,7 @@ func (q *quick) object(s *scan, member func(s *scan, name []byte) bool) bool {
 		if !ok {
 			return q.end(s)
 		}
+		q.slow = q.slow || name.escaped
 		if !member(s, name.raw) {
 			return false
 		}

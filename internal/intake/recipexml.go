@@ -26,7 +26,7 @@ func (c *cook) xml(in *bufio.Reader) error {
 	if len(bytes.TrimSpace(data)) == 0 {
 		return nil
 	}
-	if err := checkXML(data); err != nil {
+	if err := wellFormed(data); err != nil {
 		return err
 	}
 	root, err := xmlquery.Parse(bytes.NewReader(data))
@@ -46,8 +46,8 @@ func (c *cook) xml(in *bufio.Reader) error {
 	return c.elements(levels, fields, []*xmlquery.Node{root})
 }
 
-// checkXML reads a document through once, so that what is wrong with it is told by its line, and none is too deep.
-func checkXML(data []byte) error {
+// wellFormed reads a document through once, so that what is wrong with it is told by its line, and none is too deep.
+func wellFormed(data []byte) error {
 	d := xml.NewDecoder(bytes.NewReader(data))
 	d.CharsetReader = charset.NewReaderLabel
 	depth, roots := 0, 0
