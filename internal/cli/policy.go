@@ -162,7 +162,7 @@ func (p *program) runShow(ctx context.Context, flags showFlags) error {
 		fmt.Fprintf(p.out, "team %s answers for %s\n", render.Safe(team), render.Safe(flags.path))
 	}
 	for _, level := range finding.Levels {
-		f := finding.Finding{Rule: flags.rule, Path: flags.path, Tool: flags.tool, Tags: flags.tags, Level: level}
+		f := finding.Finding{Rule: flags.rule, Path: flags.path, Tool: flags.tool, Traits: &finding.Traits{Tags: flags.tags}, Level: level}
 		var steps []string
 		rung := ""
 		for _, s := range read.Steps(f, team) {

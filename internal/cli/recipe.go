@@ -129,8 +129,8 @@ func fieldsOf(f finding.Finding, by *policy.Policy) [][2]string {
 	}
 	fields := [][2]string{
 		{"path", f.Path}, {"line", number(f.Region.Line)}, {"column", number(f.Region.Column)},
-		{"end_line", ""}, {"end_column", ""}, {"rule", f.Rule}, {"severity", cmp.Or(f.Rung, by.Levels[f.Level])},
-		{"message", f.Message}, {"tool", f.Tool}, {"measure", f.Measured}, {"help", f.Details().Help},
+		{"end_line", ""}, {"end_column", ""}, {"rule", f.Rule}, {"severity", cmp.Or(f.Weight().Rung, by.Levels[f.Level])},
+		{"message", f.Message}, {"tool", f.Tool}, {"measure", f.Weight().Measured}, {"help", f.Details().Help},
 	}
 	if f.Region.EndLine > f.Region.Line {
 		fields[3][1] = number(f.Region.EndLine)

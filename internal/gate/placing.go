@@ -176,10 +176,10 @@ func (w *witness) namesake(p string) (string, error) {
 
 // coverOf names the evidence's tools, the finding's tool where the report doesn't, and what they looked at.
 func (w *witness) coverOf(t *testimony, find func(string) intake.Found) {
+	name := []string{t.evidence.Name} // which all of them share
 	for i := range t.report.Findings {
 		f := &t.report.Findings[i]
-		f.Tool = cmp.Or(f.Tool, t.toolName())
-		f.Sources = []string{t.evidence.Name}
+		f.Tool, f.Sources = cmp.Or(f.Tool, t.toolName()), name
 	}
 	for _, tool := range t.report.Tools {
 		paths := []string{baseline.Everywhere}

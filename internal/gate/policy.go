@@ -21,7 +21,7 @@ type PolicyFile struct {
 	Files   []string    // of the work tree; nil where there is none
 
 	// Seen are findings of the policy's reports and those of the call, as far as these can be read, and what the baseline
-	// accepts: no more of them than tool, rule and tags.
+	// accepts: no more of them than tool, rule and traits.
 	Seen []finding.Finding
 }
 
@@ -77,7 +77,7 @@ func (s *scene) seen(q Request, p *policy.Policy) (all []finding.Finding, err er
 	for _, from := range sources {
 		if t := w.read(from); t.report != nil {
 			for _, f := range t.report.Findings {
-				all = append(all, finding.Finding{Tool: cmp.Or(f.Tool, t.toolName()), Rule: f.Rule, Tags: f.Tags})
+				all = append(all, finding.Finding{Tool: cmp.Or(f.Tool, t.toolName()), Rule: f.Rule, Traits: f.Traits})
 			}
 		}
 	}

@@ -114,7 +114,7 @@ type values map[string]string
 // add makes values a finding. at says where they stand.
 func (c *cook) add(v values, at string) error {
 	f := finding.Finding{
-		Path: cleanLocation(v["path"]), Rule: v["rule"], Message: v["message"], Tool: v["tool"], Measured: v["measure"],
+		Path: cleanLocation(v["path"]), Rule: v["rule"], Message: v["message"], Tool: v["tool"],
 		Columns: source.CodePoints, Level: finding.Warning, Occurrences: 1,
 	}
 	f.Message = cmp.Or(f.Message, f.Rule, "the report says no more") // what it counts as a finding is never left out
@@ -137,12 +137,13 @@ func (c *cook) add(v values, at string) error {
 	} else {
 		f.Region = finding.Region{}
 	}
-	if number, err := strconv.ParseFloat(f.Measured, 64); f.Measured != "" && (err != nil || number != number) {
-		return fmt.Errorf("%s: measure is %q, which is no number: %w", at, clip(f.Measured), ErrMalformed)
+	weight := finding.Traits{Measured: v["measure"]}
+	if number, err := strconv.ParseFloat(weight.Measured, 64); weight.Measured != "" && (err != nil || number != number) {
+		return fmt.Errorf("%s: measure is %q, which is no number: %w", at, clip(weight.Measured), ErrMalformed)
 	}
 	if word := v["severity"]; word != "" {
 		rung, known := c.Rung(word)
-		f.Rung = rung
+		weight.Rung = rung
 		c.unknown[word] = !known
 		if known {
 			delete(c.unknown, word)
@@ -153,6 +154,9 @@ func (c *cook) add(v values, at string) error {
 	}
 	if text, ok := v["suggestion"]; ok && f.Region.Line > 0 {
 		f.Detail().Fixes = []finding.Fix{{Edits: []finding.Edit{{Path: f.Path, Region: f.Region, Text: text}}}}
+	}
+	if weight.Rung != "" || weight.Measured != "" {
+		f.Traits = &weight
 	}
 	c.report.Findings = append(c.report.Findings, f)
 	return nil

@@ -115,7 +115,7 @@ func TestRecipes(t *testing.T) {
 				r = &Report{}
 			}
 			for _, f := range r.Findings {
-				rung := f.Rung
+				rung := f.Weight().Rung
 				if rung == "" {
 					rung = string(f.Level)
 				}
@@ -129,8 +129,8 @@ func TestRecipes(t *testing.T) {
 						text += " " + more
 					}
 				}
-				if f.Measured != "" {
-					text += " measure " + f.Measured + " help " + f.Details().Help + fmt.Sprintf(" fix %q", f.Details().Fixes[0].Edits[0].Text)
+				if f.Weight().Measured != "" {
+					text += " measure " + f.Weight().Measured + " help " + f.Details().Help + fmt.Sprintf(" fix %q", f.Details().Fixes[0].Edits[0].Text)
 				}
 				got = append(got, text)
 			}

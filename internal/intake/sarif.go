@@ -274,8 +274,7 @@ type (
 		Help    sarifText `json:"help"`
 		HelpURI string    `json:"helpUri"`
 
-		security   *float64        // what weight gives
-		tags       []string        // with the classes of faults that it is of
+		traits     *finding.Traits // once a result asked for them
 		details    finding.Details // what there is to show of every finding of the rule
 		Properties propertyBag     `json:"properties"`
 	}

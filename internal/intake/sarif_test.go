@@ -118,7 +118,7 @@ func TestTaxa(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if got := fmt.Sprint(r.Findings[0].Tags, r.Findings[1].Tags); got != "[depth CWE-120 tides-spring CWE-7] [depth CWE-120]" {
+	if got := fmt.Sprint(r.Findings[0].Weight().Tags, r.Findings[1].Weight().Tags); got != "[depth CWE-120 tides-spring CWE-7] [depth CWE-120]" {
 		t.Errorf("tags %s", got)
 	}
 }

@@ -279,13 +279,31 @@ func (r *run) taxon(ref reference) string {
 	return taxonomy + "-" + ref.ID
 }
 
-// weight is the rule's security severity, 0 where it has none.
-func (d *descriptor) weight() float64 {
-	if d.security == nil {
-		weight := d.Properties.security()
-		d.security = &weight
+// traits are what a result and its rule say of how much it matters: the rule's own where the result adds nothing.
+func (r *run) traits(res *result, rule *descriptor) *finding.Traits {
+	shared := &finding.Traits{}
+	if rule != nil {
+		if rule.traits == nil {
+			rule.traits = &finding.Traits{Tags: slices.Clone(rule.Properties.Tags), Security: rule.Properties.security()}
+			for _, relation := range rule.Relations {
+				rule.traits.Tags = append(rule.traits.Tags, r.taxon(relation.Target))
+			}
+		}
+		shared = rule.traits
 	}
-	return *d.security
+	rank := min(max(res.Rank, 0), 100)
+	if rank == 0 && len(res.Properties.Tags)+len(res.Taxa) == 0 {
+		if rule == nil {
+			return nil
+		}
+		return shared
+	}
+	own := *shared
+	own.Rank, own.Tags = rank, slices.Concat(own.Tags, res.Properties.Tags)
+	for _, taxon := range res.Taxa {
+		own.Tags = append(own.Tags, r.taxon(taxon))
+	}
+	return &own
 }
 
 // security reads a security severity, 0 where there is none.
@@ -325,25 +343,7 @@ func (r *run) finding(f *finding.Finding, res *result) {
 	if !res.plain || res.prints == "" && len(res.PartialFingerprints)+len(res.Fingerprints) > 0 {
 		f.Prints = prints(res)
 	}
-	f.Rank = min(max(res.Rank, 0), 100)
-	if rule != nil {
-		f.Tags, f.Security = rule.Properties.Tags, rule.weight()
-	}
-	if rule != nil && len(rule.Relations) > 0 && rule.tags == nil {
-		rule.tags = slices.Clone(rule.Properties.Tags)
-		for _, relation := range rule.Relations {
-			rule.tags = append(rule.tags, r.taxon(relation.Target))
-		}
-	}
-	if rule != nil && rule.tags != nil {
-		f.Tags = rule.tags
-	}
-	if len(res.Properties.Tags)+len(res.Taxa) > 0 {
-		f.Tags = slices.Concat(f.Tags, res.Properties.Tags)
-		for _, taxon := range res.Taxa {
-			f.Tags = append(f.Tags, r.taxon(taxon))
-		}
-	}
+	f.Traits = r.traits(res, rule)
 	at := 0
 	if r.isClang() {
 		at = len(res.Locations) - 1

@@ -71,7 +71,26 @@ func (f *Finding) Details() *Details {
 	return f.More
 }
 
-// Finding is one thing a tool reported.
+// Traits are what a tool says of how much a finding matters; those of a rule are shared by its findings.
+type Traits struct {
+	Tags     []string // of the rule and of the finding itself
+	Rank     float64  // how much it matters, 0 to 100 (SARIF 2.1.0, 3.27.25); 0 where the tool doesn't say
+	Security float64  // its rule's security severity, 0 to 10; 0 where the tool doesn't say
+	Rung     string   // the rung that a recipe gives it, "" where none does
+	Measured string   // the number that tells how bad it is, where the tool gives it beside the message
+}
+
+var noTraits Traits
+
+// Weight gives the finding's traits to be looked at.
+func (f *Finding) Weight() *Traits {
+	if f.Traits == nil {
+		return &noTraits
+	}
+	return f.Traits
+}
+
+// Finding is one thing a tool reported. There may be millions of them: what few have is kept apart.
 type Finding struct {
 	Tool    string // the tool's own name for itself
 	Rule    string // the rule or flag; "" where the tool names none
@@ -79,27 +98,21 @@ type Finding struct {
 	Message string
 	Path    string // relative to the repository's root, slash-separated; "" where the finding has no file
 	Region  Region
-	Columns source.Columns // the unit of the region's columns
 
-	Rung     string // the rung that a recipe gives it, "" where none does
-	Measured string // the number that tells how bad it is, where the tool gives it beside the message
+	Traits *Traits  // nil where there is nothing
+	More   *Details // what there is to show; nil where there is nothing
 
-	More *Details // what there is to show; nil where there is nothing
-
-	Rank     float64 // how much it matters, 0 to 100 (SARIF 2.1.0, 3.27.25); 0 where the tool doesn't say
-	Security float64 // its rule's security severity, 0 to 10; 0 where the tool doesn't say
-
-	Tags    []string    // of the rule and of the finding itself, as the tool gives them
 	Prints  Prints      // the tool's own fingerprints, by their names
 	Snippet string      // the code the report quotes at Region.Line, "" where it quotes none
 	Code    source.Code // the code at Region.Line as it stands in the repository
 
-	Generated  bool // its file was generated, by a marker line in it
-	Suppressed bool // its tool suppressed it
-
-	Outside     bool     // Path lies outside the repository, or isn't tracked there; Path is as reported
 	Occurrences int      // how often the reports say exactly this, at least 1
 	Sources     []string // the reports it came from
+
+	Columns    source.Columns // the unit of the region's columns
+	Generated  bool           // its file was generated, by a marker line in it
+	Suppressed bool           // its tool suppressed it
+	Outside    bool           // Path lies outside the repository, or isn't tracked there; Path is as reported
 }
 
 // Fix is one way to mend a finding.

@@ -23,7 +23,7 @@ func TestKindsOfLimits(t *testing.T) {
 	}
 	before := []finding.Finding{in("core/tide.c", 3), in("core/gauge.c", 1)}
 	tagged := at(3, finding.Warning)
-	tagged.Tags = []string{"security"}
+	tagged.Traits = &finding.Traits{Tags: []string{"security"}}
 	five := []finding.Finding{in("core/long.c", 1), in("core/long.c", 2), in("core/long.c", 3), in("core/tide.c", 3), in("core/tide.c", 4)}
 	for _, c := range []struct {
 		limit    string
@@ -92,7 +92,7 @@ func plainlyTakes(asked map[string]string, f finding.Finding) bool {
 				continue
 			}
 		case "tag":
-			if slices.Contains(f.Tags, value) {
+			if slices.Contains(f.Weight().Tags, value) {
 				continue
 			}
 		case "team":
@@ -223,7 +223,7 @@ func TestAgainstThePlainest(t *testing.T) {
 		for range random.IntN(12) {
 			f := at(1+random.IntN(9), finding.Levels[random.IntN(4)])
 			f.Tool, f.Rule, f.Path = pick("gcc", "clang"), pick("-Wshadow", "-Wunused", "odd"), pick("core/tide.c", "fares/fare.go", "skipped/a.c", "")
-			f.Tags = []string{pick("security", "style")}
+			f.Traits = &finding.Traits{Tags: []string{pick("security", "style")}}
 			f.Code.Text = fmt.Sprint(random.IntN(1000))
 			findings = append(findings, f)
 		}
@@ -260,7 +260,7 @@ func TestAgainstThePlainest(t *testing.T) {
 		})
 		for _, f := range v.Findings {
 			if want := plainRung(*f.Finding, inherited, ours); f.Severity != want {
-				t.Fatalf("%s %s %s %v %s is graded %s, plainly %s\n%s\n%s", f.Tool, f.Rule, f.Path, f.Tags, f.Level, f.Severity, want, base.Data, text)
+				t.Fatalf("%s %s %s %v %s is graded %s, plainly %s\n%s\n%s", f.Tool, f.Rule, f.Path, f.Weight().Tags, f.Level, f.Severity, want, base.Data, text)
 			}
 		}
 		if got, want := v.Limits[0].Found, plainly(limit, v); got != want {

@@ -113,12 +113,12 @@ func (c Case) goneFromBase(told []baseline.Entry, renames map[string]string) (go
 
 // grown compares the finding's measure with the one before, and keeps both where it has become worse.
 func (f *Finding) grown(p *policy.Policy, before *baseline.Entry) bool {
-	if before.Message == f.Message && f.Measured == "" {
+	if before.Message == f.Message && f.Weight().Measured == "" {
 		return false
 	}
 	gauge := p.Gauge(f.Tool, f.Rule)
 	then := before.Measure
-	if f.Measured == "" && (gauge != nil || then == "") {
+	if f.Weight().Measured == "" && (gauge != nil || then == "") {
 		then, _ = baseline.Measure(before.Message, gauge)
 	}
 	now, less := p.MeasureOf(*f.Finding)

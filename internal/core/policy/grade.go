@@ -50,7 +50,7 @@ func (p *Policy) grade(f finding.Finding, team string, see func(at Position, key
 		see(Position{}, "path", "skipped", Ignored)
 		return
 	}
-	rung := cmp.Or(f.Rung, p.Levels[f.Level])
+	rung := cmp.Or(f.Weight().Rung, p.Levels[f.Level])
 	see(Position{}, "level", string(f.Level), rung)
 	first := slices.IndexFunc(p.Severities, func(s Severity) bool { return s.Is != "" && s.Takes(f, team) })
 	firm := false

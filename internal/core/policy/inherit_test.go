@@ -72,9 +72,9 @@ doors:
 		f    finding.Finding
 		want string
 	}{
-		{finding.Finding{Rule: "x", Level: finding.Note, Tags: []string{"security"}}, "error"},
-		{finding.Finding{Rule: "security-x", Level: finding.Note, Tags: []string{"security"}}, "error"},
-		{finding.Finding{Rule: "x", Path: "vault/a.c", Level: finding.Note, Tags: []string{"security"}}, "error"},
+		{finding.Finding{Rule: "x", Level: finding.Note, Traits: &finding.Traits{Tags: []string{"security"}}}, "error"},
+		{finding.Finding{Rule: "security-x", Level: finding.Note, Traits: &finding.Traits{Tags: []string{"security"}}}, "error"},
+		{finding.Finding{Rule: "x", Path: "vault/a.c", Level: finding.Note, Traits: &finding.Traits{Tags: []string{"security"}}}, "error"},
 		{finding.Finding{Rule: "x", Path: "vault/a.c", Level: finding.Error}, Ignored},
 		{finding.Finding{Rule: "x", Path: "attic/a.c", Level: finding.Error}, Ignored},
 		{finding.Finding{Rule: "dead", Level: finding.Note}, "warning"},

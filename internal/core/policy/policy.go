@@ -70,8 +70,8 @@ func (p *Policy) EntryFor(f finding.Finding, severity string) baseline.Entry {
 // own, else that of its message.
 func (p *Policy) MeasureOf(f finding.Finding) (measure string, less bool) {
 	gauge := p.Gauge(f.Tool, f.Rule)
-	if f.Measured != "" {
-		return f.Measured, gauge != nil && gauge.Less
+	if measured := f.Weight().Measured; measured != "" {
+		return measured, gauge != nil && gauge.Less
 	}
 	return baseline.Measure(f.Message, gauge)
 }
@@ -218,7 +218,7 @@ func (a Acceptances) Lacks(e baseline.Entry) string {
 
 // MayWaive reports whether a finding on a rung may be waived.
 func (w Waivers) MayWaive(ladder Ladder, f finding.Finding, rung string) bool {
-	tagged := slices.ContainsFunc(f.Tags, func(tag string) bool { return slices.Contains(w.Tags, tag) })
+	tagged := slices.ContainsFunc(f.Weight().Tags, func(tag string) bool { return slices.Contains(w.Tags, tag) })
 	return ladder.Worse(w.Upto, rung) && !tagged && !matchesAny(w.Rules, f.Rule, MatchRule)
 }
 

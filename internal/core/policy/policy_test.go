@@ -56,7 +56,7 @@ func TestParse(t *testing.T) {
 		t.Errorf("merge is %+v", merge)
 	}
 	if w := merge.Waivers; !w.Code || !w.Tool || w.Most != 3 || w.MayWaive(p.Ladder, finding.Finding{}, "no") || !w.MayWaive(p.Ladder, finding.Finding{Rule: "x"}, "slight") ||
-		w.MayWaive(p.Ladder, finding.Finding{Rule: "secrets"}, "slight") || w.MayWaive(p.Ladder, finding.Finding{Tags: []string{"security"}}, "slight") {
+		w.MayWaive(p.Ladder, finding.Finding{Rule: "secrets"}, "slight") || w.MayWaive(p.Ladder, finding.Finding{Traits: &finding.Traits{Tags: []string{"security"}}}, "slight") {
 		t.Errorf("waivers are %+v", w)
 	}
 	if a := merge.Acceptances; a.Lacks(baseline.Entry{Why: baseline.Debt}) != "until" || a.Most != 5 || a.Upto != "no" || p.Doors[0].Acceptances != nil {
@@ -149,23 +149,23 @@ func TestGrade(t *testing.T) {
 		want string
 	}{
 		{finding.Finding{Rule: "x", Level: finding.Warning}, "warning"},
-		{finding.Finding{Rule: "x", Level: finding.Note, Tags: []string{"b", "security"}}, "error"},
-		{finding.Finding{Rule: "x", Level: finding.Note, Security: 7.5}, "error"},
-		{finding.Finding{Rule: "x", Level: finding.Note, Security: 6.9}, "note"},
+		{finding.Finding{Rule: "x", Level: finding.Note, Traits: &finding.Traits{Tags: []string{"b", "security"}}}, "error"},
+		{finding.Finding{Rule: "x", Level: finding.Note, Traits: &finding.Traits{Security: 7.5}}, "error"},
+		{finding.Finding{Rule: "x", Level: finding.Note, Traits: &finding.Traits{Security: 6.9}}, "note"},
 		{finding.Finding{Rule: "-Wunused-variable", Level: finding.Error, Path: "core/tide.c"}, "note"},
 		{finding.Finding{Rule: "-Wunused-result", Level: finding.Error, Path: "core/tide.c"}, "error"},
 		{finding.Finding{Rule: "line-length", Level: finding.Error}, "note"},
 		{finding.Finding{Rule: "line-ends", Level: finding.Error}, "error"},
-		{finding.Finding{Rule: "odd", Tags: []string{"style"}, Level: finding.Error, Path: "core/a_test.go"}, "ignored"},
-		{finding.Finding{Rule: "x", Tags: []string{"security", "style"}, Level: finding.Note, Path: "core/a_test.go"}, "error"},
+		{finding.Finding{Rule: "odd", Traits: &finding.Traits{Tags: []string{"style"}}, Level: finding.Error, Path: "core/a_test.go"}, "ignored"},
+		{finding.Finding{Rule: "x", Traits: &finding.Traits{Tags: []string{"security", "style"}}, Level: finding.Note, Path: "core/a_test.go"}, "error"},
 		{finding.Finding{Tool: "gauge-2", Level: finding.Note, Message: "this is Deprecated"}, "warning"},
 		{finding.Finding{Tool: "gauge-2", Level: finding.Error, Message: "this is Deprecated"}, "error"},
 		{finding.Finding{Rule: "x", Level: finding.Error, Path: "core/a.gen.go"}, "note"},
 		{finding.Finding{Rule: "x", Level: finding.Error, Path: "fares/a.gen.go"}, "warning"},
 		{finding.Finding{Rule: "x", Level: finding.Note, Path: "fares/a.go"}, "warning"},
-		{finding.Finding{Rule: "x", Level: finding.Note, Path: "core/a.gen.go", Rank: 95}, "error"},
-		{finding.Finding{Rule: "x", Level: finding.Error, Path: "third_party/a.c", Tags: []string{"security"}}, "ignored"},
-		{finding.Finding{Rule: "line-length", Path: "tests/a", Level: finding.Error, Rank: 99}, "ignored"},
+		{finding.Finding{Rule: "x", Level: finding.Note, Path: "core/a.gen.go", Traits: &finding.Traits{Rank: 95}}, "error"},
+		{finding.Finding{Rule: "x", Level: finding.Error, Path: "third_party/a.c", Traits: &finding.Traits{Tags: []string{"security"}}}, "ignored"},
+		{finding.Finding{Rule: "line-length", Path: "tests/a", Level: finding.Error, Traits: &finding.Traits{Rank: 99}}, "ignored"},
 	} {
 		if got := p.Grade(c.f, p.TeamOf(c.f.Path)); got != c.want {
 			t.Errorf("%+v: %s, want %s", c.f, got, c.want)

@@ -45,12 +45,12 @@ type Group struct {
 // Takes reports whether a selector means a finding that a team answers for, as far as that can be told before it is
 // judged: places and standings aren't looked at.
 func (s *Selector) Takes(f finding.Finding, team string) bool {
-	return s.TakesRule(f) && (s.TakesPath(f.Path) || s.generated && f.Generated) && anyTag(s.Tags, f.Tags, len(s.Tags) == 0) &&
+	return s.TakesRule(f) && (s.TakesPath(f.Path) || s.generated && f.Generated) && anyTag(s.Tags, f.Weight().Tags, len(s.Tags) == 0) &&
 		(len(s.Tools) == 0 || matchesAny(s.Tools, f.Tool, MatchRule)) &&
 		(len(s.Teams) == 0 || slices.Contains(s.Teams, team)) &&
 		(len(s.Levels) == 0 || slices.Contains(s.Levels, f.Level)) &&
 		(s.Message == nil || s.Message.MatchString(f.Message)) &&
-		f.Rank >= s.Rank && f.Security >= s.Security
+		f.Weight().Rank >= s.Rank && f.Weight().Security >= s.Security
 }
 
 // TakesPlace reports whether the selector means findings at a place, with a standing.
@@ -69,7 +69,7 @@ func (s *Selector) TakesPath(path string) bool {
 }
 
 func (g *Group) takes(f finding.Finding) bool {
-	in := matchesAny(g.Rules, f.Rule, MatchRule) || anyTag(g.Tags, f.Tags, false) || inAny(g.groups, f)
+	in := matchesAny(g.Rules, f.Rule, MatchRule) || anyTag(g.Tags, f.Weight().Tags, false) || inAny(g.groups, f)
 	return in && !matchesAny(g.Except, f.Rule, MatchRule) && !inAny(g.except, f)
 }
 
