@@ -15,6 +15,7 @@ type feed struct {
 	eof        bool
 	size       int64 // of the whole report, 0 where that isn't known
 	scan       scan
+	pointer    func() string // the JSON pointer of what is read
 }
 
 const (
@@ -107,9 +108,9 @@ func (f *feed) line() ([]byte, error) {
 	}
 }
 
-// read lets a part be read from what is there, from the beginning again whenever it ends too soon. pointer says where in
-// the document that is. ended is true where read stopped at the end of an object or array.
-func (f *feed) read(pointer func() string, read func(s *scan) bool) (ended bool, err error) {
+// read lets a part be read from what is there, from the beginning again whenever it ends too soon. ended is true where
+// read stopped at the end of an object or array.
+func (f *feed) read(read func(s *scan) bool) (ended bool, err error) {
 	for {
 		f.scan.b, f.scan.i, f.scan.fault = f.buf[f.start:f.end], 0, ""
 		ok := read(&f.scan)
@@ -118,12 +119,12 @@ func (f *feed) read(pointer func() string, read func(s *scan) bool) (ended bool,
 			f.start += f.scan.i
 			return !ok, nil
 		case f.scan.fault != "":
-			return false, fmt.Errorf("byte %d, at %q: %s: %w", f.offset()+int64(f.scan.i), pointer(), f.scan.fault, ErrMalformed)
+			return false, fmt.Errorf("byte %d, at %q: %s: %w", f.offset()+int64(f.scan.i), f.pointer(), f.scan.fault, ErrMalformed)
 		}
 		switch err := f.more(); err {
 		case nil:
 		case io.ErrUnexpectedEOF:
-			return false, fmt.Errorf("byte %d, at %q: the log is cut off: %w", f.base+int64(f.end), pointer(), ErrMalformed)
+			return false, fmt.Errorf("byte %d, at %q: the log is cut off: %w", f.base+int64(f.end), f.pointer(), ErrMalformed)
 		default:
 			return false, err
 		}
@@ -131,8 +132,8 @@ func (f *feed) read(pointer func() string, read func(s *scan) bool) (ended bool,
 }
 
 // value takes the next value whole. It is good until the next one is read.
-func (f *feed) value(pointer func() string) (raw []byte, err error) {
-	_, err = f.read(pointer, func(s *scan) bool {
+func (f *feed) value() (raw []byte, err error) {
+	_, err = f.read(func(s *scan) bool {
 		if _, ok := s.next(); !ok {
 			return false
 		}

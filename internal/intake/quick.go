@@ -55,18 +55,15 @@ func (q *quick) read(s *scan, last bool) bool {
 		case "rank":
 			ok = q.whole(s, &q.rank)
 		case "message":
-			ok = q.object(s, q.messageMember)
+			ok = q.object(s, (*quick).messageMember)
 		case "locations":
 			ok = q.locations(s, last)
 		case "fingerprints":
-			ok = q.fingerprints(s, &q.prints)
+			ok = q.object(s, (*quick).fingerprint)
 		case "partialFingerprints":
-			ok = q.fingerprints(s, &q.partial)
+			ok = q.object(s, (*quick).partialFingerprint)
 		case "properties":
-			ok = q.object(s, func(s *scan, name []byte) bool {
-				q.slow = q.slow || string(name) == "tags"
-				return s.skip()
-			})
+			ok = q.object(s, (*quick).property)
 		case "codeFlows", "relatedLocations", "fixes":
 			ok = q.unlessEmpty(s, &q.details)
 		case "suppressions", "rule", "provenance", "taxa":
@@ -110,7 +107,7 @@ func (q *quick) whole(s *scan, into *int) bool {
 }
 
 // object reads an object by its members.
-func (q *quick) object(s *scan, member func(s *scan, name []byte) bool) bool {
+func (q *quick) object(s *scan, member func(q *quick, s *scan, name []byte) bool) bool {
 	c, ok := s.next()
 	if !ok {
 		return false
@@ -126,7 +123,7 @@ func (q *quick) object(s *scan, member func(s *scan, name []byte) bool) bool {
 			return q.end(s)
 		}
 		q.slow = q.slow || name.escaped
-		if !member(s, name.raw) {
+		if !member(q, s, name.raw) {
 			return false
 		}
 	}
@@ -163,7 +160,7 @@ func (q *quick) locations(s *scan, last bool) bool {
 			continue
 		}
 		q.uri, q.base, q.snippet, q.index, q.region = text{}, text{}, text{}, -1, [4]int{}
-		if !q.object(s, q.locationMember) {
+		if !q.object(s, (*quick).locationMember) {
 			return false
 		}
 	}
@@ -172,7 +169,7 @@ func (q *quick) locations(s *scan, last bool) bool {
 func (q *quick) locationMember(s *scan, name []byte) bool {
 	switch string(name) {
 	case "physicalLocation":
-		return q.object(s, q.physicalMember)
+		return q.object(s, (*quick).physicalMember)
 	case "logicalLocations":
 		return q.unlessEmpty(s, &q.details)
 	}
@@ -182,9 +179,9 @@ func (q *quick) locationMember(s *scan, name []byte) bool {
 func (q *quick) physicalMember(s *scan, name []byte) bool {
 	switch string(name) {
 	case "artifactLocation":
-		return q.object(s, q.artifactMember)
+		return q.object(s, (*quick).artifactMember)
 	case "region":
-		return q.object(s, q.regionMember)
+		return q.object(s, (*quick).regionMember)
 	}
 	return s.skip()
 }
@@ -212,7 +209,7 @@ func (q *quick) regionMember(s *scan, name []byte) bool {
 	case "endColumn":
 		return q.whole(s, &q.region[3])
 	case "snippet":
-		return q.object(s, q.snippetMember)
+		return q.object(s, (*quick).snippetMember)
 	}
 	return s.skip()
 }
@@ -224,16 +221,22 @@ func (q *quick) snippetMember(s *scan, name []byte) bool {
 	return s.skip()
 }
 
-func (q *quick) fingerprints(s *scan, into *[]named) bool {
-	*into = (*into)[:0]
-	return q.object(s, func(s *scan, name []byte) bool {
-		one := named{name: text{raw: name, escaped: bytes.IndexByte(name, '\\') >= 0}}
-		if !q.text(s, &one.value) {
-			return false
-		}
-		*into = append(*into, one)
-		return true
-	})
+func (q *quick) property(s *scan, name []byte) bool {
+	q.slow = q.slow || string(name) == "tags"
+	return s.skip()
+}
+
+func (q *quick) fingerprint(s *scan, name []byte) bool { return q.named(s, name, &q.prints) }
+
+func (q *quick) partialFingerprint(s *scan, name []byte) bool { return q.named(s, name, &q.partial) }
+
+func (q *quick) named(s *scan, name []byte, into *[]named) bool {
+	one := named{name: text{raw: name}}
+	if !q.text(s, &one.value) {
+		return false
+	}
+	*into = append(*into, one)
+	return true
 }
 
 // unlessEmpty passes a value by, and notes that it is there unless it is an empty array or null.
@@ -253,21 +256,21 @@ func (q *quick) unlessEmpty(s *scan, there *bool) bool {
 // seen keeps strings that were read lately, so that the same bytes give the same string.
 type seen struct {
 	seed  maphash.Seed
-	slots [4096]string
+	slots [4096]struct{ raw, plain string }
 }
 
 func (k *seen) string(t text) string {
-	if t.escaped {
-		return t.string()
-	}
 	if len(t.raw) == 0 {
 		return ""
 	}
 	slot := &k.slots[maphash.Bytes(k.seed, t.raw)%uint64(len(k.slots))]
-	if *slot != string(t.raw) {
-		*slot = string(t.raw)
+	if slot.raw != string(t.raw) {
+		slot.raw = string(t.raw)
+		if slot.plain = slot.raw; t.escaped {
+			slot.plain = t.string()
+		}
 	}
-	return *slot
+	return slot.plain
 }
 
 // fill makes a result of what was read quickly.
@@ -303,7 +306,7 @@ func (k *seen) prints(q *quick) finding.Prints {
 	if len(list) == 0 {
 		list = q.partial
 	}
-	if len(list) == 1 && !list[0].name.escaped {
+	if len(list) == 1 {
 		return finding.OnePrint(k.string(list[0].name), list[0].value.string())
 	}
 	all := make(map[string]string, len(list))

@@ -21,6 +21,7 @@ import (
 // them as compilers print them. Results are read one at a time; of the whole log only its findings are kept.
 func readSARIF(in io.Reader, size int64, all bool) (*Report, error) {
 	s := &sarif{feed: newFeed(in, size), all: all, report: &Report{Format: policy.SARIF, Relative: map[string]string{}}, seen: seen{seed: maphash.MakeSeed()}}
+	s.pointer = s.where
 	for {
 		head, err := s.peek()
 		if err == io.EOF {
@@ -53,13 +54,30 @@ type sarif struct {
 	report  *Report
 	all     bool // every flow is kept, however many there are
 	logs    int
-	remarks int      // how many are kept
-	path    []string // the JSON pointer of what is read
+	remarks int    // how many are kept
+	path    []step // to what is read
 	seen    seen
 	roomy   bool // there is room for all findings, as far as that could be guessed
 }
 
-func (s *sarif) pointer() string { return strings.Join(s.path, "") }
+// step is a member's name, or the number of an element.
+type step struct {
+	name string
+	n    int
+}
+
+// where is the JSON pointer (RFC 6901) of what is read.
+func (s *sarif) where() string {
+	var pointer strings.Builder
+	for _, step := range s.path {
+		if pointer.WriteByte('/'); step.name != "" {
+			pointer.WriteString(step.name)
+		} else {
+			pointer.WriteString(strconv.Itoa(step.n))
+		}
+	}
+	return pointer.String()
+}
 
 // around looks at a line outside the logs: a tool that tells there of its failure has failed.
 func (s *sarif) around(offset int64, raw []byte) {
@@ -130,15 +148,14 @@ func (s *sarif) fail(format string, args ...any) {
 
 // members calls do for each member of the object that comes next, after reading its name; do reads its value.
 func (s *sarif) members(do func(key string) error) error {
-	if _, err := s.read(s.pointer, func(c *scan) bool { return c.take('{') }); err != nil {
+	if _, err := s.read(func(c *scan) bool { return c.take('{') }); err != nil {
 		return err
 	}
 	at := len(s.path)
-	s.path = append(s.path, "")
 	known := map[string]bool{}
 	for first := true; ; first = false {
 		var name text
-		ended, err := s.read(s.pointer, func(c *scan) (ok bool) {
+		ended, err := s.read(func(c *scan) (ok bool) {
 			name, ok = c.member(first)
 			return ok
 		})
@@ -147,9 +164,9 @@ func (s *sarif) members(do func(key string) error) error {
 			return err
 		}
 		key := name.string()
-		s.path[at] = "/" + key
+		s.path = append(s.path[:at], step{name: key})
 		if known[key] {
-			return fmt.Errorf("byte %d, at %q: a duplicate member: %w", s.offset(), s.pointer(), ErrMalformed)
+			return fmt.Errorf("byte %d, at %q: a duplicate member: %w", s.offset(), s.where(), ErrMalformed)
 		}
 		known[key] = true
 		if err := do(key); err != nil {
@@ -160,18 +177,18 @@ func (s *sarif) members(do func(key string) error) error {
 
 // elements calls do for each element of the array that comes next; do reads it.
 func (s *sarif) elements(do func() error) error {
-	if _, err := s.read(s.pointer, func(c *scan) bool { return c.take('[') }); err != nil {
+	if _, err := s.read(func(c *scan) bool { return c.take('[') }); err != nil {
 		return err
 	}
-	at := len(s.path)
-	s.path = append(s.path, "")
-	for n := 0; ; n++ {
-		ended, err := s.read(s.pointer, func(c *scan) bool { return c.element(']', n == 0) })
+	at, n := len(s.path), 0
+	next := func(c *scan) bool { return c.element(']', n == 0) }
+	for ; ; n++ {
+		ended, err := s.read(next)
 		if err != nil || ended {
 			s.path = s.path[:at]
 			return err
 		}
-		s.path[at] = "/" + strconv.Itoa(n)
+		s.path = append(s.path[:at], step{n: n})
 		if err := do(); err != nil {
 			return err
 		}
@@ -179,13 +196,13 @@ func (s *sarif) elements(do func() error) error {
 }
 
 func (s *sarif) skip() error {
-	_, err := s.read(s.pointer, (*scan).skip)
+	_, err := s.read((*scan).skip)
 	return err
 }
 
 // decode reads the next value into a struct.
 func (s *sarif) decode(into any) error {
-	raw, err := s.value(s.pointer)
+	raw, err := s.value()
 	if err != nil {
 		return err
 	}
@@ -199,9 +216,9 @@ func (s *sarif) unmarshal(raw []byte, into any, offset int64) error {
 	var shape *json.SemanticError
 	switch {
 	case errors.As(err, &syntax):
-		return fmt.Errorf("byte %d, at %q: %v: %w", offset+syntax.ByteOffset, s.pointer()+string(syntax.JSONPointer), syntax.Err, ErrMalformed)
+		return fmt.Errorf("byte %d, at %q: %v: %w", offset+syntax.ByteOffset, s.where()+string(syntax.JSONPointer), syntax.Err, ErrMalformed)
 	case errors.As(err, &shape):
-		return fmt.Errorf("byte %d, at %q: a JSON %v doesn't belong here: %w", offset+shape.ByteOffset, s.pointer()+string(shape.JSONPointer), shape.JSONKind, ErrMalformed)
+		return fmt.Errorf("byte %d, at %q: a JSON %v doesn't belong here: %w", offset+shape.ByteOffset, s.where()+string(shape.JSONPointer), shape.JSONKind, ErrMalformed)
 	}
 	return err
 }
@@ -209,6 +226,10 @@ func (s *sarif) unmarshal(raw []byte, into any, offset int64) error {
 // run reads one run. Its parts come in any order: what a result needs of a part that isn't read yet is settled at the end.
 func (s *sarif) run() error {
 	r := run{sarif: s, own: len(s.report.Findings)}
+	r.readQuick = func(c *scan) bool {
+		r.quick = quick{index: -1, rule: -1, prints: r.quick.prints[:0], partial: r.quick.partial[:0]}
+		return r.quick.read(c, r.isClang())
+	}
 	err := s.members(func(key string) error {
 		switch key {
 		case "tool":
@@ -230,7 +251,7 @@ func (s *sarif) run() error {
 			return s.decode(&r.External)
 		case "results":
 			head := byte(0)
-			if _, err := s.read(s.pointer, func(c *scan) (ok bool) {
+			if _, err := s.read(func(c *scan) (ok bool) {
 				head, ok = c.next()
 				return ok
 			}); err != nil || head == 'n' {

@@ -39,6 +39,7 @@ type run struct {
 	place                    [1]location
 	ruleIndex, artifactIndex int
 	quick                    quick
+	readQuick                func(c *scan) bool
 }
 
 // artifactKey is a location's URI and base, as they are written.
@@ -59,10 +60,7 @@ type basedFinding struct {
 // result reads the next result and makes it a finding.
 func (r *run) result() error {
 	s, q := r.sarif, &r.quick
-	if _, err := s.read(s.pointer, func(c *scan) bool {
-		*q = quick{index: -1, rule: -1, prints: q.prints[:0], partial: q.partial[:0]}
-		return q.read(c, r.isClang())
-	}); err != nil {
+	if _, err := s.read(r.readQuick); err != nil {
 		return err
 	}
 	res := &r.one
@@ -281,7 +279,7 @@ func (r *run) taxon(ref reference) string {
 
 // traits are what a result and its rule say of how much it matters: the rule's own where the result adds nothing.
 func (r *run) traits(res *result, rule *descriptor) *finding.Traits {
-	shared := &finding.Traits{}
+	var shared *finding.Traits
 	if rule != nil {
 		if rule.traits == nil {
 			rule.traits = &finding.Traits{Tags: slices.Clone(rule.Properties.Tags), Security: rule.Properties.security()}
@@ -293,12 +291,12 @@ func (r *run) traits(res *result, rule *descriptor) *finding.Traits {
 	}
 	rank := min(max(res.Rank, 0), 100)
 	if rank == 0 && len(res.Properties.Tags)+len(res.Taxa) == 0 {
-		if rule == nil {
-			return nil
-		}
 		return shared
 	}
-	own := *shared
+	own := finding.Traits{}
+	if shared != nil {
+		own = *shared
+	}
 	own.Rank, own.Tags = rank, slices.Concat(own.Tags, res.Properties.Tags)
 	for _, taxon := range res.Taxa {
 		own.Tags = append(own.Tags, r.taxon(taxon))
