@@ -5,15 +5,16 @@ package source
 import (
 	"bytes"
 	"math"
+	"slices"
 	"strings"
 )
 
 // Text is a file's text as lines. Lines are 1-based. The zero value is an empty file.
 type Text struct {
 	data  []byte
-	ends  []int32        // where each line ends in data, its line feed excluded
-	asked int            // how often a line was looked for
-	alike map[uint64]int // how many lines share a mark; made when enough lines were looked for
+	ends  []int32  // where each line ends in data, its line feed excluded
+	asked int      // how often a line was looked for
+	marks []uint64 // of all lines, sorted; made when enough lines were looked for
 
 	only map[int]kept // where the text was cut down: all that is left of it
 	size int          // and how many lines it had
@@ -155,7 +156,7 @@ func (t *Text) alikeTo(n int) int {
 	if first == 0 {
 		return 0
 	}
-	if t.asked++; t.alike == nil && t.asked <= scans {
+	if t.asked++; t.marks == nil && t.asked <= scans {
 		count := 0
 		for i := range t.ends {
 			if i+1 == n || ink(t.raw(i+1)) == first && Mark(t.raw(i+1)) == mark {
@@ -164,13 +165,25 @@ func (t *Text) alikeTo(n int) int {
 		}
 		return count
 	}
-	if t.alike == nil {
-		t.alike = make(map[uint64]int, len(t.ends))
+	if t.marks == nil {
+		t.marks = make([]uint64, len(t.ends))
 		for i := range t.ends {
-			t.alike[Mark(t.raw(i+1))]++
+			t.marks[i] = Mark(t.raw(i + 1))
 		}
+		slices.Sort(t.marks)
 	}
-	return t.alike[mark]
+	from, _ := slices.BinarySearch(t.marks, mark)
+	more := slices.IndexFunc(t.marks[from:min(from+scans, len(t.marks))], func(m uint64) bool { return m != mark })
+	if more >= 0 {
+		return more
+	}
+	to, _ := slices.BinarySearchFunc(t.marks, mark, func(m, mark uint64) int {
+		if m <= mark {
+			return -1
+		}
+		return 1
+	})
+	return to - from
 }
 
 // ink is the first byte of a line that a mark takes in, 0 where there is none: it tells most lines apart at once.
