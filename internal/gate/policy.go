@@ -37,8 +37,11 @@ func OpenPolicy(ctx context.Context, q Request, look bool) (*PolicyFile, error) 
 	lib := library{s, git.Worktree, "the work tree", s.runs(q)}
 	if q.Policy != "" {
 		file.Text, err = s.namedPolicy(q)
-		if errors.Is(err, fs.ErrNotExist) {
+		switch {
+		case errors.Is(err, fs.ErrNotExist):
 			err = wrongCall("there is no file %s", q.Policy)
+		case err != nil:
+			err = wrongCall("the policy can't be read: %v", err)
 		}
 	} else {
 		var found bool

@@ -234,7 +234,7 @@ func (s *sarif) run() error {
 		switch key {
 		case "tool":
 			r.toolRead = true
-			return s.decode(&r.Tool)
+			return s.tool(&r.Tool)
 		case "artifacts":
 			return s.decode(&r.Artifacts)
 		case "originalUriBaseIds":
@@ -269,6 +269,46 @@ func (s *sarif) run() error {
 	return nil
 }
 
+// tool reads a tool, its rules one at a time: there may be millions.
+func (s *sarif) tool(t *toolObject) error {
+	return s.members(func(key string) error {
+		switch key {
+		case "driver":
+			return s.component(&t.Driver)
+		case "extensions":
+			return s.elements(func() error {
+				t.Extensions = append(t.Extensions, component{})
+				return s.component(&t.Extensions[len(t.Extensions)-1])
+			})
+		}
+		return s.skip()
+	})
+}
+
+func (s *sarif) component(c *component) error {
+	return s.members(func(key string) error {
+		switch key {
+		case "name":
+			return s.decode(&c.Name)
+		case "version":
+			return s.decode(&c.Version)
+		case "semanticVersion":
+			return s.decode(&c.SemanticVersion)
+		case "rules":
+			return s.elements(func() error {
+				var one descriptor
+				if err := s.decode(&one); err != nil {
+					return err
+				}
+				s.noteRule(&one)
+				c.Rules = append(c.Rules, one)
+				return nil
+			})
+		}
+		return s.skip()
+	})
+}
+
 // Names of SARIF's properties as Go structs; what isn't here isn't read.
 type (
 	toolObject struct {
@@ -289,15 +329,15 @@ type (
 		Relations      []struct {
 			Target reference `json:"target"`
 		} `json:"relationships"`
-		Name    string    `json:"name"`
-		Short   sarifText `json:"shortDescription"`
-		Full    sarifText `json:"fullDescription"`
-		Help    sarifText `json:"help"`
-		HelpURI string    `json:"helpUri"`
+		Name    string     `json:"name"`
+		Short   *sarifText `json:"shortDescription"`
+		Full    *sarifText `json:"fullDescription"`
+		Help    *sarifText `json:"help"`
+		HelpURI string     `json:"helpUri"`
 
-		traits     *finding.Traits // once a result asked for them
-		details    finding.Details // what there is to show of every finding of the rule
-		Properties propertyBag     `json:"properties"`
+		traits     *finding.Traits  // once a result asked for them
+		details    *finding.Details // what there is to show of every finding of the rule; nil for nothing
+		Properties propertyBag      `json:"properties"`
 	}
 	propertyBag struct {
 		Tags     []string       `json:"tags"`              // SARIF 2.1.0, 3.8.2

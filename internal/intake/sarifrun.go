@@ -155,7 +155,6 @@ func (r *run) finish() {
 	report.Tools = append(report.Tools, tool)
 	r.checkOutcome()
 	r.noteCommit()
-	r.noteRules()
 
 	if r.Bases != nil {
 		r.located = nil
@@ -184,20 +183,31 @@ func (r *run) finish() {
 	}
 }
 
-// noteRules keeps what is told of the rules.
-func (r *run) noteRules() {
-	for _, c := range slices.Concat(r.Tool.Extensions, []component{r.Tool.Driver}) {
-		for _, d := range c.Rules {
-			rule := Rule{d.Name, d.Short.Text, d.Full.Text, d.Help.Text, d.Help.Markdown, d.HelpURI}
-			if rule == (Rule{Name: d.Name}) {
-				continue
-			}
-			if r.sarif.report.Rules == nil {
-				r.sarif.report.Rules = map[string]Rule{}
-			}
-			r.sarif.report.Rules[d.ID] = rule
+// noteRule keeps what is told of a rule apart from it.
+func (s *sarif) noteRule(d *descriptor) {
+	rule := Rule{Name: d.Name, Address: d.HelpURI}
+	for _, part := range []struct {
+		from *sarifText
+		to   *string
+	}{{d.Short, &rule.Short}, {d.Full, &rule.Full}, {d.Help, &rule.Help}} {
+		if part.from != nil {
+			*part.to = part.from.Text
 		}
 	}
+	if d.Help != nil {
+		rule.Markdown = d.Help.Markdown
+	}
+	if d.HelpURI != "" {
+		d.details = &finding.Details{Help: d.HelpURI}
+	}
+	d.Short, d.Full, d.Help = nil, nil, nil
+	if rule == (Rule{Name: d.Name}) {
+		return
+	}
+	if s.report.Rules == nil {
+		s.report.Rules = map[string]Rule{}
+	}
+	s.report.Rules[d.ID] = rule
 }
 
 // checkOutcome notes a run that says of itself that it failed, or that has no results to tell.
@@ -366,9 +376,8 @@ const mostRemarks = 10_000
 
 // details keeps what there is to show of a result.
 func (r *run) details(f *finding.Finding, res *result, rule *descriptor) {
-	if rule != nil && rule.HelpURI != "" {
-		f.More = &rule.details
-		rule.details.Help = rule.HelpURI
+	if rule != nil {
+		f.More = rule.details
 	}
 	if res.plain {
 		return
