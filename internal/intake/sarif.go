@@ -234,7 +234,9 @@ func (s *sarif) run() error {
 		switch key {
 		case "tool":
 			r.toolRead = true
-			return s.tool(&r.Tool)
+			err := s.tool(&r.Tool)
+			r.classed = r.Tool.classed()
+			return err
 		case "artifacts":
 			return s.decode(&r.Artifacts)
 		case "originalUriBaseIds":
@@ -283,6 +285,20 @@ func (s *sarif) tool(t *toolObject) error {
 		}
 		return s.skip()
 	})
+}
+
+// classed reports whether a rule names a class of faults by its place alone.
+func (t *toolObject) classed() bool {
+	for _, c := range append(t.Extensions, t.Driver) {
+		for i := range c.Rules {
+			for _, relation := range c.Rules[i].Relations {
+				if of := relation.Target.Component; relation.Target.ID == "" || of != nil && of.Name == "" {
+					return true
+				}
+			}
+		}
+	}
+	return false
 }
 
 func (s *sarif) component(c *component) error {

@@ -118,6 +118,11 @@ func TestTaxa(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+	late, err := Read(strings.NewReader(log(`"tool":{"driver":{"name":"gauge","rules":[{"id":"deep","relationships":[{"target":{"index":0,"toolComponent":{"index":0}}}]}]}},
+		"results":[{"ruleId":"deep","message":{"text":"m"}}],"taxonomies":[{"name":"tides","taxa":[{"id":"neap"}]}]`)), Form{Format: policy.SARIF})
+	if err != nil || fmt.Sprint(late.Findings[0].Weight().Tags) != "[tides-neap]" {
+		t.Errorf("by its place in a taxonomy that comes later: %v %v", err, late)
+	}
 	if got := fmt.Sprint(r.Findings[0].Weight().Tags, r.Findings[1].Weight().Tags); got != "[depth CWE-120 tides-spring CWE-7] [depth CWE-120]" {
 		t.Errorf("tags %s", got)
 	}

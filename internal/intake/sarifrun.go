@@ -29,6 +29,7 @@ type run struct {
 	rules      map[string]*descriptor
 
 	own      int  // where the run's findings begin in the report
+	classed  bool // some rule names the class of faults that it is of by its place in a taxonomy
 	toolRead bool // what a result says of its rule can be looked up
 	late     []lateResult
 	based    []basedFinding
@@ -127,7 +128,7 @@ func (res *result) at() artifactLocation {
 func (r *run) early(res *result) bool {
 	at := res.at()
 	return !r.toolRead || res.Provenance.Invocation != nil && r.Invocations == nil ||
-		at.URI == "" && at.Index != nil && r.Artifacts == nil || len(res.Taxa) > 0 && r.Taxonomies == nil || at.BaseID != "" && r.Bases == nil && !res.plain
+		at.URI == "" && at.Index != nil && r.Artifacts == nil || (r.classed || len(res.Taxa) > 0) && r.Taxonomies == nil || at.BaseID != "" && r.Bases == nil && !res.plain
 }
 
 // noteOfClang makes the last finding a remark of the one before, where it is what clang calls a note.
