@@ -39,7 +39,7 @@ func (s *scene) hearBase(q Request, c *judge.Case) error {
 		if e.Sound() {
 			c.BaseCovers = append(c.BaseCovers, e.Covers...)
 		}
-		e.Name, e.Covers = "before the change: "+e.Name, nil
+		e.Name, e.Covers, e.Before = "before the change: "+e.Name, nil, true
 		c.Evidence = append(c.Evidence, e)
 	}
 	c.Notices = append(c.Notices, result.Case.Notices...)

@@ -516,7 +516,7 @@ func reason(v judge.Verdict) string {
 			}
 		}
 		for _, e := range v.Evidence {
-			if !e.Sound() && !e.Optional {
+			if !e.Sound() && (!e.Optional || !slices.ContainsFunc(v.Evidence, judge.Evidence.Sound)) {
 				names = append(names, evidenceName(e))
 			}
 		}

@@ -59,6 +59,7 @@ type Evidence struct {
 	Problem  string // what is wrong and what to do, where the state isn't Read or Empty
 	Findings int
 	Optional bool             // the door doesn't need it
+	Before   bool             // it is of the state before the change
 	Covers   []baseline.Cover // the tools it speaks for and the files they looked at
 }
 
@@ -217,7 +218,7 @@ func count(v Verdict) Totals {
 // decide gives the outcome as if the door enforced, and the outcome itself. A limit broken by what was read shuts the
 // door whatever else is missing; evidence that isn't sound can't open one, advising or not.
 func decide(door policy.Door, v Verdict) (enforced, outcome Outcome) {
-	sound := len(v.Evidence) == 0 || slices.ContainsFunc(v.Evidence, Evidence.Sound)
+	sound := len(v.Evidence) == 0 || slices.ContainsFunc(v.Evidence, func(e Evidence) bool { return e.Sound() && !e.Before })
 	for _, e := range v.Evidence {
 		sound = sound && (e.Sound() || e.Optional)
 	}
