@@ -4,7 +4,9 @@ import (
 	"crypto/sha256"
 	"encoding/binary"
 	"encoding/hex"
+	"runtime"
 	"strconv"
+	"sync"
 )
 
 const idLength = 10 // hexadecimal digits; longer only where two findings would share an id
@@ -18,10 +20,8 @@ func IDs(findings []Finding) []string {
 	taken := make(map[uint64]bool, len(findings)) // names of the usual length, as numbers
 	longer := map[string]bool{}
 	var parts []byte
-	for i := range findings {
-		f := &findings[i]
-		var key, full [sha256.Size]byte
-		key, parts = digest(parts, f.Tool, f.Rule, f.Path, f.Message, f.Code.Text)
+	for i, key := range keys(findings) {
+		var full [sha256.Size]byte
 		short := binary.BigEndian.Uint64(key[:])
 		ordinal := equals[short]
 		equals[short]++
@@ -42,6 +42,24 @@ func IDs(findings []Finding) []string {
 		longer[ids[i]] = true
 	}
 	return ids
+}
+
+// keys are the digests of what findings are, by all processors at once: a long list spends much of its time here.
+func keys(findings []Finding) [][sha256.Size]byte {
+	all := make([][sha256.Size]byte, len(findings))
+	workers := runtime.GOMAXPROCS(0)
+	var wait sync.WaitGroup
+	for w := range workers {
+		wait.Go(func() {
+			var room []byte
+			for i := w * len(all) / workers; i < (w+1)*len(all)/workers; i++ {
+				f := &findings[i]
+				all[i], room = digest(room, f.Tool, f.Rule, f.Path, f.Message, f.Code.Text)
+			}
+		})
+	}
+	wait.Wait()
+	return all
 }
 
 // digest hashes parts, so that no two lists of them come out alike. The bytes are room to work in.
