@@ -17,24 +17,34 @@ func (v *Verdict) join(c Case) {
 		return
 	}
 	now := map[string]string{} // the IDs of joined findings, by those of their sources
-	gone := map[int]bool{}
+	into := map[int]int{}      // by a source that goes into another one's place: that
 	for _, group := range groups {
 		var sources []Finding
-		for n, i := range group {
+		for _, i := range group {
 			now[v.Findings[i].ID] = v.Findings[group[0]].ID
 			sources = append(sources, v.Findings[i])
-			gone[i] = n > 0
+			if i != group[0] {
+				into[i] = group[0]
+			}
 		}
 		v.Findings[group[0]] = joined(c, sources)
 	}
+	places := make([]int, len(v.Findings)) // where each finding is now
 	left := 0
 	for i := range v.Findings {
-		if !gone[i] {
-			v.Findings[left] = v.Findings[i]
-			left++
+		if first, goes := into[i]; goes {
+			places[i] = places[first]
+			continue
 		}
+		v.Findings[left], places[i] = v.Findings[i], left
+		left++
 	}
 	v.Findings = v.Findings[:left]
+	for i := range v.Limits {
+		for n, at := range v.Limits[i].Findings {
+			v.Limits[i].Findings[n] = places[at]
+		}
+	}
 	rename := func(id *string) {
 		if joined, ok := now[*id]; ok {
 			*id = joined

@@ -93,3 +93,20 @@ func TestSeveralTools(t *testing.T) {
 		})
 	}
 }
+
+// TestJoinedLimits: a limit that was measured before findings were joined still names its own.
+func TestJoinedLimits(t *testing.T) {
+	p, door := doorOf(t, "enforce", noError)
+	door.Acceptances = &policy.Acceptances{}
+	gcc, clang := at(3, finding.Warning), at(3, finding.Warning)
+	clang.Tool = "clang"
+	offered := at(4, finding.Warning)
+	v := judged(Case{
+		Change: change.New([]change.File{tide}, change.Rules{}), Findings: finding.Merge([]finding.Finding{gcc, clang, offered}), Evidence: []Evidence{readIt}, Policy: p, Door: door,
+		Offers: []Offer{{Offer: baseline.Offer{Entry: baseline.EntryFor(offered, "warning")}, Finding: 2}},
+	})
+	last := v.Limits[len(v.Limits)-1]
+	if len(v.Findings) != 2 || last.Name != "acceptances" || len(last.Findings) != 1 || v.Findings[last.Findings[0]].Region.Line != 4 {
+		t.Errorf("%d findings; %s counts %v", len(v.Findings), last.Name, last.Findings)
+	}
+}

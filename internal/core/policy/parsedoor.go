@@ -97,7 +97,10 @@ func (r *reader) door(f field, under *Door) Door {
 			"against": func(n ast.Node) { door.Against = r.text(n, "against") },
 			"mode": func(n ast.Node) {
 				door.Mode = oneOf(r, n, "mode", []Mode{Enforce, Advise})
-				if at, firm := door.firmLimit(); firm && door.Mode == Advise && under.Mode == Enforce {
+				if under == nil || under.Mode == Advise || door.Mode == Enforce {
+					return
+				}
+				if at, firm := under.firmLimit(); firm {
 					r.complain(n, "door %s can't only advise, since a limit of it is firm in %s", f.name, at)
 				}
 			},
