@@ -5,19 +5,22 @@ import (
 	"slices"
 
 	"zincdoor/internal/core/change"
-	"zincdoor/internal/core/policy"
 	"zincdoor/internal/core/source"
 	"zincdoor/internal/core/waiver"
 	"zincdoor/internal/git"
 )
 
-// call reads the reports of a request, and those that a door of the policy needs, if there is one, and begins to read beside it what the repository has to say of them.
-func (s *scene) call(q Request, r *rules, door *policy.Door) (*witness, error) {
-	sources, err := s.sources(q, r.policy, door)
+// call reads the reports of a request, and those that the door needs, and begins to read beside it what the repository has
+// to say of them.
+func (s *scene) call(q Request, r *rules) (*witness, error) {
+	sources, err := s.sources(q, r)
 	if err != nil {
 		return nil, err
 	}
-	w := &witness{scene: s, request: q, texts: map[string]*source.Text{}, waivers: map[string][]waiver.Waiver{}, named: map[string][]int{}, marker: r.policy.Marker, runs: r.runs, flows: r.policy.Place.Flows}
+	w := &witness{
+		scene: s, request: q, rules: r,
+		texts: map[string]*source.Text{}, waivers: map[string][]waiver.Waiver{}, named: map[string][]int{},
+	}
 	w.elsewhere = q.ReportCommit != ""
 	for _, from := range sources {
 		t := w.read(from)
@@ -29,6 +32,7 @@ func (s *scene) call(q Request, r *rules, door *policy.Door) (*witness, error) {
 			}
 		}
 	}
+	w.searchAhead()
 	paths := slices.Sorted(maps.Keys(w.named))
 	w.textsAhead, w.linesAhead = make(chan error, 1), make(chan error, 1)
 	if w.patch || w.side == git.Index || w.side == git.Worktree {

@@ -8,7 +8,7 @@ import (
 )
 
 // hearBase reads the reports of the state before the change, as entries that the findings of now are compared with.
-func (s *scene) hearBase(q Request, c *judge.Case) error {
+func (s *scene) hearBase(q Request, c *judge.Case, r *rules) error {
 	if len(q.BaseReports) == 0 {
 		return nil
 	}
@@ -22,12 +22,12 @@ func (s *scene) hearBase(q Request, c *judge.Case) error {
 	defer before.close()
 	q.Reports, q.ReportCommit = q.BaseReports, cmp.Or(s.subject.Base, string(s.diff.Old()))
 	before.start()
-	w, err := before.call(q, &rules{policy: c.Policy}, nil)
+	w, err := before.call(q, r)
 	if err != nil {
 		return err
 	}
 	defer w.settle()
-	result, err := w.hear(c.Policy.Place)
+	result, err := w.hear()
 	if err != nil {
 		return err
 	}

@@ -177,7 +177,7 @@ func (s *scene) gather(q Request) (*Result, error) {
 	if err != nil {
 		return nil, err
 	}
-	w, err := s.call(q, rules, &rules.door)
+	w, err := s.call(q, rules)
 	if err != nil {
 		return nil, err
 	}
@@ -185,13 +185,9 @@ func (s *scene) gather(q Request) (*Result, error) {
 	if err := s.lists(q, rules); err != nil {
 		return nil, err
 	}
-	w.allLines = slices.ContainsFunc(rules.door.Limits, func(l policy.Limit) bool { return l.PerLines > 0 })
-	if rules.door.Waivers.Code {
-		w.searchAhead()
-	}
 	result, err := s.nothingStaged()
 	if result == nil && err == nil {
-		result, err = w.hear(rules.policy.Place)
+		result, err = w.hear()
 	}
 	if err != nil {
 		return nil, err
@@ -205,7 +201,7 @@ func (s *scene) gather(q Request) (*Result, error) {
 	c.Evidence = append(c.Evidence, rules.evidence...)
 	c.Notices = slices.Concat(s.notices, rules.notices, c.Notices)
 	holdWaivers(c)
-	if err := s.hearBase(q, c); err != nil {
+	if err := s.hearBase(q, c, rules); err != nil {
 		return nil, err
 	}
 	return result, s.know(c, result.way, rules)
@@ -234,12 +230,12 @@ func Survey(ctx context.Context, q Request) (result *Result, err error) {
 			}
 			r.baseline = &baseline.Baseline{}
 		}
-		w, err := s.call(q, r, &policy.Door{})
+		w, err := s.call(q, r)
 		if err != nil {
 			return err
 		}
 		defer w.settle()
-		if result, err = w.hear(r.policy.Place); err != nil {
+		if result, err = w.hear(); err != nil {
 			return err
 		}
 		result.BaselinePath, result.Root, result.Author = r.policy.Baseline, s.root, s.author()

@@ -8,7 +8,8 @@ import (
 // markGenerated notes the findings in files that a marker line shows to be generated. A marker counts only where it stood
 // before the change: what the change writes itself says nothing.
 func (w *witness) markGenerated() error {
-	if w.marker == nil {
+	marker := w.rules.policy.Marker
+	if marker == nil {
 		return nil
 	}
 	generated := map[string]bool{}
@@ -23,7 +24,7 @@ func (w *witness) markGenerated() error {
 			if err != nil {
 				return err
 			}
-			is = text != nil && w.marked(text)
+			is = text != nil && text.Any(marker.MatchString)
 			generated[f.Path] = is
 		}
 		f.Generated = is
@@ -33,25 +34,16 @@ func (w *witness) markGenerated() error {
 
 // textBefore is a file's text before the change, nil where it had none or none is known.
 func (w *witness) textBefore(path string) (*source.Text, error) {
-	read := w.head.Read
-	if file := w.change.File(path); file != nil {
-		if w.diff == nil || file.Status == change.Added {
-			return nil, nil
-		}
-		path, read = file.Old, w.diff.ReadOld
+	file := w.change.File(path)
+	switch {
+	case file == nil:
+		return w.wholeText(path)
+	case w.diff == nil || file.Status == change.Added:
+		return nil, nil
 	}
-	data, found, err := read(path)
+	data, found, err := w.diff.ReadOld(file.Old)
 	if err != nil || !found {
 		return nil, err
 	}
 	return source.New(data), nil
-}
-
-func (w *witness) marked(text *source.Text) bool {
-	for n := 1; n <= text.Len(); n++ {
-		if w.marker.MatchString(text.Line(n)) {
-			return true
-		}
-	}
-	return false
 }

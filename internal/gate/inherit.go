@@ -17,10 +17,13 @@ import (
 // library finds the policies that others inherit.
 type library struct {
 	*scene
-	side git.Side // the state that paths are looked up in
-	name string   // how people call it
-	runs bool     // a program may be started to fetch one
+	side    git.Side // the state that paths are looked up in
+	name    string   // how people call it
+	own     bool     // it is the change's own, or only looked at: nothing is started for it
+	request Request
 }
+
+func (l library) mayFetch() bool { return !l.own && l.mayRun(l.request) }
 
 // text is a policy file of the library's state, with the way to those that it inherits.
 func (l library) text(path string, data []byte) policy.Text {
@@ -71,7 +74,7 @@ func (l library) foreign(i policy.Inherit) (policy.Text, error) {
 }
 
 // leave says how a user lets the program fetch policies.
-const leave = "let it be fetched with git config zincdoor.run true, or --run, once you trust the policy that names it; or pin it with a digest"
+const leave = "let it be fetched with git config zincdoor.run true, or --run, once you trust the policy that names it"
 
 func (l library) read(i policy.Inherit) ([]byte, error) {
 	if l.repo == nil {
@@ -80,21 +83,21 @@ func (l library) read(i policy.Inherit) ([]byte, error) {
 	address, local := i.Git, !isAddress(i.Git)
 	if local {
 		address = inDir(l.root, filepath.FromSlash(i.Git))
-		if rel, err := filepath.Rel(l.root, address); err == nil && rel != ".." && !strings.HasPrefix(rel, ".."+string(filepath.Separator)) {
+		if rel, err := filepath.Rel(l.root, address); err == nil && filepath.IsLocal(rel) {
 			return nil, fmt.Errorf("git: %s is a folder of this repository; name the file with path alone", i.Git)
 		}
-		if i.Pinned() || l.runs {
+		if i.Pinned() || l.mayFetch() {
 			return git.ReadAt(l.repo.Context(), address, i.At, i.Path)
 		}
-		return nil, fmt.Errorf("it isn't pinned; %s", leave)
+		return nil, fmt.Errorf("it isn't pinned; %s; or pin it with a digest", leave)
 	}
 	kept := keptCopy(i)
 	copied, unread := os.ReadFile(kept)
 	if unread == nil && i.Pinned() && (i.Digest == "" || i.Digest == policy.Text{Data: copied}.Digest()) {
 		return copied, nil
 	}
-	if !l.runs {
-		return nil, fmt.Errorf("no copy of it is kept here; %s", strings.TrimSuffix(leave, "; or pin it with a digest"))
+	if !l.mayFetch() {
+		return nil, fmt.Errorf("no copy of it is kept here; %s", leave)
 	}
 	data, err := git.FetchFile(l.repo.Context(), address, i.At, i.Path)
 	switch {

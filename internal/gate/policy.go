@@ -34,7 +34,7 @@ func OpenPolicy(ctx context.Context, q Request, look bool) (*PolicyFile, error) 
 	}
 	defer s.close()
 	file := &PolicyFile{}
-	lib := library{s, git.Worktree, "the work tree", s.runs(q)}
+	lib := library{scene: s, side: git.Worktree, name: "the work tree", request: q}
 	if q.Policy != "" {
 		file.Text, err = s.namedPolicy(q)
 		switch {
@@ -72,11 +72,12 @@ func OpenPolicy(ctx context.Context, q Request, look bool) (*PolicyFile, error) 
 
 // seen looks through the reports and the baseline for what rules there are.
 func (s *scene) seen(q Request, p *policy.Policy) (all []finding.Finding, err error) {
-	sources, err := s.sources(q, p, &policy.Door{})
+	r := &rules{policy: p}
+	sources, err := s.sources(q, r)
 	if err != nil {
 		return nil, err
 	}
-	w := &witness{scene: s, request: q}
+	w := &witness{scene: s, request: q, rules: r}
 	for _, from := range sources {
 		if t := w.read(from); t.report != nil {
 			for _, f := range t.report.Findings {

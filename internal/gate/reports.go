@@ -8,7 +8,6 @@ import (
 	"io/fs"
 	"os"
 	"os/exec"
-	"path"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -33,44 +32,45 @@ type origin struct {
 }
 
 // sources are the reports that the call gives, and beside them those that the policy names and the call gives nothing in
-// the place of.
-func (s *scene) sources(q Request, p *policy.Policy, door *policy.Door) ([]origin, error) {
+// the place of. Of the state before a change there are only those of the call.
+func (s *scene) sources(q Request, r *rules) ([]origin, error) {
+	p := r.policy
 	var all []origin
 	stood := map[string]bool{}
-	for _, r := range q.Reports {
-		from := origin{name: nameOf(r.File), file: r.File, needed: true}
+	for _, given := range q.Reports {
+		from := origin{name: nameOf(given.File), file: given.File, needed: true}
 		if q.Apart {
-			from.name = filepath.Base(r.File)
+			from.name = filepath.Base(given.File)
 		}
-		terms, named := p.Report(r.Name)
-		if stem, _, _ := strings.Cut(from.name, "."); q.Apart && r.Name == "" {
+		terms, named := p.Report(given.Name)
+		if stem, _, _ := strings.Cut(from.name, "."); q.Apart && given.Name == "" {
 			if terms, named = p.Report(stem); named {
-				r.Name = stem
+				given.Name = stem
 			}
 		}
 		switch {
-		case r.Name == "":
-		case slices.Contains(p.FormatNames(), r.Name):
-			from.format = r.Name
+		case given.Name == "":
+		case slices.Contains(p.FormatNames(), given.Name):
+			from.format = given.Name
 		case named:
-			from.name, from.format, from.terms, stood[r.Name] = terms.Name, terms.As, terms, true
+			from.name, from.format, from.terms, stood[given.Name] = terms.Name, terms.As, terms, true
 		default:
-			return nil, wrongCall("--report %s=%s: no format and no report of the policy is called %q; there are %s", r.Name, r.File, r.Name, listReports(p))
+			return nil, wrongCall("--report %s=%s: no format and no report of the policy is called %q; there are %s", given.Name, given.File, given.Name, listReports(p))
 		}
 		from.recipe = p.Recipe(from.format)
 		all = append(all, from)
 	}
-	if door == nil || q.Apart {
+	if s.before || q.Apart {
 		return all, nil
 	}
-	reports, needed := p.Needed(*door)
-	for _, r := range reports {
-		for _, file := range r.Files {
-			from := origin{name: r.Name, tree: file, format: r.As, recipe: p.Recipe(r.As), needed: needed[r.Name], terms: r}
-			if len(r.Files) > 1 {
+	reports, needed := p.Needed(r.door)
+	for _, terms := range reports {
+		for _, file := range terms.Files {
+			from := origin{name: terms.Name, tree: file, format: terms.As, recipe: p.Recipe(terms.As), needed: needed[terms.Name], terms: terms}
+			if len(terms.Files) > 1 {
 				from.name += ": " + file
 			}
-			if !stood[r.Name] && (from.needed || s.onDisk(file)) {
+			if !stood[terms.Name] && (from.needed || s.onDisk(file)) {
 				all = append(all, from)
 			}
 		}
@@ -120,7 +120,7 @@ func (w *witness) read(from origin) *testimony {
 		return t.fail(judge.Missing, fmt.Sprintf("it can't be read: %v", errors.Unwrap(err)))
 	}
 	defer in.Close()
-	report, err := intake.Read(in, intake.Form{Format: from.format, Recipe: from.recipe, Flows: w.flows})
+	report, err := intake.Read(in, intake.Form{Format: from.format, Recipe: from.recipe, Flows: w.rules.policy.Place.Flows})
 	switch {
 	case errors.Is(err, intake.ErrMalformed):
 		return t.fail(judge.Failed, fmt.Sprintf("%v; run the linter again and keep all of its output", err))
@@ -178,7 +178,7 @@ const patience = 20 * time.Second
 // askVersion asks the tool itself, by the command that the policy names.
 func (w *witness) askVersion(t *testimony) string {
 	command := strings.Join(t.from.terms.Ask, " ")
-	if !w.runs {
+	if w.rules.own || !w.mayRun(w.request) {
 		t.fail(judge.Missing, fmt.Sprintf("its version must be asked of %q, and nothing may be started here: allow it with git config zincdoor.run true, or --run, once you trust the policy", clip(command)))
 		return ""
 	}
@@ -226,7 +226,7 @@ func (w *witness) checkAge(t *testimony) error {
 }
 
 func (w *witness) modified(file string) (time.Time, error) {
-	info, err := os.Lstat(inDir(w.root, filepath.FromSlash(path.Clean(file))))
+	info, err := os.Lstat(inDir(w.root, filepath.FromSlash(file)))
 	if err != nil {
 		return time.Time{}, err
 	}

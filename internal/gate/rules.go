@@ -21,7 +21,7 @@ type rules struct {
 	origin   judge.Origin
 	door     policy.Door
 	baseline *baseline.Baseline
-	runs     bool             // the programs that the policy names may be started
+	own      bool             // the policy is the change's own, which serves only because the target has none
 	whole    bool             // the list is honoured as it is, with what the change puts into it
 	bytes    []byte           // the baseline as it is written
 	offers   []baseline.Offer // what the change puts into the list, unless that is honoured as it is
@@ -36,7 +36,7 @@ func (s *scene) rules(q Request) (*rules, error) {
 	if err != nil {
 		return nil, err
 	}
-	r := &rules{policy: p, origin: origin, runs: s.runs(q) && (q.Policy != "" || origin.From != ownName)}
+	r := &rules{policy: p, origin: origin, own: q.Policy == "" && origin.From == ownName}
 	r.door, err = s.doorOf(p, q.Door)
 	return r, err
 }
@@ -89,7 +89,7 @@ func (s *scene) alterations(q Request, judging *policy.Policy, r *rules) ([]poli
 		}
 		return nil, nil
 	}
-	lib := library{s, side, shortSide(side), false}
+	lib := library{scene: s, side: side, name: shortSide(side), own: true}
 	other, err := policy.Read(lib.text(policy.Path, data))
 	var wrong policy.Problems
 	switch {
@@ -126,7 +126,7 @@ func (s *scene) policyOf(q Request) (*policy.Policy, judge.Origin, error) {
 			return nil, judge.Origin{}, fmt.Errorf("the policy of %s can't be read: %w", at.name, err)
 		}
 		if found {
-			lib := library{s, at.side, at.name, s.runs(q) && !at.own}
+			lib := library{s, at.side, at.name, at.own, q}
 			return readPolicy(lib.text(policy.Path, data), at.name)
 		}
 	}
@@ -143,7 +143,7 @@ func (s *scene) namedPolicy(q Request) (policy.Text, error) {
 	if err != nil {
 		return policy.Text{}, err
 	}
-	lib := library{s, git.Worktree, "the work tree", s.runs(q)}
+	lib := library{scene: s, side: git.Worktree, name: "the work tree", request: q}
 	if rev, _, ok := strings.Cut(q.Policy, ":"); ok && s.repo != nil {
 		if commit, err := s.repo.Commit(rev); err == nil {
 			lib.side, lib.name = git.Side(commit), rev
@@ -157,8 +157,8 @@ func (s *scene) namedPolicy(q Request) (policy.Text, error) {
 // BuiltIn names the built-in policy where a call names one.
 const BuiltIn = "built-in"
 
-// runs reports whether the user lets the policy's programs be started.
-func (s *scene) runs(q Request) bool { return q.Run || s.repo != nil && s.repo.RunsHere() }
+// mayRun reports whether the user lets the policy's programs be started. It asks git, so it is called when there is one.
+func (s *scene) mayRun(q Request) bool { return q.Run || s.repo != nil && s.repo.RunsHere() }
 
 // fileName is a file of a state as messages name it: plain where it lies on disk, else with the revision before it.
 func fileName(side git.Side, name, path string) string {

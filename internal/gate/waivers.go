@@ -15,27 +15,36 @@ import (
 	"zincdoor/internal/git"
 )
 
+// takesWaivers reports whether waivers in the code matter: to the door, and in this state.
+func (w *witness) takesWaivers() bool { return w.rules.door.Waivers.Code && !w.before }
+
 // noteWaivers keeps the waivers of a file of the judged state. The text must be whole.
 func (w *witness) noteWaivers(path string, text *source.Text) {
 	w.waivers[path] = nil
-	if found, _ := text.Contains(waiver.Sign); found && !text.IsPointer() {
+	if text.Contains(waiver.Sign) && !text.IsPointer() {
 		w.waivers[path] = waiver.Find(path, text)
 	}
 }
 
 // seekWaivers looks for waivers in a file that wasn't looked at yet.
 func (w *witness) seekWaivers(path string) error {
-	if text := w.texts[path]; text != nil {
-		if _, whole := text.Contains(waiver.Sign); whole {
-			w.noteWaivers(path, text)
-			return nil
-		}
-	}
-	data, found, err := w.head.Read(path)
-	if found && err == nil {
-		w.noteWaivers(path, source.New(data))
+	text, err := w.wholeText(path)
+	if text != nil {
+		w.noteWaivers(path, text)
 	}
 	return err
+}
+
+// wholeText is all of a file's text, nil where there is no such file.
+func (w *witness) wholeText(path string) (*source.Text, error) {
+	if text := w.texts[path]; text != nil && text.Whole() {
+		return text, nil
+	}
+	data, found, err := w.head.Read(path)
+	if err != nil || !found {
+		return nil, err
+	}
+	return source.New(data), nil
 }
 
 // mostSearched is in how many changed files without findings waivers are looked for: where there are more, reading them
@@ -45,7 +54,9 @@ const mostSearched = 1000
 // searchAhead begins to look for waivers in the changed files that no report names, which nothing else reads; where
 // everything is judged, in all files. Where a local change is judged they are few and read when they are needed.
 func (w *witness) searchAhead() {
-	w.waived = true
+	if !w.takesWaivers() {
+		return
+	}
 	whole := w.kind == policy.Tree && w.repo != nil
 	if !whole && (w.diff == nil || w.side == git.Index || w.side == git.Worktree) {
 		return
@@ -90,7 +101,7 @@ func (w *witness) endSearch() error {
 // allWaivers gives the waivers of all files of the change and of those in which findings stand, and where everything is
 // judged of all others; none where the door takes none.
 func (w *witness) allWaivers() ([]waiver.Waiver, error) {
-	if w.before || !w.waived {
+	if !w.takesWaivers() {
 		return nil, nil
 	}
 	paths := map[string]bool{}

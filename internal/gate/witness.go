@@ -3,7 +3,6 @@ package gate
 import (
 	"cmp"
 	"fmt"
-	"regexp"
 	"slices"
 
 	"zincdoor/internal/core/change"
@@ -20,6 +19,7 @@ import (
 type witness struct {
 	*scene
 	request Request
+	rules   *rules
 
 	all       []*testimony
 	named     map[string][]int // the lines that findings stand on, by path as the reports write it
@@ -35,11 +35,6 @@ type witness struct {
 	notices                []string
 	texts                  map[string]*source.Text    // of the head; nil for a file whose text isn't known
 	waivers                map[string][]waiver.Waiver // in the head's files, as far as these were read
-	flows                  bool                       // a finding is touched when a step of its code flow is
-	runs                   bool                       // the programs that the policy names may be started
-	marker                 *regexp.Regexp             // of a line that generated files have; nil for none
-	allLines               bool                       // a limit asks how many lines are touched
-	waived                 bool                       // the door takes waivers
 	signed                 map[string][]waiver.Waiver // in the changed files that no report names; once searched ends
 	signing                []string                   // where everything is judged: all files that may hold one
 	unsearched             int                        // how many files that would be, where they are too many
@@ -57,7 +52,8 @@ type testimony struct {
 }
 
 // hear brings the reports' findings to the head: the case it returns has them, the evidence, and the change.
-func (w *witness) hear(rules change.Rules) (*Result, error) {
+func (w *witness) hear() (*Result, error) {
+	rules := w.rules.policy.Place
 	defer func() {
 		for _, t := range w.all {
 			t.lens.close(w.scene)
@@ -144,7 +140,7 @@ func (w *witness) readChange(rules change.Rules) error {
 		return nil
 	}
 	wanted := map[string]bool{}
-	all := w.allLines
+	all := slices.ContainsFunc(w.rules.door.Limits, func(l policy.Limit) bool { return l.PerLines > 0 }) // and so how many lines are touched
 	for _, t := range w.all {
 		if t.report == nil || t.lens == nil {
 			continue

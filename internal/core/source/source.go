@@ -54,9 +54,20 @@ func (t *Text) Only(lines []int) *Text {
 	return cut
 }
 
-// Contains reports whether a text stands in the file, if the file's text is whole; else known is false.
-func (t *Text) Contains(s string) (found, known bool) {
-	return bytes.Contains(t.data, []byte(s)), t.only == nil
+// Whole reports whether all of the file's text is there: it wasn't cut down.
+func (t *Text) Whole() bool { return t.only == nil }
+
+// Contains reports whether something stands in the file. The text must be whole.
+func (t *Text) Contains(s string) bool { return bytes.Contains(t.data, []byte(s)) }
+
+// Any reports whether a line is as asked. The text must be whole.
+func (t *Text) Any(is func(line string) bool) bool {
+	for n := 1; n <= t.Len(); n++ {
+		if is(t.Line(n)) {
+			return true
+		}
+	}
+	return false
 }
 
 // Holds reports whether the text answers for line n: a text that was cut down may not.
