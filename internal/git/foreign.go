@@ -15,16 +15,17 @@ var bound = []string{
 	"GIT_ALTERNATE_OBJECT_DIRECTORIES", "GIT_QUARANTINE_PATH", "GIT_SHALLOW_FILE", "GIT_GRAFT_FILE", "GIT_REPLACE_REF_BASE", "GIT_NAMESPACE",
 }
 
+// unbound is the environment without these.
+func unbound() []string {
+	return slices.DeleteFunc(environment(), func(pair string) bool {
+		name, _, _ := strings.Cut(pair, "=")
+		return slices.Contains(bound, name)
+	})
+}
+
 // elsewhere opens another repository than the one the process was called for.
 func elsewhere(ctx context.Context, dir string) (*Repo, error) {
-	r := &Repo{ctx: ctx, Root: dir}
-	for _, pair := range environment() {
-		name, _, _ := strings.Cut(pair, "=")
-		if !slices.Contains(bound, name) {
-			r.env = append(r.env, pair)
-		}
-	}
-	r.env = append(r.env, "GIT_NO_LAZY_FETCH=1") // nothing is fetched, and so started, because that repository says so
+	r := &Repo{ctx: ctx, Root: dir, env: append(unbound(), "GIT_NO_LAZY_FETCH=1")} // nothing is fetched, and so started, because that repository says so
 	if _, err := r.git("rev-parse", "--git-dir"); err != nil {
 		return nil, openError(dir, err)
 	}
@@ -71,11 +72,7 @@ func FetchFile(ctx context.Context, address, at, path string) (data []byte, err 
 		return nil, fmt.Errorf("no temporary folder can be made (TMPDIR names where): %w", err)
 	}
 	defer func() { err = errors.Join(err, os.RemoveAll(dir)) }()
-	r := &Repo{ctx: ctx, Root: dir, env: environment()}
-	r.env = slices.DeleteFunc(r.env, func(pair string) bool {
-		name, _, _ := strings.Cut(pair, "=")
-		return slices.Contains(bound, name)
-	})
+	r := &Repo{ctx: ctx, Root: dir, env: unbound()}
 	if _, err := r.git("init", "--quiet", "--bare", "."); err != nil {
 		return nil, err
 	}

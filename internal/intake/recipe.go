@@ -144,9 +144,8 @@ func (c *cook) add(v values, at string) error {
 	if word := v["severity"]; word != "" {
 		rung, known := c.Rung(word)
 		weight.Rung = rung
-		c.unknown[word] = !known
-		if known {
-			delete(c.unknown, word)
+		if !known {
+			c.unknown[word] = true
 		}
 		if level := finding.Level(rung); slices.Contains(finding.Levels, level) {
 			f.Level = level

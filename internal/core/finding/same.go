@@ -39,7 +39,7 @@ func faultsAt(at func(i int) *Finding, from, to int, set func(*Finding) int) [][
 	for i := range group {
 		group[i] = i
 	}
-	size := make([]int, to-from)
+	leads := make([]bool, to-from) // it has others in its group
 	for _, keyOf := range []func(*Finding) string{
 		func(f *Finding) string {
 			if n := set(f); n >= 0 {
@@ -58,7 +58,7 @@ func faultsAt(at func(i int) *Finding, from, to int, set func(*Finding) int) [][
 		for i := range group {
 			f := at(from + i)
 			key := keyOf(f)
-			if key == "" || group[i] != i || size[i] > 0 {
+			if key == "" || group[i] != i || leads[i] {
 				continue
 			}
 			all := seat{key, "", f.Region.Last()}
@@ -67,7 +67,7 @@ func faultsAt(at func(i int) *Finding, from, to int, set func(*Finding) int) [][
 			taken[own]++
 			if n < len(heads[all]) {
 				group[i] = heads[all][n]
-				size[group[i]]++
+				leads[group[i]] = true
 			} else {
 				heads[all] = append(heads[all], i)
 			}

@@ -119,6 +119,7 @@ type Finding struct {
 	Standing         Standing
 	Severity         string
 	Team             string          // "" where no team answers for the file
+	rival            string          // another team that lays claim to the file just as well, "" for none
 	Entry            *baseline.Entry // the entry that recognised it, nil where none did
 	Base             *baseline.Entry // what it was before the change, nil where that isn't known
 

@@ -155,17 +155,16 @@ func remarks(c Case, v Verdict, lineRule []string) []string {
 			"on lines this change doesn't touch: %s of those that shut the door. What the change didn't cause can be accepted in a change of its own that alters only %s/",
 			finding.Count(n), policy.Folder))
 	}
-	return append(notices, claims(c, v)...)
+	return append(notices, claims(v)...)
 }
 
 // claims tells of files with findings that two teams lay claim to: of each pair of teams, one file.
-func claims(c Case, v Verdict) (notices []string) {
+func claims(v Verdict) (notices []string) {
 	seen := map[[2]string]bool{}
 	for _, f := range v.Findings {
-		team, rival := c.Policy.ClaimOf(f.Path)
-		if pair := [2]string{team, rival}; rival != "" && !seen[pair] {
+		if pair := [2]string{f.Team, f.rival}; f.rival != "" && !seen[pair] {
 			seen[pair] = true
-			notices = append(notices, fmt.Sprintf("the teams %s and %s claim %s by globs that are just as specific: %s answers for it, as the first of them", team, rival, f.Path, team))
+			notices = append(notices, fmt.Sprintf("the teams %s and %s claim %s by globs that are just as specific: %s answers for it, as the first of them", f.Team, f.rival, f.Path, f.Team))
 		}
 	}
 	return notices

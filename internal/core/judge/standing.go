@@ -25,7 +25,8 @@ func stand(c Case) (all []Finding, gone []baseline.Entry, lineRule []string) {
 		f := &c.Findings[i]
 		compared := c.Baseline.CoversFinding(f.Tool, f.Path) || onBase.CoversFinding(f.Tool, f.Path)
 		j := &all[i]
-		j.Finding, j.ID, j.Place, j.Team = &c.Findings[i], ids[i], placeOf(c.Change, *f, compared), c.Policy.TeamOf(f.Path)
+		j.Finding, j.ID, j.Place = f, ids[i], placeOf(c.Change, *f, compared)
+		j.Team, j.rival = c.Policy.ClaimOf(f.Path)
 		if c.Policy.Place.Flows && j.Place != change.OnTouched && !f.Outside && c.throughTouched(*f) {
 			j.Place = change.OnTouched
 		}

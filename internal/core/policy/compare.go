@@ -96,7 +96,7 @@ func (d Door) compare(now Door, ladder Ladder, note func(tighter bool, format st
 		note(now.Acceptances.within(d.Acceptances, ladder), "%s: acceptances altered", d.Name)
 	}
 	for _, l := range d.Limits {
-		i := slices.IndexFunc(now.Limits, func(o Limit) bool { return o.Name == l.Name })
+		i := limitNamed(now.Limits, l.Name)
 		if i < 0 {
 			note(false, "%s: %s removed", d.Name, l.Name)
 			continue
@@ -104,7 +104,7 @@ func (d Door) compare(now Door, ladder Ladder, note func(tighter bool, format st
 		l.compare(d.Name, now.Limits[i], note)
 	}
 	for _, l := range now.Limits {
-		if !slices.ContainsFunc(d.Limits, func(o Limit) bool { return o.Name == l.Name }) {
+		if limitNamed(d.Limits, l.Name) < 0 {
 			note(true, "%s: %s added, at most %d", d.Name, l.Name, l.Most)
 		}
 	}

@@ -1,7 +1,6 @@
 package policy
 
 import (
-	"cmp"
 	"errors"
 	"fmt"
 	"slices"
@@ -89,10 +88,7 @@ func (d *document) result() error {
 	if len(d.problems) == 0 {
 		return nil
 	}
-	slices.SortStableFunc(d.problems, func(a, b Problem) int {
-		return cmp.Or(cmp.Compare(a.Line, b.Line), cmp.Compare(a.Column, b.Column))
-	})
-	return d.problems
+	return d.problems.sorted()
 }
 
 // resolve follows anchors and aliases.

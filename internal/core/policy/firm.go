@@ -131,7 +131,7 @@ func (p *Policy) allGroups(names []string) []string {
 func (r *reader) layLimits(door string, kept, own []Limit, at []ast.Node) []Limit {
 	var limits []Limit
 	for _, k := range kept {
-		i := slices.IndexFunc(own, func(o Limit) bool { return o.Name != "" && o.Name == k.Name })
+		i := limitNamed(own, k.Name)
 		if i < 0 {
 			limits = append(limits, k)
 			continue

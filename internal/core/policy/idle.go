@@ -1,7 +1,6 @@
 package policy
 
 import (
-	"cmp"
 	"fmt"
 	"maps"
 	"slices"
@@ -32,10 +31,7 @@ func (p *Policy) Idle(files []string, seen []finding.Finding) Problems {
 		i.rules(seen)
 	}
 	i.limits()
-	slices.SortStableFunc(i.problems, func(a, b Problem) int {
-		return cmp.Or(cmp.Compare(a.File, b.File), cmp.Compare(a.Line, b.Line), cmp.Compare(a.Column, b.Column))
-	})
-	return i.problems
+	return i.problems.sorted()
 }
 
 // paths notes what no file is in.

@@ -25,8 +25,7 @@ func (p Position) String() string { return fmt.Sprintf("%s:%d", p.File, p.Line) 
 type Text struct {
 	Name string // in messages
 	Data []byte
-	// Find finds a file that this one inherits; nil where none can be found. An error that isn't a Problems says that it
-	// can't be got.
+	// Find finds a file that this one inherits; nil where none can be found. Its error says why it can't be got.
 	Find func(Inherit) (Text, error)
 }
 

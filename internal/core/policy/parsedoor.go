@@ -61,7 +61,7 @@ func (r *reader) build() {
 				own := door.Limits
 				door.Limits = nil
 				for _, limit := range base.Limits {
-					if !slices.ContainsFunc(own, func(o Limit) bool { return o.Name != "" && o.Name == limit.Name }) {
+					if limitNamed(own, limit.Name) < 0 {
 						door.Limits = append(door.Limits, limit)
 					}
 				}

@@ -39,13 +39,12 @@ func (r *reader) aliases(n ast.Node) {
 
 // same reads the sets of rules that mean the same fault.
 func (r *reader) same(n ast.Node) {
-	list, ok := r.resolve(n).(*ast.SequenceNode)
+	list, ok := r.list(n, "same must be a list of sets of rules, as in same: [[shadowed-name, -Wshadow]]")
 	if !ok {
-		r.complain(n, "same must be a list of sets of rules, as in same: [[shadowed-name, -Wshadow]]")
 		return
 	}
 	r.policy.Same = nil
-	for _, item := range list.Values {
+	for _, item := range list {
 		set := r.globs(item, "same")
 		if len(set) < 2 {
 			r.complain(item, "a set of same rules has two or more of them")
@@ -80,13 +79,12 @@ func (r *reader) teams(n ast.Node) {
 }
 
 func (r *reader) measures(n ast.Node) {
-	list, ok := r.resolve(n).(*ast.SequenceNode)
+	list, ok := r.list(n, "measures must be a list, as in measures: [{rule: complexity, number: 1}]")
 	if !ok {
-		r.complain(n, "measures must be a list, as in measures: [{rule: complexity, number: 1}]")
 		return
 	}
 	r.policy.Measures = nil
-	for _, item := range list.Values {
+	for _, item := range list {
 		m := Measure{At: r.position(item)}
 		r.mapping(item, keys{
 			what: "a measure",
@@ -130,21 +128,41 @@ func (r *reader) selector(s *Selector) map[string]func(ast.Node) {
 	}
 }
 
+// list reads a list of whatever; otherwise is the complaint about anything else.
+func (r *reader) list(n ast.Node, otherwise string) ([]ast.Node, bool) {
+	list, ok := r.resolve(n).(*ast.SequenceNode)
+	if !ok {
+		r.complain(n, "%s", otherwise)
+		return nil, false
+	}
+	return list.Values, true
+}
+
 // named are names that stand in the policy and are looked up when all of it is read.
 type named struct {
 	at    ast.Node
 	names []string
 }
 
+// lookUp complains of names that aren't known, in the words of unknown, which takes the name.
+func (r *reader) lookUp(all []named, known []string, unknown string) {
+	for _, n := range all {
+		for _, name := range n.names {
+			if !slices.Contains(known, name) {
+				r.complain(n.at, unknown+"%s", name, didYouMean(name, known, ""))
+			}
+		}
+	}
+}
+
 // severities reads how findings are graded.
 func (r *reader) severities(n ast.Node) {
-	list, ok := r.resolve(n).(*ast.SequenceNode)
+	list, ok := r.list(n, "severities must be a list, as in severities: [{rule: unused, is: note}]")
 	if !ok {
-		r.complain(n, "severities must be a list, as in severities: [{rule: unused, is: note}]")
 		return
 	}
-	own := make([]Severity, len(list.Values))
-	for i, item := range list.Values {
+	own := make([]Severity, len(list))
+	for i, item := range list {
 		s := &own[i]
 		s.At = r.position(item)
 		read := r.selector(&s.Selector)
@@ -308,13 +326,7 @@ func (r *reader) resolveSelectors() {
 	for _, t := range r.policy.Teams {
 		teams = append(teams, t.Name)
 	}
-	for _, n := range r.teamNames {
-		for _, name := range n.names {
-			if !slices.Contains(teams, name) {
-				r.complain(n.at, "there is no team %q%s", name, didYouMean(name, teams, ""))
-			}
-		}
-	}
+	r.lookUp(r.teamNames, teams, "there is no team %q")
 }
 
 func (r *reader) globs(n ast.Node, what string) []string {

@@ -254,6 +254,11 @@ type Limit struct {
 	At       Position
 }
 
+// limitNamed is the place of the limit of that name, -1 where there is none. A limit without a name is none.
+func limitNamed(limits []Limit, name string) int {
+	return slices.IndexFunc(limits, func(l Limit) bool { return name != "" && l.Name == name })
+}
+
 // InForce reports whether a limit holds on the day today.
 func (l Limit) InForce(today string) bool {
 	return (l.From == "" || l.From <= today) && (l.Until == "" || l.Until >= today)

@@ -1,6 +1,7 @@
 package policy
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -31,6 +32,14 @@ func (p Problems) Error() string {
 		lines[i] = problem.String()
 	}
 	return strings.Join(lines, "\n")
+}
+
+// sorted puts the problems in order of files and lines.
+func (p Problems) sorted() Problems {
+	slices.SortStableFunc(p, func(a, b Problem) int {
+		return cmp.Or(cmp.Compare(a.File, b.File), cmp.Compare(a.Line, b.Line), cmp.Compare(a.Column, b.Column))
+	})
+	return p
 }
 
 // Nearest returns the word of the list that is most like word, "" where none is much like it.

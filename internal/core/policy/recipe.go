@@ -241,14 +241,7 @@ func (r *reader) settleRecipes() {
 			r.complain(r.root, "a report and a recipe are both called %q; give one another name", recipe.Name)
 		}
 	}
-	known := r.policy.FormatNames()
-	for _, n := range r.formatNames {
-		for _, name := range n.names {
-			if !slices.Contains(known, name) {
-				r.complain(n.at, "no format and no recipe is called %q%s", name, didYouMean(name, known, ""))
-			}
-		}
-	}
+	r.lookUp(r.formatNames, r.policy.FormatNames(), "no format and no recipe is called %q")
 }
 
 func (r *Recipe) write() string {

@@ -109,10 +109,7 @@ func (r *reader) reports(n ast.Node) {
 		if len(report.Ask) > 0 && report.Version.text == "" && len(r.problems) == complaints {
 			r.complain(f.value, "ask goes with version: it tells the version where the report doesn't")
 		}
-		if i := slices.IndexFunc(r.policy.Reports, func(o Report) bool { return o.Name == f.name }); i >= 0 {
-			r.policy.Reports = slices.Delete(r.policy.Reports, i, i+1)
-		}
-		r.policy.Reports = append(r.policy.Reports, report)
+		r.policy.Reports = append(slices.DeleteFunc(r.policy.Reports, func(o Report) bool { return o.Name == f.name }), report)
 	}
 }
 
@@ -156,11 +153,5 @@ func (r *reader) checkReports() {
 	for _, report := range r.policy.Reports {
 		known = append(known, report.Name)
 	}
-	for _, n := range r.reportNames {
-		for _, name := range n.names {
-			if !slices.Contains(known, name) {
-				r.complain(n.at, "no report provides what this needs: there is no %q%s", name, didYouMean(name, known, ""))
-			}
-		}
-	}
+	r.lookUp(r.reportNames, known, "no report provides what this needs: there is no %q")
 }
