@@ -167,13 +167,13 @@ func (c *cook) number(name, text string) (int, error) {
 	if text == "" || text == "null" {
 		return 0, nil
 	}
-	whole, _, _ := strings.Cut(text, ".0")
+	whole, fraction, _ := strings.Cut(text, ".0")
 	number, err := strconv.Atoi(whole)
 	first := 1
 	if f, ok := c.Fields[name]; ok {
 		first = f.First
 	}
-	if err != nil || number < 0 || number > 1<<30 {
+	if err != nil || strings.Trim(fraction, "0") != "" || number < 0 || number > 1<<30 {
 		return 0, strconv.ErrSyntax
 	}
 	return number + 1 - first, nil

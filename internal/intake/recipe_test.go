@@ -88,6 +88,7 @@ func TestRecipes(t *testing.T) {
 		{"no JSON", "nested", "oh\n", "error byte 0: no JSON: invalid character 'o' looking for beginning of value"},
 		{"nothing", "nested", " ", "error byte 0: it is empty, which is no JSON"},
 		{"a line that is no number", "nested", `{"files": [{"faults": [{"at": {"row": "x"}, "text": "t"}]}]}`, `error $['files'][0]['faults'][0]: line is "x", which is no number`},
+		{"a line between lines", "nested", `{"files": [{"faults": [{"at": {"row": 10.05}, "text": "t"}]}]}`, `error $['files'][0]['faults'][0]: line is "10.05", which is no number`},
 		{"elements", "berths", `<?xml version="1.0" encoding="ISO-8859-1"?><berths><file name="core/a.c"><fault line="3" code="7" grade="high">caf` + "\xe9" + `</fault><fault line="4" code="8" grade="note">b</fault></file></berths>`,
 			"core/a.c:3:0 B7 error café|core/a.c:4:0 B8 note b"},
 		{"no elements", "berths", "<berths/>", "clean"},

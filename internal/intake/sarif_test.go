@@ -51,6 +51,10 @@ func TestSARIF(t *testing.T) {
 			 {"physicalLocation":{"artifactLocation":{"uri":"file:///a.c"},"region":{"startLine":5,"startColumn":8,"endColumn":8}}}]},
 			{"ruleId":"7","level":"note","message":{"text":"here"},"locations":[{"physicalLocation":{"artifactLocation":{"uri":"file:///a.c"},"region":{"startLine":2}}}]}]`),
 			"/a.c:5:8-0 warning 7| m + /a.c:2 here"},
+		{"clang: a base that comes after the notes", log(`"tool":{"driver":{"name":"clang"}},"results":[` + strings.ReplaceAll(
+			`{"ruleId":"7","level":"warning","message":{"text":"m"},AT},{"ruleId":"7","level":"note","message":{"text":"here"},AT},{"ruleId":"8","level":"error","message":{"text":"n"},AT}`,
+			"AT", `"locations":[{"physicalLocation":{"artifactLocation":{"uri":"a.c","uriBaseId":"CORE"},"region":{"startLine":4}}}]`) + `],
+			"originalUriBaseIds":{"CORE":{"uri":"file:///core/"}}`), "/core/a.c:4:0-0 warning 7| m + /core/a.c:4 here\n/core/a.c:4:0-0 error 8| n"},
 		{"several logs between lines", "clang: warning: unstable\n\n" + one(`"message":{"text":"m"}`) + "\n1 warning generated.\n" + one(`"message":{"text":"n"}`) + "\n",
 			":0:0-0 warning | m\n:0:0-0 warning | n"},
 	} {

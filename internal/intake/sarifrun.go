@@ -128,7 +128,8 @@ func (res *result) at() artifactLocation {
 func (r *run) early(res *result) bool {
 	at := res.at()
 	return !r.toolRead || res.Provenance.Invocation != nil && r.Invocations == nil ||
-		at.URI == "" && at.Index != nil && r.Artifacts == nil || (r.classed || len(res.Taxa) > 0) && r.Taxonomies == nil || at.BaseID != "" && r.Bases == nil && !res.plain
+		at.URI == "" && at.Index != nil && r.Artifacts == nil || (r.classed || len(res.Taxa) > 0) && r.Taxonomies == nil ||
+		at.BaseID != "" && r.Bases == nil && (!res.plain || r.isClang()) // whose notes don't stay findings of their own
 }
 
 // noteOfClang makes the last finding a remark of the one before, where it is what clang calls a note.
