@@ -261,11 +261,18 @@ func (o *outputFlags) targets() (targets, error) {
 		all = append(all, target{format, file})
 	}
 	for _, t := range all {
-		if !slices.Contains(render.Formats, t.format) {
-			return nil, fmt.Errorf("no output format is called %q; there are %s", t.format, strings.Join(render.Formats, ", "))
+		if err := checkFormat(t.format); err != nil {
+			return nil, err
 		}
 	}
 	return all, nil
+}
+
+func checkFormat(format string) error {
+	if slices.Contains(render.Formats, format) {
+		return nil
+	}
+	return fmt.Errorf("no output format is called %q; there are %s", format, strings.Join(render.Formats, ", "))
 }
 
 // shown is a verdict, and how it is shown.

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"fmt"
-	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -49,8 +48,9 @@ folder called by the beginning of its name (7 letters or more):
 				return fmt.Errorf("--commits takes two commits as A..B, not %q", commits)
 			case past.Last < 1:
 				return fmt.Errorf("--last takes how many changes to rehearse, at least 1")
-			case !slices.Contains(render.Formats, format):
-				return fmt.Errorf("no output format is called %q; there are %s", format, strings.Join(render.Formats, ", "))
+			}
+			if err := checkFormat(format); err != nil {
+				return err
 			}
 			all, err := gate.Rehearse(cmd.Context(), q, past)
 			if err != nil {
