@@ -1,7 +1,7 @@
 package cli
 
 import (
-	"bytes"
+	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -290,15 +290,31 @@ func (all targets) write(out io.Writer, verdicts []shown) error {
 			}
 			continue
 		}
-		var data bytes.Buffer
-		if err := renderAll(&data, t.format, verdicts); err != nil {
-			return unjudged{err}
-		}
-		if err := renameio.WriteFile(t.file, data.Bytes(), 0o644); err != nil {
+		if err := replace(t.file, func(w io.Writer) error { return renderAll(w, t.format, verdicts) }); err != nil {
 			return unjudged{fmt.Errorf("the verdict can't be written to %s: %w", t.file, err)}
 		}
 	}
 	return nil
+}
+
+// replace puts what write writes in the place of a file, once all of it is written. A device or a pipe is written to.
+func replace(file string, write func(io.Writer) error) error {
+	if info, err := os.Stat(file); err == nil && !info.Mode().IsRegular() && !info.IsDir() {
+		to, err := os.OpenFile(file, os.O_WRONLY, 0)
+		if err != nil {
+			return err
+		}
+		return errors.Join(write(to), to.Close())
+	}
+	to, err := renameio.NewPendingFile(file, renameio.WithPermissions(0o644))
+	if err != nil {
+		return err
+	}
+	defer to.Cleanup()
+	if err := write(to); err != nil {
+		return err
+	}
+	return to.CloseAtomicallyReplace()
 }
 
 func renderAll(out io.Writer, format string, verdicts []shown) error {

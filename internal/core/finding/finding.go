@@ -6,6 +6,7 @@ import (
 	"cmp"
 	"iter"
 	"maps"
+	"math"
 	"slices"
 	"strconv"
 	"strings"
@@ -212,18 +213,49 @@ func sorted(findings []Finding) []Finding {
 	if slices.IsSortedFunc(findings, Order) {
 		return findings
 	}
-	places := make([]int32, len(findings)) // which are smaller to move about
-	for i := range places {
-		places[i] = int32(i)
+	type seat struct{ path, line, from int32 } // which are small to move about, and mostly tell two apart
+	seats := make([]seat, len(findings))
+	ranks := rankPaths(findings)
+	last := -1
+	for i := range findings {
+		f := &findings[i]
+		seats[i] = seat{line: int32(min(f.Region.Line, math.MaxInt32)), from: int32(i)}
+		if last >= 0 && findings[last].Path == f.Path {
+			seats[i].path = seats[last].path
+		} else {
+			seats[i].path = ranks[f.Path]
+		}
+		last = i
 	}
-	slices.SortFunc(places, func(a, b int32) int {
-		return cmp.Or(compare(&findings[a], &findings[b]), cmp.Compare(a, b))
+	slices.SortFunc(seats, func(a, b seat) int {
+		if a.path != b.path {
+			return cmp.Compare(a.path, b.path)
+		}
+		if a.line != b.line {
+			return cmp.Compare(a.line, b.line)
+		}
+		return cmp.Or(compare(&findings[a.from], &findings[b.from]), cmp.Compare(a.from, b.from))
 	})
 	all := make([]Finding, len(findings))
-	for to, from := range places {
-		all[to] = findings[from]
+	for to, s := range seats {
+		all[to] = findings[s.from]
 	}
 	return all
+}
+
+// rankPaths numbers the findings' paths in their order.
+func rankPaths(findings []Finding) map[string]int32 {
+	ranks := map[string]int32{}
+	last := ""
+	for i := range findings {
+		if path := findings[i].Path; i == 0 || path != last {
+			last, ranks[path] = path, 0
+		}
+	}
+	for i, path := range slices.Sorted(maps.Keys(ranks)) {
+		ranks[path] = int32(i)
+	}
+	return ranks
 }
 
 func same(a, b Finding) bool {

@@ -225,7 +225,7 @@ func Mark[T string | []byte](line T) uint64 {
 // Collapse removes the blanks at both ends of s and makes each gap inside one space. Two lines that collapse to the
 // same text differ only in white space.
 func Collapse(s string) string {
-	if isCollapsed(s) {
+	if s = strings.TrimSpace(s); isCollapsed(s) { // as most lines of code are, their indentation aside
 		return s
 	}
 	return strings.Join(strings.Fields(s), " ")
