@@ -1,6 +1,7 @@
 package policy
 
 import (
+	"maps"
 	"path"
 	"regexp"
 	"slices"
@@ -31,6 +32,7 @@ type Report struct {
 	Clean    bool     // an empty file means that the tool found nothing
 	Errors   bool     // errors are findings like others, and don't tell that the tool stopped looking
 	Optional bool     // it is judged along where it is there, and no door needs it by itself
+	Run      *Run     // the linter that makes it, nil where others start that
 	At       Position
 }
 
@@ -84,10 +86,10 @@ func (r *reader) reports(n ast.Node) {
 		}
 		report := Report{Name: f.name, At: r.position(f.key)}
 		complaints := len(r.problems)
+		runKeys, orphans := r.runKeys(&report)
 		r.mapping(f.value, keys{
 			what: "report " + f.name,
-			need: []string{"file"},
-			read: map[string]func(ast.Node){
+			read: with(runKeys, map[string]func(ast.Node){
 				"file": func(n ast.Node) { report.Files = r.insidePaths(n) },
 				"as": func(n ast.Node) {
 					report.As = r.text(n, "as")
@@ -100,9 +102,14 @@ func (r *reader) reports(n ast.Node) {
 				"clean":    func(n ast.Node) { report.Clean = oneOf(r, n, "clean", []string{"empty"}) != "" },
 				"errors":   func(n ast.Node) { report.Errors = oneOf(r, n, "errors", []string{"findings"}) != "" },
 				"optional": func(n ast.Node) { report.Optional = r.boolean(n, "optional") },
-			},
-			later: []string{"run", "timeout", "base"},
+			}),
 		})
+		if report.Run == nil && len(report.Files) == 0 && len(r.problems) == complaints {
+			r.complain(f.value, "report %s needs one of the keys file, which a linter writes before, and run, the linter to start", f.name)
+		}
+		for _, n := range orphans() {
+			r.complain(n, "this tells how a linter is started, and there is no run that starts one")
+		}
 		if report.Clean && (report.As == SARIF || report.As == "") && len(r.problems) == complaints {
 			r.complain(f.value, "clean: empty goes with as: diagnostics and a recipe for text; an empty %s is broken", SARIF)
 		}
@@ -111,6 +118,12 @@ func (r *reader) reports(n ast.Node) {
 		}
 		r.policy.Reports = append(slices.DeleteFunc(r.policy.Reports, func(o Report) bool { return o.Name == f.name }), report)
 	}
+}
+
+// with adds keys to others.
+func with[M ~map[string]V, V any](others, own M) M {
+	maps.Copy(own, others)
+	return own
 }
 
 // insidePaths reads paths that stay in the repository.

@@ -262,6 +262,9 @@ func (t Team) write() string {
 
 func (r Report) write() string {
 	return flow(func(set func(key, value string)) {
+		if r.Run != nil {
+			r.Run.write(set)
+		}
 		lists(set, []keyed{{"file", r.Files}})
 		for _, part := range [][2]string{{"as", r.As}, {"tool", r.Tool}, {"version", r.Version.text}} {
 			if part[1] != "" {
