@@ -12,6 +12,7 @@ import (
 	"runtime"
 	"runtime/debug"
 	"strings"
+	"syscall"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -39,7 +40,7 @@ type program struct {
 
 // Main runs the program on the arguments and returns its exit code.
 func Main(args []string, in io.Reader, out, errs io.Writer) int {
-	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt)
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	p := &program{in: in, out: out, err: errs}
 	root := p.root()

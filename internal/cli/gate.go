@@ -23,6 +23,7 @@ func (p *program) gate() *cobra.Command {
 	var change changeFlags
 	var output outputFlags
 	var door string
+	var dry bool
 	cmd := &cobra.Command{
 		Use:   "gate",
 		Short: "Judge a change at a door",
@@ -54,9 +55,15 @@ Exit codes: 0 open, 1 shut, 2 can't judge, 3 the call or the policy is wrong.`,
 			if err := oneStdin(request); err != nil {
 				return err
 			}
+			progress := newProgress(p.err)
+			request.Plan, request.Tell = dry, progress.tell
 			results, err := gate.Gather(cmd.Context(), request)
+			progress.end()
 			if err != nil {
 				return graded(err)
+			}
+			if dry {
+				return p.showPlans(results)
 			}
 			var verdicts []shown
 			for _, r := range results {
@@ -69,10 +76,22 @@ Exit codes: 0 open, 1 shut, 2 can't judge, 3 the call or the policy is wrong.`,
 	}
 	change.add(cmd.Flags())
 	cmd.Flags().StringArrayVar(&evidence.baseReports, "base-report", nil, "a report of the state before the change, as `[FORMAT=]FILE`; what it has is no news. Repeatable")
+	cmd.Flags().BoolVar(&dry, "dry-run", false, "tell which linters would be started on which files, and start nothing")
 	cmd.Flags().StringVar(&door, "door", "", "the `NAME` of the door; needed where several judge this kind of change")
 	evidence.add(cmd.Flags())
 	output.add(cmd.Flags())
 	return cmd
+}
+
+// showPlans tells what a call would start.
+func (p *program) showPlans(results []*gate.Result) error {
+	var all []render.Plan
+	for _, r := range results {
+		for _, plan := range r.Plans {
+			all = append(all, render.Plan(plan))
+		}
+	}
+	return render.Plans(p.out, all)
 }
 
 // changeFlags name the change to judge.
@@ -138,7 +157,7 @@ func (c *changeFlags) selection(f *pflag.FlagSet, args []string) (gate.Selection
 // evidenceFlags name what a change is judged by. All commands that read reports take them.
 type evidenceFlags struct {
 	reports, baseReports                  []string
-	emptyIsClean, run                     bool
+	emptyIsClean, run, noCache            bool
 	commit, root, policy, baseline, today string
 }
 
@@ -148,12 +167,13 @@ func (e *evidenceFlags) add(f *pflag.FlagSet) {
 	f.StringVar(&e.policy, "policy", "", "judge by the policy in `FILE|REV:PATH`")
 	f.StringVar(&e.baseline, "baseline", "", "compare with the baseline in `FILE|REV:PATH`")
 	addRun(f, &e.run)
+	f.BoolVar(&e.noCache, "no-cache", false, "ask all linters anew, whatever they answered before")
 	f.StringVar(&e.today, "today", "", "the `DATE` on which to judge, as 2027-02-01 (default: today, UTC)")
 }
 
 // addRun adds the flag that lets programs be started.
 func addRun(f *pflag.FlagSet, run *bool) {
-	f.BoolVar(run, "run", false, "start what the policy names, such as fetching a policy it inherits (always: git config zincdoor.run true)")
+	f.BoolVar(run, "run", false, "start what the policy names: its linters, and the fetching of what it inherits (always: git config zincdoor.run true)")
 }
 
 // addReports adds the flags that name reports.
@@ -170,7 +190,7 @@ func (e *evidenceFlags) addReport(f *pflag.FlagSet) {
 
 func (e *evidenceFlags) request(in io.Reader) (gate.Request, error) {
 	q := gate.Request{
-		Dir: ".", Policy: e.policy, Baseline: e.baseline, ReportCommit: e.commit, ReportRoot: e.root, EmptyIsClean: e.emptyIsClean, Run: e.run,
+		Dir: ".", Policy: e.policy, Baseline: e.baseline, ReportCommit: e.commit, ReportRoot: e.root, EmptyIsClean: e.emptyIsClean, Run: e.run, Fresh: e.noCache,
 		Today: e.today, Stdin: in,
 	}
 	var err error

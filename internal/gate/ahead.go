@@ -22,8 +22,15 @@ func (s *scene) call(q Request, r *rules) (*witness, error) {
 		texts: map[string]*source.Text{}, waivers: map[string][]waiver.Waiver{}, named: map[string][]int{},
 	}
 	w.elsewhere = q.ReportCommit != ""
-	for _, from := range sources {
-		t := w.read(from)
+	heard, err := w.ask(sources)
+	if err != nil {
+		return nil, err
+	}
+	for i, from := range sources {
+		t := heard[i]
+		if !from.runs {
+			t = w.read(from)
+		}
 		w.all = append(w.all, t)
 		if t.report != nil {
 			w.elsewhere = w.elsewhere || t.report.Commit != ""

@@ -2,21 +2,43 @@ package gate
 
 import (
 	"cmp"
+	"slices"
 
 	"zincdoor/internal/core/judge"
 	"zincdoor/internal/core/policy"
 )
 
+// runsOnBase reports whether the door is judged by a linter that is run on the state before the change too.
+func (r *rules) runsOnBase() bool {
+	reports, _ := r.policy.Needed(r.door)
+	return slices.ContainsFunc(reports, func(r policy.Report) bool { return r.Run != nil && r.Run.Base })
+}
+
+// beforeChange is the state before the change, as a scene.
+func (s *scene) beforeChange() (*scene, error) {
+	before := &scene{repo: s.repo, root: s.root, folder: s.folder, kind: policy.Tree, before: true}
+	files, err := s.changed()
+	if err != nil {
+		return nil, err
+	}
+	for _, f := range files {
+		if f.Old != "" && f.Opaque == "" {
+			before.given = append(before.given, f.Old)
+		}
+	}
+	return before, before.sides("", s.diff.Old())
+}
+
 // hearBase reads the reports of the state before the change, as entries that the findings of now are compared with.
 func (s *scene) hearBase(q Request, c *judge.Case, r *rules) error {
-	if len(q.BaseReports) == 0 {
+	if len(q.BaseReports) == 0 && (s.diff == nil || q.Apart || !r.runsOnBase()) {
 		return nil
 	}
 	if s.diff == nil {
 		return wrongCall("--base-report is about the state before a change, and there is none here to compare with")
 	}
-	before := &scene{repo: s.repo, root: s.root, folder: s.folder, kind: policy.Tree, before: true}
-	if err := before.sides("", s.diff.Old()); err != nil {
+	before, err := s.beforeChange()
+	if err != nil {
 		return err
 	}
 	defer before.close()

@@ -16,6 +16,7 @@ import (
 	"zincdoor/internal/core/policy"
 	"zincdoor/internal/core/source"
 	"zincdoor/internal/git"
+	"zincdoor/internal/runs"
 )
 
 // ErrCall is the error of a call that makes no sense as it stands, as opposed to one that can't be answered.
@@ -43,10 +44,13 @@ type Request struct {
 	Baseline string // the same for the baseline
 	Today    string // YYYY-MM-DD, UTC
 	Run      bool   // the programs that the policy names may be started
+	Fresh    bool   // they are asked anew, whatever they answered before
+	Plan     bool   // they aren't started: Gather's result tells on what they would be
 	Apart    bool   // the reports that the policy names aren't looked for: those of the call are all there are
 	Anew     bool   // Survey: do without a baseline that can't be read
 
 	Stdin io.Reader
+	Tell  func(runs.Step) // is told how far the linters are that are started; nil for nobody
 }
 
 // Selection names one change.
@@ -74,6 +78,8 @@ type Result struct {
 	Root string
 	// Author is the name of the person who makes the call, as git knows it.
 	Author string
+
+	Plans []Planned // where the request asks for them: there is nothing else then
 
 	texts map[string]*source.Text
 	way   *change.Change // the change before other sides had their share
@@ -104,6 +110,7 @@ func Gather(ctx context.Context, q Request) ([]*Result, error) {
 	if err != nil {
 		return nil, err
 	}
+	s.ctx = ctx
 	result, err := s.gather(q)
 	return []*Result{result}, err
 }
@@ -176,6 +183,10 @@ func (s *scene) gather(q Request) (*Result, error) {
 	rules, err := s.rules(q)
 	if err != nil {
 		return nil, err
+	}
+	if q.Plan {
+		plans, err := s.plans(q, rules)
+		return &Result{Plans: plans}, err
 	}
 	w, err := s.call(q, rules)
 	if err != nil {
@@ -278,9 +289,9 @@ func inWorkTree(ctx context.Context, q Request, do func(s *scene, r *rules) erro
 		return err
 	}
 	defer s.close()
-	p, _, err := s.policyOf(q)
+	p, origin, err := s.policyOf(q)
 	if err != nil {
 		return err
 	}
-	return do(s, &rules{policy: p})
+	return do(s, &rules{policy: p, origin: origin})
 }

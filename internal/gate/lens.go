@@ -33,7 +33,7 @@ type lens struct {
 // focus finds the state that a report speaks of. A report of an unknown state is foreign and gets no lens.
 func (w *witness) focus(t *testimony) error {
 	t.lens = &lens{tree: w.head, texts: w.texts}
-	if w.patch {
+	if w.patch || t.from.runs {
 		return nil
 	}
 	side, problem := w.stateOf(t)

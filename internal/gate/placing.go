@@ -11,7 +11,6 @@ import (
 
 	"zincdoor/internal/core/baseline"
 	"zincdoor/internal/core/change"
-	"zincdoor/internal/core/finding"
 	"zincdoor/internal/core/judge"
 	"zincdoor/internal/intake"
 )
@@ -25,9 +24,14 @@ func (w *witness) place(t *testimony) error {
 	}
 	t.placed = make([]bool, len(t.report.Findings))
 	inside, strange := 0, ""
+	show := func(path *string) {
+		if *path != "" {
+			*path = finder.find(*path).Path
+		}
+	}
 	for i := range t.report.Findings {
 		f := &t.report.Findings[i]
-		finder.details(f.More)
+		f.More.EachPath(show)
 		if f.Path == "" {
 			continue
 		}
@@ -57,31 +61,6 @@ func (w *witness) place(t *testimony) error {
 }
 
 const findItAdvice = "run the linter in this checkout, or say with --report-root where its paths start"
-
-// details finds the paths of what is there to be shown.
-func (f *finder) details(d *finding.Details) {
-	if d == nil {
-		return
-	}
-	find := func(path *string) {
-		if *path != "" {
-			*path = f.find(*path).Path
-		}
-	}
-	for i := range d.Notes {
-		find(&d.Notes[i].Path)
-	}
-	for _, flow := range d.Flows {
-		for i := range flow {
-			find(&flow[i].Path)
-		}
-	}
-	for _, fix := range d.Fixes {
-		for i := range fix.Edits {
-			find(&fix.Edits[i].Path)
-		}
-	}
-}
 
 // finder finds a report's paths, each once.
 type finder struct {

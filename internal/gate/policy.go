@@ -79,6 +79,9 @@ func (s *scene) seen(q Request, p *policy.Policy) (all []finding.Finding, err er
 	}
 	w := &witness{scene: s, request: q, rules: r}
 	for _, from := range sources {
+		if from.runs {
+			continue
+		}
 		if t := w.read(from); t.report != nil {
 			for _, f := range t.report.Findings {
 				all = append(all, finding.Finding{Tool: cmp.Or(f.Tool, t.toolName()), Rule: f.Rule, Traits: f.Traits})

@@ -1,6 +1,7 @@
 package gate
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -17,6 +18,7 @@ import (
 	"zincdoor/internal/core/change"
 	"zincdoor/internal/core/judge"
 	"zincdoor/internal/core/policy"
+	"zincdoor/internal/git"
 	"zincdoor/internal/intake"
 )
 
@@ -29,6 +31,7 @@ type origin struct {
 	recipe *policy.Recipe // nil for none
 	needed bool
 	terms  policy.Report // what the policy says of the report; the zero value where it says nothing
+	runs   bool          // in the place of a file, the linter that the policy names is started
 }
 
 // sources are the reports that the call gives, and beside them those that the policy names and the call gives nothing in
@@ -60,11 +63,20 @@ func (s *scene) sources(q Request, r *rules) ([]origin, error) {
 		from.recipe = p.Recipe(from.format)
 		all = append(all, from)
 	}
-	if s.before || q.Apart {
+	if q.Apart {
 		return all, nil
 	}
 	reports, needed := p.Needed(r.door)
 	for _, terms := range reports {
+		if terms.Run != nil {
+			if !stood[terms.Name] && (!s.before || terms.Run.Base) {
+				all = append(all, origin{name: terms.Name, format: terms.As, recipe: p.Recipe(terms.As), needed: needed[terms.Name], terms: terms, runs: true})
+			}
+			continue
+		}
+		if s.before {
+			continue
+		}
 		for _, file := range terms.Files {
 			from := origin{name: terms.Name, tree: file, format: terms.As, recipe: p.Recipe(terms.As), needed: needed[terms.Name], terms: terms}
 			if len(terms.Files) > 1 {
@@ -128,13 +140,20 @@ func (w *witness) read(from origin) *testimony {
 		return t.fail(judge.Missing, fmt.Sprintf("it can't be read: %v", err))
 	}
 	t.report = report
+	clean := report.Clean || from.terms.Clean || from.format == policy.Diagnostics && w.request.EmptyIsClean
+	return w.assess(t, clean)
+}
+
+// assess settles what a report is worth by its own word. One without a finding is so much as an empty one where its tool
+// is known to have run.
+func (w *witness) assess(t *testimony, clean bool) *testimony {
+	from, report := t.from, t.report
 	t.evidence.Format = report.Format
 	t.evidence.Findings = len(report.Findings)
 	for _, notice := range report.Notices {
 		w.notices = append(w.notices, from.name+": "+notice)
 	}
 	lines := report.Format == policy.Diagnostics || from.recipe != nil && from.recipe.As == policy.PlainText
-	clean := report.Clean || from.terms.Clean || from.format == policy.Diagnostics && w.request.EmptyIsClean
 	switch {
 	case report.Failure != "":
 		t.fail(judge.Failed, report.Failure)
@@ -156,9 +175,14 @@ func (w *witness) read(from origin) *testimony {
 func (w *witness) checkTool(t *testimony) {
 	terms := t.from.terms
 	for _, tool := range t.report.Tools {
-		if tool.Version == "" && len(terms.Ask) > 0 && t.evidence.Sound() {
-			tool.Version = w.askVersion(t)
+		if tool.Version == "" && len(terms.Ask) > 0 && t.evidence.Sound() && t.evidence.Version == "" {
+			var problem string
+			if t.evidence.Version, problem = w.askVersion(terms); problem != "" {
+				t.fail(judge.Missing, problem)
+			}
 		}
+		tool.Version = cmp.Or(tool.Version, t.evidence.Version)
+		t.evidence.Version = tool.Version
 		switch {
 		case !t.evidence.Sound():
 		case terms.Tool != "" && tool.Name != "" && !strings.EqualFold(terms.Tool, tool.Name):
@@ -175,36 +199,31 @@ func (w *witness) checkTool(t *testimony) {
 // patience is how long a tool may take to tell its version.
 const patience = 20 * time.Second
 
-// askVersion asks the tool itself, by the command that the policy names.
-func (w *witness) askVersion(t *testimony) string {
-	command := strings.Join(t.from.terms.Ask, " ")
-	if w.rules.own || !w.mayRun(w.request) {
-		t.fail(judge.Missing, fmt.Sprintf("its version must be asked of %q, and nothing may be started here: allow it with git config zincdoor.run true, or --run, once you trust the policy", clip(command)))
-		return ""
+// askVersion asks the tool itself, by the command that the policy names, or says why it can't.
+func (w *witness) askVersion(terms policy.Report) (version, problem string) {
+	command := strings.Join(terms.Ask, " ")
+	if why := w.refusal(w.request, w.rules); why != "" {
+		return "", fmt.Sprintf("its version must be asked of %q, and %s", clip(command), why)
 	}
-	ctx := context.Background()
-	if w.repo != nil {
-		ctx = w.repo.Context()
-	}
-	ctx, cancel := context.WithTimeout(ctx, patience)
+	ctx, cancel := context.WithTimeout(w.context(), patience)
 	defer cancel()
-	cmd := exec.CommandContext(ctx, t.from.terms.Ask[0], t.from.terms.Ask[1:]...)
-	cmd.Dir, cmd.WaitDelay = w.root, time.Second
+	cmd := exec.CommandContext(ctx, terms.Ask[0], terms.Ask[1:]...)
+	cmd.Dir, cmd.Env, cmd.WaitDelay = w.root, git.Unbound(os.Environ()), time.Second
 	out, err := cmd.Output()
-	version, _, _ := strings.Cut(strings.TrimSpace(string(out)), "\n")
+	version, _, _ = strings.Cut(strings.TrimSpace(string(out)), "\n")
 	switch {
 	case err != nil:
-		t.fail(judge.Missing, fmt.Sprintf("its version can't be asked: %q: %v", clip(command), err))
+		return "", fmt.Sprintf("its version can't be asked: %q: %v", clip(command), err)
 	case version == "":
-		t.fail(judge.Missing, fmt.Sprintf("its version can't be asked: %q says nothing", clip(command)))
+		return "", fmt.Sprintf("its version can't be asked: %q says nothing", clip(command))
 	}
-	return version
+	return version, ""
 }
 
 // checkAge takes a report for foreign that the policy names and that is older than a file of a local change that its tool
 // looks at: the linter hasn't seen that yet.
 func (w *witness) checkAge(t *testimony) error {
-	if t.from.tree == "" || w.kind != policy.Staged && w.kind != policy.Worktree {
+	if t.from.tree == "" || t.from.runs || w.kind != policy.Staged && w.kind != policy.Worktree {
 		return nil
 	}
 	written, err := w.modified(t.from.tree)

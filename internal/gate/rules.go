@@ -157,6 +157,17 @@ func (s *scene) namedPolicy(q Request) (policy.Text, error) {
 // BuiltIn names the built-in policy where a call names one.
 const BuiltIn = "built-in"
 
+// refusal says why nothing that the policy names may be started, and what to do; "" where it may.
+func (s *scene) refusal(q Request, r *rules) string {
+	switch {
+	case r.own:
+		return "this change is judged by its own policy, of which nothing is started unless the call names it: --policy HEAD:" + policy.Path + " --run"
+	case !s.mayRun(q):
+		return "nothing that a policy names is started here without leave: git config zincdoor.run true, or --run, once you trust the policy"
+	}
+	return ""
+}
+
 // mayRun reports whether the user lets the policy's programs be started. It asks git, so it is called when there is one.
 func (s *scene) mayRun(q Request) bool { return q.Run || s.repo != nil && s.repo.RunsHere() }
 

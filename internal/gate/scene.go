@@ -1,6 +1,7 @@
 package gate
 
 import (
+	"context"
 	"fmt"
 
 	"zincdoor/internal/core/change"
@@ -26,9 +27,10 @@ type scene struct {
 	subject judge.Subject
 	notices []string
 
-	repo   *git.Repo // nil for a patch outside any repository
-	root   string    // the folder that paths are relative to
-	folder string    // the folder of the call, relative to root
+	ctx    context.Context // where there is no repository
+	repo   *git.Repo       // nil for a patch outside any repository
+	root   string          // the folder that paths are relative to
+	folder string          // the folder of the call, relative to root
 
 	head   reader
 	side   git.Side          // the head as a side of a comparison; "" for a patch
@@ -36,8 +38,9 @@ type scene struct {
 	others []*git.Comparison // with further old sides: a line is the author's only where it differs from all of them
 	files  []change.File     // of a patch
 	patch  bool
-	before bool // it is the state before a change
-	pushed bool // reports serve only the tree they name
+	before bool     // it is the state before a change
+	given  []string // of that state: the files that the change modifies or takes away
+	pushed bool     // reports serve only the tree they name
 
 	authorities []authority // whose policy counts: the first that has one
 	baselineAt  []git.Side  // where the baseline is read: the first that has it

@@ -15,9 +15,10 @@ var bound = []string{
 	"GIT_ALTERNATE_OBJECT_DIRECTORIES", "GIT_QUARANTINE_PATH", "GIT_SHALLOW_FILE", "GIT_GRAFT_FILE", "GIT_REPLACE_REF_BASE", "GIT_NAMESPACE",
 }
 
-// unbound is the environment without these.
-func unbound() []string {
-	return slices.DeleteFunc(environment(), func(pair string) bool {
+// Unbound takes these out of an environment, so that a program started in another folder doesn't come upon this
+// repository by accident.
+func Unbound(env []string) []string {
+	return slices.DeleteFunc(env, func(pair string) bool {
 		name, _, _ := strings.Cut(pair, "=")
 		return slices.Contains(bound, name)
 	})
@@ -25,7 +26,7 @@ func unbound() []string {
 
 // elsewhere opens another repository than the one the process was called for.
 func elsewhere(ctx context.Context, dir string) (*Repo, error) {
-	r := &Repo{ctx: ctx, Root: dir, env: append(unbound(), "GIT_NO_LAZY_FETCH=1")} // nothing is fetched, and so started, because that repository says so
+	r := &Repo{ctx: ctx, Root: dir, env: append(Unbound(environment()), "GIT_NO_LAZY_FETCH=1")} // nothing is fetched, and so started, because that repository says so
 	if _, err := r.git("rev-parse", "--git-dir"); err != nil {
 		return nil, openError(dir, err)
 	}
@@ -72,7 +73,7 @@ func FetchFile(ctx context.Context, address, at, path string) (data []byte, err 
 		return nil, fmt.Errorf("no temporary folder can be made (TMPDIR names where): %w", err)
 	}
 	defer func() { err = errors.Join(err, os.RemoveAll(dir)) }()
-	r := &Repo{ctx: ctx, Root: dir, env: unbound()}
+	r := &Repo{ctx: ctx, Root: dir, env: Unbound(environment())}
 	if _, err := r.git("init", "--quiet", "--bare", "."); err != nil {
 		return nil, err
 	}

@@ -62,6 +62,26 @@ func (f *Finding) Detail() *Details {
 	return f.More
 }
 
+// EachPath shows each path of the details to be put right. There may be none.
+func (d *Details) EachPath(see func(path *string)) {
+	if d == nil {
+		return
+	}
+	for i := range d.Notes {
+		see(&d.Notes[i].Path)
+	}
+	for _, flow := range d.Flows {
+		for i := range flow {
+			see(&flow[i].Path)
+		}
+	}
+	for _, fix := range d.Fixes {
+		for i := range fix.Edits {
+			see(&fix.Edits[i].Path)
+		}
+	}
+}
+
 var noDetails Details
 
 // Details gives the finding's details to be looked at.

@@ -42,10 +42,12 @@ var Standings = []Standing{New, Worsened, Lapsed, Inherited, Accepted, Waived}
 // State is what became of one piece of evidence.
 type State string
 
-// The states. Only Read and Empty can open a door.
+// The states. Only the first four can open a door.
 const (
 	Read    State = "read"
 	Empty   State = "empty"   // the tool ran and found nothing
+	Cached  State = "cached"  // the tool's answer was known, for all files it was asked about
+	Skipped State = "skipped" // there was nothing to ask the tool about
 	Missing State = "missing" // there is no report
 	Failed  State = "failed"  // the report is broken, or says that its tool failed
 	Foreign State = "foreign" // the report speaks of another tree
@@ -58,13 +60,17 @@ type Evidence struct {
 	State    State
 	Problem  string // what is wrong and what to do, where the state isn't Read or Empty
 	Findings int
+	Version  string           // of the tool, "" where that isn't known
+	Files    int              // how many the tool was asked about, where it was given them
 	Optional bool             // the door doesn't need it
 	Before   bool             // it is of the state before the change
 	Covers   []baseline.Cover // the tools it speaks for and the files they looked at
 }
 
 // Sound reports whether the evidence can open a door.
-func (e Evidence) Sound() bool { return e.State == Read || e.State == Empty }
+func (e Evidence) Sound() bool {
+	return e.State == Read || e.State == Empty || e.State == Cached || e.State == Skipped
+}
 
 // Subject is what was judged, as the verdict tells it.
 type Subject struct {

@@ -46,7 +46,7 @@ func (p *Policy) Steps(f finding.Finding, team string) (steps []Step) {
 
 // grade hands every step to see: the place of the severity, its key and value, and the rung after it.
 func (p *Policy) grade(f finding.Finding, team string, see func(at Position, key, value, rung string)) {
-	if f.Path != "" && matchesPath(p.Skip, f.Path) && !p.firmlyTakes(f, team) {
+	if f.Path != "" && MatchPath(p.Skip, f.Path) && !p.firmlyTakes(f, team) {
 		see(Position{}, "path", "skipped", Ignored)
 		return
 	}

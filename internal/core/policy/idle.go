@@ -37,7 +37,7 @@ func (p *Policy) Idle(files []string, seen []finding.Finding) Problems {
 // paths notes what no file is in.
 func (p *idle) paths(files []string) {
 	none := func(globs []string) bool {
-		return !slices.ContainsFunc(files, func(path string) bool { return matchesPath(globs, path) })
+		return !slices.ContainsFunc(files, func(path string) bool { return MatchPath(globs, path) })
 	}
 	for _, t := range p.Teams {
 		if none(t.Paths) {

@@ -65,7 +65,7 @@ func (s *Selector) TakesRule(f finding.Finding) bool {
 
 // TakesPath reports whether the selector means a path. A finding without a file has the path "", which no glob takes.
 func (s *Selector) TakesPath(path string) bool {
-	return len(s.Paths) == 0 || matchesPath(s.Paths, path) || matchesPath(s.sets, path)
+	return len(s.Paths) == 0 || MatchPath(s.Paths, path) || MatchPath(s.sets, path)
 }
 
 func (g *Group) takes(f finding.Finding) bool {
@@ -93,7 +93,8 @@ func (l Limit) TakesRung(ladder Ladder, rung string) bool {
 	return ladder.Worse(rung, l.Severity)
 }
 
-func matchesPath(globs []string, path string) bool {
+// MatchPath reports whether one of the globs takes a path from the root, in which * stops at slashes.
+func MatchPath(globs []string, path string) bool {
 	return matchesAny(globs, path, doublestar.MatchUnvalidated)
 }
 

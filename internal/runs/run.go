@@ -1,0 +1,345 @@
+package runs
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"runtime"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"zincdoor/internal/core/policy"
+	"zincdoor/internal/git"
+	"zincdoor/internal/intake"
+	"zincdoor/internal/tools"
+)
+
+// The bounds of one start.
+const (
+	mostArguments = 96 << 10 // bytes of file names, which every system takes
+	fewFiles      = 8        // that are not worth a second process
+)
+
+// Do starts a plan's linter on what isn't known, and gives all it says.
+func (r *Runner) Do(p *Plan) Result {
+	res := Result{Given: p.Given, Kept: len(p.Given) - len(p.Asked), Version: p.Version}
+	if p.Skipped() {
+		res.Skipped, res.Report = true, &intake.Report{Format: p.Terms.As}
+		return res
+	}
+	if p.complete() {
+		if res.Report = p.recalled(nil); res.Report != nil {
+			res.Known = true
+			return res
+		}
+		p.Asked, res.Kept = p.Given, 0
+	}
+	r.tell(Step{Name: p.Terms.Name})
+	began := time.Now()
+	fresh := r.ask(p, &res)
+	if fresh != nil {
+		if res.Report = p.recalled(fresh); res.Report == nil {
+			res.Problem = "what was kept of its earlier answers is broken; run again with --no-cache"
+		} else if p.known != nil && res.Problem == "" {
+			p.remember(fresh)
+		}
+	}
+	note := fmt.Sprintf("ran %s", time.Since(began).Round(time.Millisecond*10))
+	switch {
+	case res.Problem != "" || res.Broken != nil:
+		note = "failed after " + strings.TrimPrefix(note, "ran ")
+	case res.Kept > 0:
+		note += fmt.Sprintf(", %d of %d files known", res.Kept, len(p.Given))
+	}
+	r.tell(Step{Name: p.Terms.Name, Ended: true, Note: note})
+	return res
+}
+
+// complete reports whether all of the answer seems to be known.
+func (p *Plan) complete() bool {
+	return p.known != nil && (p.known.Has(p.all) || len(p.Given) > 0 && len(p.Asked) == 0)
+}
+
+func (r *Runner) tell(s Step) {
+	if r.Tell != nil {
+		r.Tell(s)
+	}
+}
+
+// ask starts the linter, in as many processes as its files need, and reads what they find. It is nil where nothing could
+// be read.
+func (r *Runner) ask(p *Plan, res *Result) *intake.Report {
+	s, err := r.site(p)
+	if err != nil {
+		res.Problem = fmt.Sprintf("the code can't be copied for it: %v", err)
+		return nil
+	}
+	run := p.Terms.Run
+	batches := [][]string{nil}
+	if run.TakesFiles() {
+		batches = r.batches(p)
+	}
+	outcomes := make([]tools.Outcome, len(batches))
+	reports := make([]*intake.Report, len(batches))
+	broken := make([]error, len(batches))
+	var wait sync.WaitGroup
+	var oneByOne sync.Mutex
+	for i, files := range batches {
+		wait.Go(func() {
+			if len(p.Terms.Files) > 0 { // which the next process would overwrite
+				oneByOne.Lock()
+				defer oneByOne.Unlock()
+			}
+			outcomes[i] = r.bench.Run(r.Context, r.task(p, s, files))
+			if outcomes[i].Problem == "" {
+				reports[i], broken[i] = r.read(p, outcomes[i], s)
+			}
+		})
+	}
+	wait.Wait()
+	var all *intake.Report
+	for i := range batches {
+		switch {
+		case outcomes[i].Problem != "":
+			if res.Problem == "" {
+				res.Problem = outcomes[i].Problem + quoted(outcomes[i].Tail)
+			}
+			continue
+		case broken[i] != nil:
+			if res.Broken == nil {
+				res.Broken = broken[i]
+			}
+			continue
+		}
+		res.Bytes += outcomes[i].Size
+		if all == nil {
+			all = reports[i]
+		} else {
+			all.Join(reports[i])
+		}
+	}
+	return all
+}
+
+func quoted(lines []string) string {
+	if len(lines) == 0 {
+		return ""
+	}
+	return "; its last words: " + strings.Join(lines, " / ")
+}
+
+// batches cuts the files into as many lists as the length of a command line asks for; where each file is looked at by
+// itself, also to keep all processors busy.
+func (r *Runner) batches(p *Plan) (all [][]string) {
+	files := slices.Clone(p.Asked)
+	most := len(files)
+	if p.Terms.Run.PerFile && len(p.Terms.Files) == 0 {
+		most = max(fewFiles, (len(files)+runtime.GOMAXPROCS(0)-1)/runtime.GOMAXPROCS(0))
+	}
+	for len(files) > 0 {
+		n, length := 0, 0
+		for n < len(files) && n < most && (n == 0 || length+len(files[n]) < mostArguments) {
+			length += len(files[n]) + 16
+			n++
+		}
+		all, files = append(all, files[:n:n]), files[n:]
+	}
+	return all
+}
+
+func (r *Runner) task(p *Plan, s *site, files []string) tools.Task {
+	run := p.Terms.Run
+	t := tools.Task{
+		Command: slices.Concat(run.Command, arguments(run.Folder, files)), Dir: filepath.Join(s.dir, filepath.FromSlash(run.Folder)),
+		Env: append(git.Unbound(os.Environ()), run.Environment...), Timeout: run.Timeout, Stderr: run.Output == policy.OnStderr, Good: run.Declares,
+	}
+	if len(p.Terms.Files) > 0 {
+		t.File = filepath.Join(s.dir, filepath.FromSlash(p.Terms.Files[0]))
+	}
+	return t
+}
+
+// errEmpty is the error of an empty report whose format has no empty form.
+var errEmpty = fmt.Errorf("it ended well but wrote nothing, where even a tool that found nothing writes a document: %w", intake.ErrMalformed)
+
+// read reads what one process found, with paths from the root.
+func (r *Runner) read(p *Plan, o tools.Outcome, s *site) (*intake.Report, error) {
+	recipe := r.Policy.Recipe(p.Terms.As)
+	if o.Size == 0 {
+		if p.Terms.As == policy.SARIF || recipe != nil && recipe.As == policy.XMLText {
+			return nil, errEmpty
+		}
+		return &intake.Report{Format: p.Terms.As, Clean: true, Tools: []intake.Tool{{}}}, nil
+	}
+	file, err := os.Open(o.Report)
+	if err != nil {
+		return nil, err
+	}
+	defer file.Close()
+	report, err := intake.Read(file, intake.Form{Format: p.Terms.As, Recipe: recipe, Flows: r.Flows})
+	if err != nil {
+		return nil, err
+	}
+	known := map[string]string{}
+	root := func(named *string) {
+		at, ok := known[*named]
+		if !ok && *named != "" {
+			at = s.rooted(p.Terms.Run.Folder, *named, report.Relative[*named])
+			known[*named] = at
+		}
+		*named = at
+	}
+	report.EachPath(root)
+	for i := range report.Tools {
+		for j := range report.Tools[i].Targets {
+			root(&report.Tools[i].Targets[j])
+		}
+	}
+	report.Relative, report.Commit = nil, "" // it is of the state that it was started on
+	return report, nil
+}
+
+// recall looks up which of a plan's files have a known answer.
+func (r *Runner) recall(p *Plan, contents map[string]string) {
+	common, err := r.Repo.CommonDir()
+	program, known := r.programOf(p.Terms.Run, contents)
+	if err != nil || !known {
+		return
+	}
+	name := tools.KeyOf(common, p.Terms.Name)
+	p.known = tools.OpenAnswers(filepath.Join(r.Store, fmt.Sprintf("%x.answers", name[:12])))
+	parts := []string{r.Depends, p.Terms.Name, p.Version, program, os.Getenv("LANG"), os.Getenv("LC_ALL")}
+	for _, file := range r.inputs(p.Terms.Run, contents) {
+		parts = append(parts, file, contents[file])
+	}
+	p.identity = tools.KeyOf(parts...)
+	everything := []string{string(p.identity[:]), "all"}
+	for _, file := range p.Given {
+		everything = append(everything, file, contents[file])
+	}
+	if !p.Terms.Run.PerFile {
+		everything = append(everything, "tree", r.Tree)
+	}
+	p.all = tools.KeyOf(everything...)
+	if p.known.Has(p.all) {
+		p.Asked = nil
+		return
+	}
+	if !p.Terms.Run.PerFile {
+		return
+	}
+	p.keys = make(map[string]tools.Key, len(p.Given))
+	for _, file := range p.Given {
+		p.keys[file] = tools.KeyOf(string(p.identity[:]), file, contents[file])
+	}
+	p.Asked = nil
+	for _, file := range p.Given {
+		if !p.known.Has(p.keys[file]) {
+			p.Asked = append(p.Asked, file)
+		}
+	}
+}
+
+// programOf tells a linter's program apart from other versions of it, as far as its file does.
+func (r *Runner) programOf(run *policy.Run, contents map[string]string) (identity string, known bool) {
+	name := run.Command[0]
+	if strings.Contains(name, "/") && !filepath.IsAbs(name) {
+		return name, contents[filepath.ToSlash(filepath.Join(run.Folder, name))] != "" // one of its inputs
+	}
+	return tools.Program(name)
+}
+
+// recalled puts what is known together with what was just found. It is nil where what is known can't be read.
+func (p *Plan) recalled(fresh *intake.Report) *intake.Report {
+	if p.known == nil {
+		return fresh
+	}
+	if fresh == nil {
+		if data, ok := p.known.Get(p.all); ok {
+			report, err := intake.Decode(data)
+			if err == nil {
+				return report
+			}
+		}
+	}
+	all := fresh
+	if all == nil {
+		data, ok := p.known.Get(p.frame())
+		report, err := intake.Decode(data)
+		if !ok || err != nil {
+			return nil
+		}
+		all = report
+	}
+	if p.keys == nil || len(p.Asked) == len(p.Given) {
+		return all
+	}
+	joined := *all
+	joined.Findings = slices.Clone(all.Findings)
+	asked := map[string]bool{}
+	for _, file := range p.Asked {
+		asked[file] = true
+	}
+	for _, file := range p.Given {
+		if asked[file] {
+			continue
+		}
+		data, ok := p.known.Get(p.keys[file])
+		if ok && len(data) == 0 {
+			continue
+		}
+		one, err := intake.Decode(data)
+		if !ok || err != nil {
+			return nil
+		}
+		joined.Findings = append(joined.Findings, one.Findings...)
+	}
+	return &joined
+}
+
+// frame is the key of what the linter says of itself.
+func (p *Plan) frame() tools.Key { return tools.KeyOf(string(p.identity[:]), "frame") }
+
+// remember keeps what a linter said of each file it was asked about. Where it spoke of others too, or stopped looking,
+// nothing can be kept.
+func (p *Plan) remember(fresh *intake.Report) {
+	if fresh.Failure != "" || fresh.Stopped != "" {
+		return
+	}
+	if p.keys == nil {
+		if data, err := fresh.Encode(); err == nil {
+			p.known.Put(p.all, data)
+			p.known.Save()
+		}
+		return
+	}
+	apart := fresh.Apart()
+	for file := range apart {
+		if _, asked := slices.BinarySearch(p.Asked, file); !asked {
+			return
+		}
+	}
+	frame := *fresh
+	frame.Findings = nil
+	if data, err := frame.Encode(); err == nil {
+		p.known.Put(p.frame(), data)
+	}
+	for _, file := range p.Asked {
+		var data []byte
+		if findings := apart[file]; len(findings) > 0 {
+			var err error
+			if data, err = (&intake.Report{Findings: findings}).Encode(); err != nil {
+				return
+			}
+		}
+		p.known.Put(p.keys[file], data)
+	}
+	if whole := p.recalled(fresh); whole != nil {
+		if data, err := whole.Encode(); err == nil {
+			p.known.Put(p.all, data)
+		}
+	}
+	p.known.Save() // without them they are asked for again
+}
