@@ -155,6 +155,7 @@ func (w *witness) assess(t *testimony, clean bool) *testimony {
 	}
 	lines := report.Format == policy.Diagnostics || from.recipe != nil && from.recipe.As == policy.PlainText
 	switch {
+	case !t.evidence.Sound():
 	case report.Failure != "":
 		t.fail(judge.Failed, report.Failure)
 	case report.Stopped != "" && !from.terms.Errors:

@@ -153,7 +153,7 @@ func (w *witness) run(runner *runs.Runner, t *testimony) {
 		t.fail(judge.Failed, fmt.Sprintf("%v; try its command by hand, and keep all of its output", result.Broken))
 	}
 	w.assess(t, true)
-	if t.evidence.State == judge.Read && result.Known {
+	if t.evidence.Sound() && result.Known {
 		t.evidence.State = judge.Cached
 	}
 }

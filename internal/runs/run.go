@@ -104,7 +104,7 @@ func (r *Runner) ask(p *Plan, res *Result) *intake.Report {
 		switch {
 		case outcomes[i].Problem != "":
 			if res.Problem == "" {
-				res.Problem = outcomes[i].Problem + quoted(outcomes[i].Tail)
+				res.Problem = strings.ReplaceAll(outcomes[i].Problem, s.dir+string(filepath.Separator), "") + quoted(outcomes[i].Tail)
 			}
 			continue
 		case broken[i] != nil:
@@ -153,12 +153,23 @@ func (r *Runner) task(p *Plan, s *site, files []string) tools.Task {
 	run := p.Terms.Run
 	t := tools.Task{
 		Command: slices.Concat(run.Command, arguments(run.Folder, files)), Dir: filepath.Join(s.dir, filepath.FromSlash(run.Folder)),
-		Env: append(git.Unbound(os.Environ()), run.Environment...), Timeout: run.Timeout, Stderr: run.Output == policy.OnStderr, Good: run.Declares,
+		Env: append(git.Unbound(os.Environ()), run.Environment...), Timeout: run.Timeout, Stderr: run.Output == policy.OnStderr, Fault: func(code int) string { return faultOf(run, code) },
 	}
 	if len(p.Terms.Files) > 0 {
 		t.File = filepath.Join(s.dir, filepath.FromSlash(p.Terms.Files[0]))
 	}
 	return t
+}
+
+// faultOf says why a linter that ended with a code has no word, "" where it has.
+func faultOf(run *policy.Run, code int) string {
+	switch {
+	case run.Declares(code):
+		return ""
+	case slices.Contains(run.Failed, code):
+		return fmt.Sprintf("it ended with code %d, by which it tells that it failed", code)
+	}
+	return fmt.Sprintf("it ended with code %d, which doesn't tell of a good run; where it does, say exits: {found: %d} in its report", code, code)
 }
 
 // errEmpty is the error of an empty report whose format has no empty form.

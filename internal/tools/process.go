@@ -63,8 +63,8 @@ func (b *Bench) run(ctx context.Context, t Task, file string) (o Outcome) {
 		o.Problem = "it was called off"
 	case code < 0:
 		o.Problem = fmt.Sprintf("it ended by itself: %v", cmd.ProcessState)
-	case !t.Good(code):
-		o.Problem = fmt.Sprintf("it ended with code %d, which doesn't tell of a good run; where it does, say exits: {found: %d} in its report", code, code)
+	case t.Fault(code) != "":
+		o.Problem = t.Fault(code)
 	case err != nil && !errors.As(err, new(*exec.ExitError)) && !errors.Is(err, exec.ErrWaitDelay):
 		o.Problem = err.Error()
 	}

@@ -25,7 +25,7 @@ type Task struct {
 	Timeout time.Duration
 	Stderr  bool   // what it finds stands on its error output
 	File    string // absolute: the file it writes what it finds to; "" for an output
-	Good    func(code int) bool
+	Fault   func(code int) string // why a run that ended with a code is no good one, "" where it is
 }
 
 // Outcome is what came of a task.

@@ -1,0 +1,349 @@
+package main
+
+import (
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"syscall"
+	"testing"
+	"time"
+)
+
+// port is a sandbox whose policy names one linter of testdata/linters, with temporary and cache folders of its own.
+type port struct {
+	*sandbox
+	log string // where linters note what they do
+	tmp string
+}
+
+func newPort(t *testing.T, report string) *port {
+	h := &port{sandbox: repository(t), tmp: t.TempDir(), log: filepath.Join(t.TempDir(), "log")}
+	h.env = append(h.env, "TMPDIR="+h.tmp, "LOG="+h.log, "XDG_CACHE_HOME="+t.TempDir())
+	if err := os.WriteFile(h.log, nil, 0o644); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.CopyFS(filepath.Join(h.dir, "tools"), os.DirFS("testdata/linters")); err != nil {
+		t.Fatal(err)
+	}
+	h.write("core/tide.c", lines(10))
+	h.write("fares/fare.go", "package fares\n")
+	h.write(".zincdoor/policy.yaml", "zincdoor: 1\nreports:\n  gauge: {"+report+`}
+doors:
+  commit: {judges: staged, limits: [{count: new, severity: warning, most: 0}]}
+  merge: {judges: branch, limits: [{count: new, severity: warning, most: 0}]}
+  growth: {judges: branch, limits: [{count: all, severity: note, most: no-growth}]}
+  now: {judges: worktree, limits: [{count: new, severity: warning, most: 0}]}
+`)
+	h.commit("one")
+	h.git("config", "zincdoor.run", "true")
+	return h
+}
+
+// state is the work tree and the index, byte for byte.
+func (h *port) state() string {
+	var all strings.Builder
+	filepath.WalkDir(h.dir, func(path string, d os.DirEntry, err error) error {
+		if err != nil {
+			h.Fatal(err)
+		}
+		rel, _ := filepath.Rel(h.dir, path)
+		if strings.HasPrefix(rel, ".git") && rel != ".git/index" {
+			return nil
+		}
+		if d.Type().IsRegular() {
+			data, _ := os.ReadFile(path)
+			fmt.Fprintf(&all, "%s %x\n", rel, data)
+		}
+		return nil
+	})
+	return all.String()
+}
+
+// logged is what linters noted since the last time.
+func (h *port) logged() []string {
+	data, err := os.ReadFile(h.log)
+	if err != nil {
+		h.Fatal(err)
+	}
+	if err := os.WriteFile(h.log, nil, 0o644); err != nil {
+		h.Fatal(err)
+	}
+	return strings.Fields(string(data))
+}
+
+// clear checks that nothing was left behind, no process and no file.
+func (h *port) clear(before string) {
+	h.Helper()
+	if now := h.state(); now != before {
+		h.Errorf("the work tree or the index has changed")
+	}
+	if left, _ := os.ReadDir(h.tmp); len(left) > 0 {
+		h.Errorf("left in the temporary folder: %v", left)
+	}
+	data, _ := os.ReadFile(h.log)
+	for _, pid := range strings.Fields(string(data)) {
+		if _, err := os.Stat("/proc/" + pid + "/stat"); err == nil {
+			if stat, _ := os.ReadFile("/proc/" + pid + "/stat"); !strings.Contains(string(stat), ") Z ") {
+				h.Errorf("process %s is still there: %s", pid, stat)
+			}
+		}
+	}
+}
+
+const shoal = "int depth; /* SHOAL */\n"
+
+// TestRuns: a linter runs on what will be committed, and what it leaves is worth what it is worth.
+func TestRuns(t *testing.T) {
+	for _, c := range []struct {
+		name, report string
+		staged       string // of core/tide.c
+		after        string // in the work tree alone
+		code         int
+		say          string
+	}{
+		{"finds what is staged", "run: [sh, tools/shoal.sh], as: diagnostics, files: '**/*.c'", shoal, lines(3), 1, "gauge read"},
+		{"doesn't see what isn't", "run: [sh, tools/shoal.sh], as: diagnostics, files: '**/*.c'", "int depth;\n", shoal, 0, "gauge empty"},
+		{"only what changed", "run: [sh, tools/shoal.sh], as: diagnostics, files: '**/*.c', only: changed", shoal, shoal, 1, "gauge read"},
+		{"nothing for it", "run: [sh, tools/crash.sh], as: diagnostics, files: '**/*.go', only: changed", shoal, shoal, 0, "gauge skipped"},
+		{"in a folder", "run: [sh, ../tools/shoal.sh], folder: core, as: diagnostics, files: 'core/*.c'", shoal, shoal, 1, "gauge read"},
+		{"on standard error", "run: [sh, -c, 'sh tools/shoal.sh \"$@\" >&2', sh], inputs: 'tools/*', output: stderr, as: diagnostics, files: '**/*.c'", shoal, shoal, 1, "gauge read"},
+		{"by its environment", "run: [sh, tools/quiet.sh], environment: {CODE: 3}, as: diagnostics", shoal, shoal, 2, "it ended with code 3, which doesn't tell of a good run; where it does, say exits: {found: 3} in its report; its last words: all is well here"},
+		{"a declared code", "run: [sh, tools/quiet.sh], environment: {CODE: 3}, exits: {found: 3}, as: diagnostics", shoal, shoal, 0, "gauge empty"},
+		{"0 tells of a failure", "run: [sh, tools/quiet.sh], exits: {failed: 0}, as: diagnostics", shoal, shoal, 2, "it ended with code 0, by which it tells that it failed"},
+		{"crashes", "run: [sh, tools/crash.sh], as: diagnostics", shoal, shoal, 2, "gauge failed it ended by itself: signal: segmentation fault"},
+		{"hangs", "run: [sh, tools/hang.sh], as: diagnostics, timeout: 300ms", shoal, shoal, 2, "gauge failed it was ended after 300ms"},
+		{"writes garbage", "run: [sh, tools/garbage.sh], as: sarif", shoal, shoal, 2, "gauge failed"},
+		{"an empty document", "run: [sh, tools/quiet.sh], as: sarif", shoal, shoal, 2, "even a tool that found nothing writes a document"},
+		{"forks", "run: [sh, tools/forks.sh], as: diagnostics", shoal, shoal, 0, "gauge empty"},
+		{"prints without end", "run: [sh, tools/flood.sh], as: diagnostics", shoal, shoal, 2, "it wrote more than 1024 MiB"},
+		{"alters files", "run: [sh, tools/rewrite.sh], as: diagnostics", shoal, shoal, 0, "gauge empty"},
+		{"isn't there", "run: nosuchgauge, as: diagnostics", shoal, shoal, 2, "nosuchgauge is not on the PATH; install it"},
+		{"isn't there and isn't needed", "run: nosuchgauge, as: diagnostics, optional: true}\n  other: {run: [sh, tools/quiet.sh], as: diagnostics", shoal, shoal, 0, "gauge failed"},
+		{"writes a file", "run: [sh, tools/file.sh], file: build/shoals.txt, as: diagnostics", lines(11), shoal, 0, "gauge read"},
+		{"writes no file", "run: [sh, tools/quiet.sh], file: build/shoals.txt, as: diagnostics", shoal, shoal, 2, "it ended well but wrote no build/shoals.txt"},
+		{"of the wanted version", "run: [sh, tools/shoal.sh], as: diagnostics, files: '**/*.c', version: '>=2', ask: [echo, gauge 2.1]", shoal, shoal, 1, "gauge read"},
+		{"of another version", "run: [sh, tools/shoal.sh], as: diagnostics, files: '**/*.c', version: '>=3', ask: [echo, gauge 2.1]", shoal, shoal, 2, "it comes from version gauge 2.1, where the policy wants >=3"},
+		{"one of two alters what both read", "run: [sh, tools/rewrite.sh], as: diagnostics}\n  other: {run: [sh, tools/quiet.sh], as: diagnostics", shoal, shoal, 2, "other failed one of the linters altered core/tide.c in the copy"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			t.Parallel()
+			h := newPort(t, c.report)
+			h.write("core/tide.c", c.staged)
+			h.git("add", "-A")
+			h.write("core/tide.c", c.after)
+			before := h.state()
+			if v := h.judge("--staged"); v.Code != c.code || !strings.Contains(v.about(), c.say) {
+				t.Errorf("exit code %d\n%s\nwant %d and %q", v.Code, v.about(), c.code, c.say)
+			}
+			h.clear(before)
+		})
+	}
+}
+
+// TestRunAnswers: a linter that looks at each file by itself is asked again only about what is new to it.
+func TestRunAnswers(t *testing.T) {
+	h := newPort(t, "run: [sh, tools/shoal.sh], as: diagnostics, files: '**/*.c', per: file, inputs: gauge.conf")
+	other := strings.NewReplacer("SHOAL", "ROCK")
+	for i := range 5 {
+		h.write(fmt.Sprintf("core/quay%d.c", i), other.Replace(shoal))
+	}
+	h.write("gauge.conf", "a\n")
+	for _, c := range []struct {
+		name  string
+		do    func()
+		args  []string
+		asked int
+		state string
+		found int
+	}{
+		{"all at first", func() {}, nil, 6, "empty", 0},
+		{"none again", func() {}, nil, 0, "cached", 0},
+		{"one that is new", func() { h.write("core/quay1.c", shoal) }, nil, 1, "read", 1},
+		{"what was found stays", func() {}, nil, 0, "cached", 1},
+		{"another, with what is known", func() { h.write("core/quay2.c", shoal+"\n") }, nil, 1, "read", 2},
+		{"as it was", func() { h.write("core/quay2.c", other.Replace(shoal)) }, nil, 0, "cached", 1},
+		{"asked anew", func() {}, []string{"--no-cache"}, 6, "read", 1},
+		{"its inputs altered", func() { h.write("gauge.conf", "b\n") }, nil, 6, "read", 1},
+		{"its command's file altered", func() { h.write("tools/shoal.sh", h.read("tools/shoal.sh")+"\n") }, nil, 6, "read", 1},
+		{"a file that is gone", func() { os.Remove(filepath.Join(h.dir, "core/quay1.c")) }, nil, 0, "cached", 0},
+		{"what was kept is damaged", func() { damage(h) }, nil, 5, "empty", 0},
+		{"it speaks of other files", func() {
+			h.write("tools/shoal.sh", "printf '%s\\n' \"$@\" >>$LOG; echo 'core/tide.h:1:1: warning: a shoal [-Wshoal]'\n")
+			h.write("core/tide.h", shoal)
+		}, nil, 5, "read", 1},
+		{"so that nothing is kept", func() {}, nil, 5, "read", 1},
+	} {
+		c.do()
+		h.git("add", "-A")
+		v := h.judge(append([]string{"--staged"}, c.args...)...)
+		if asked := len(h.logged()); asked != c.asked || v.Evidence[0].State != c.state || v.Totals["findings"] != c.found {
+			t.Errorf("%s: asked about %d files, want %d; %s, want %s; %d findings, want %d", c.name, asked, c.asked, v.Evidence[0].State, c.state, v.Totals["findings"], c.found)
+		}
+	}
+}
+
+// damage alters a byte in the middle of each file of answers.
+func damage(h *port) {
+	cache := strings.TrimPrefix(h.env[2], "XDG_CACHE_HOME=")
+	files, _ := filepath.Glob(filepath.Join(cache, "zincdoor", "answers", "*"))
+	if len(files) == 0 {
+		h.Fatal("no answers are kept")
+	}
+	for _, file := range files {
+		data, err := os.ReadFile(file)
+		if err != nil {
+			h.Fatal(err)
+		}
+		data[len(data)/2] ^= 1
+		if err := os.WriteFile(file, data, 0o644); err != nil {
+			h.Fatal(err)
+		}
+	}
+}
+
+// TestRunNames: whatever files are called, a linter is given them, and as many at a time as a command line takes.
+func TestRunNames(t *testing.T) {
+	h := newPort(t, "run: [sh, tools/shoal.sh], as: diagnostics, only: changed, inputs: 'tools/**'")
+	names := []string{"-rf", "--help", "a b.c", "it's \"this\".c", "core/-x", "é.c", "$(touch x)"}
+	for _, name := range names {
+		h.write(name, shoal)
+	}
+	for i := range 3000 {
+		h.write(fmt.Sprintf("quays/a-quay-with-a-name-that-goes-on-and-on-%d.c", i), "x\n")
+	}
+	h.write("a\nnew line.c", "x\n")
+	h.git("add", "-A")
+	v := h.judge("--staged")
+	if v.Totals["new"] != len(names) || v.Evidence[0].State != "read" {
+		t.Errorf("%d new, want %d\n%s", v.Totals["new"], len(names), v.about())
+	}
+	if asked := strings.Count(h.read(h.logName()), "\n"); asked != 3000+len(names)+2 {
+		t.Errorf("asked about %d", asked)
+	}
+}
+
+func (h *port) logName() string {
+	rel, err := filepath.Rel(h.dir, h.log)
+	if err != nil {
+		h.Fatal(err)
+	}
+	return rel
+}
+
+// TestRunsOfBranches: at the door of a branch linters run on what is committed, by the target's policy, and where the
+// report says so on the state before the change too.
+func TestRunsOfBranches(t *testing.T) {
+	h := newPort(t, "run: [sh, tools/shoal.sh], as: diagnostics, files: '**/*.c', base: true")
+	h.write("core/old.c", shoal)
+	h.commit("a shoal of old")
+	h.git("checkout", "-q", "-b", "work")
+	h.write("core/tide.c", shoal)
+	h.write(".zincdoor/policy.yaml", strings.Replace(h.read(".zincdoor/policy.yaml"), "tools/shoal.sh", "tools/crash.sh", 1))
+	h.commit("a new one")
+	for _, c := range []struct {
+		name, door string
+		do         func()
+		code       int
+		say        string
+		runs       int
+	}{
+		{"in the clean work tree", "merge", func() {}, 1, "before the change: gauge read", 4},
+		{"the base's answer is kept", "merge", func() {}, 1, "before the change: gauge cached", 2},
+		{"nothing may grow", "growth", func() {}, 1, "gauge read", 2},
+		{"not what isn't committed", "merge", func() { h.write("core/tide.c", "int depth;\n") }, 1, "gauge read", 2},
+		{"what is mended is gone", "growth", func() { h.write("core/tide.c", lines(3)); h.write("core/old.c", "\n"); h.commit("mended") }, 0, "gauge empty", 2},
+		{"without leave", "merge", func() { h.git("config", "zincdoor.run", "false") }, 2, `gauge missing "sh tools/shoal.sh" is not run`, 0},
+	} {
+		c.do()
+		before := h.state()
+		v := h.judge("--against", "main", "--door", c.door)
+		if runs := len(h.logged()); v.Code != c.code || !strings.Contains(v.about(), c.say) || runs != c.runs {
+			t.Errorf("%s: exit code %d, asked about %d files\n%s", c.name, v.Code, runs, v.about())
+		}
+		h.clear(before)
+	}
+	if v := h.judge("--against", "main", "--door", "merge", "--run"); v.Code != 0 {
+		t.Errorf("with --run: exit code %d\n%s", v.Code, v.about())
+	}
+	h.git("branch", "-q", "bare", h.git("commit-tree", "-m", "no policy", h.git("mktree", "--missing")))
+	h.git("config", "zincdoor.run", "true")
+	if v := h.judge("--range", "bare..work", "--door", "merge"); v.Code != 2 || !strings.Contains(v.about(), "--policy HEAD:.zincdoor/policy.yaml --run") {
+		t.Errorf("by its own policy: exit code %d\n%s", v.Code, v.about())
+	}
+}
+
+// TestPlannedRuns: a dry run names what would be started, and starts nothing.
+func TestPlannedRuns(t *testing.T) {
+	h := newPort(t, "run: [sh, tools/shoal.sh, 'two words'], as: diagnostics, files: '**/*.c', version: '2', ask: [sh, -c, 'echo 2; echo asked >>$LOG']")
+	h.write("core/tide.c", shoal)
+	h.git("add", "-A")
+	out, errs, code := h.run("gate", "--staged", "--dry-run")
+	want := "gauge  sh tools/shoal.sh 'two words'\n  where   a copy of the index\n  files   1\n          core/tide.c\n\n"
+	if out != want || code != 0 || len(h.logged()) > 0 {
+		t.Errorf("exit code %d\n%s%s", code, out, errs)
+	}
+}
+
+// TestInterruptedRun: a gate that is called off in the middle leaves nothing behind. Two at once don't mind each other.
+func TestInterruptedRun(t *testing.T) {
+	h := newPort(t, "run: [sh, tools/hang.sh], as: diagnostics")
+	h.write("core/tide.c", shoal)
+	h.git("add", "-A")
+	before := h.state()
+	var gates sync.WaitGroup
+	for range 2 {
+		cmd := exec.Command(program, "gate", "--staged")
+		cmd.Dir, cmd.Env = h.dir, h.environment()
+		if err := cmd.Start(); err != nil {
+			t.Fatal(err)
+		}
+		gates.Go(func() {
+			for len(strings.Fields(h.read(h.logName()))) < 2 {
+				time.Sleep(5 * time.Millisecond)
+			}
+			cmd.Process.Signal(syscall.SIGINT)
+			cmd.Wait()
+			if code := cmd.ProcessState.ExitCode(); code != 2 {
+				t.Errorf("exit code %d", code)
+			}
+		})
+	}
+	gates.Wait()
+	h.clear(before)
+}
+
+// TestRealRuns: compilers are linters too.
+func TestRealRuns(t *testing.T) {
+	for _, c := range []struct{ name, needs, report, path, text, rule string }{
+		{"gcc", "gcc", "run: [gcc, -Wall, -fsyntax-only], output: stderr, as: diagnostics, files: '**/*.c', only: changed, per: file", "core/tide.c", "int f(void) { int unused; return 1; }\n", "-Wunused-variable"},
+		{"clang", "clang", "run: [clang, -Wall, -fsyntax-only, -fdiagnostics-format=sarif], output: stderr, as: sarif, files: '**/*.c', only: changed", "core/tide.c", "int f(void) { int unused; return 1; }\n", ""},
+		{"go vet", "go", "run: [go, vet, -json, ./...], as: vet-lines", "fares/fare.go", "package fares\n\nimport \"fmt\"\n\nfunc Say(n int) { fmt.Printf(\"%s\", n) }\n", "printf"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			if _, err := exec.LookPath(c.needs); err != nil {
+				t.Skip(err)
+			}
+			h := newPort(t, c.report)
+			if cache, err := exec.Command("go", "env", "GOCACHE").Output(); err == nil { // which has what is needed already
+				h.env = append(h.env, "GOCACHE="+strings.TrimSpace(string(cache)))
+			}
+			h.write(".zincdoor/policy.yaml", h.read(".zincdoor/policy.yaml")+`recipes:
+  vet-lines: {as: json, each: "$.*.*[*]", clean: "^(\\{\\}\\s*)+$", path: {at: $.posn, cut: "^(.+?):\\d+"}, line: {at: $.posn, cut: ":(\\d+):\\d+$"}, rule: {member: 1}, message: $.message}
+`)
+			h.write("go.mod", "module tideboard\n\ngo 1.21\n")
+			h.write("core/tide.c", "int f(void) { return 1; }\n")
+			h.commit("two")
+			h.write(c.path, c.text)
+			h.git("add", "-A")
+			before := h.state()
+			v := h.judge("--staged")
+			if v.Code != 1 || len(v.Findings) != 1 || v.Findings[0].Path != c.path || c.rule != "" && v.Findings[0].Rule != c.rule {
+				t.Errorf("exit code %d\n%v\n%s", v.Code, v.Findings, v.about())
+			}
+			h.clear(before)
+		})
+	}
+}

@@ -1,0 +1,2 @@
+# Writes what is no report.
+printf '\000\001{]'
