@@ -347,3 +347,40 @@ func TestRealRuns(t *testing.T) {
 		})
 	}
 }
+
+// BenchmarkKnownAnswers judges a commit again by five linters that answered for each of 2,000 files before, beside the
+// one git diff that this needs.
+func BenchmarkKnownAnswers(b *testing.B) {
+	h := &port{sandbox: &sandbox{T: &testing.T{}, dir: b.TempDir()}}
+	h.env = append(h.env, "XDG_CACHE_HOME="+b.TempDir())
+	h.git("init", "-q", "-b", "main", ".")
+	if err := os.CopyFS(filepath.Join(h.dir, "tools"), os.DirFS("testdata/linters")); err != nil {
+		b.Fatal(err)
+	}
+	reports := ""
+	for i := range 5 {
+		reports += fmt.Sprintf("  gauge%d: {run: [sh, tools/shoal.sh], as: diagnostics, files: '**/*.c', per: file, tool: gauge%d}\n", i, i)
+	}
+	h.write(".zincdoor/policy.yaml", "zincdoor: 1\nreports:\n"+reports+"doors:\n  commit: {judges: staged, limits: [{count: new, severity: warning, most: 0}]}\n")
+	for i := range 2000 {
+		h.write(fmt.Sprintf("core/quay%d/tide%d.c", i%40, i), lines(60))
+	}
+	h.commit("one")
+	for i := range 9 {
+		h.write(fmt.Sprintf("core/quay%d/tide%d.c", i, i), shoal+lines(60))
+	}
+	h.git("add", "-A")
+	if v := h.judge("--staged", "--run"); v.Totals["new"] != 9 {
+		b.Fatal(v.about())
+	}
+	for _, c := range []struct {
+		name    string
+		command []string
+	}{{"git diff", []string{"git", "diff-index", "--cached", "-p", "HEAD"}}, {"gate", []string{program, "gate", "--staged", "--run"}}} {
+		b.Run(c.name, func(b *testing.B) {
+			for b.Loop() {
+				h.command(c.command[0], c.command[1:]...)
+			}
+		})
+	}
+}

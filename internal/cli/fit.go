@@ -16,6 +16,7 @@ import (
 	"zincdoor/internal/core/baseline"
 	"zincdoor/internal/core/policy"
 	"zincdoor/internal/fit"
+	"zincdoor/internal/gate"
 	"zincdoor/internal/git"
 	"zincdoor/internal/render"
 )
@@ -25,6 +26,7 @@ type fitFlags struct {
 	hooks                       []string
 	reports                     []string
 	server, remove, dry, accept bool
+	run                         bool
 }
 
 func (p *program) fit() *cobra.Command {
@@ -36,6 +38,9 @@ func (p *program) fit() *cobra.Command {
 each commit and each push. Name the reports that your linters write, with paths from the repository's root:
 
   zincdoor fit --report build/warnings.txt
+
+None need be named where the policy names the reports, or the linters to start. What it names is started in this
+repository only once you allow it: fit tells what that is, and asks.
 
 Hooks that are there already still run, first, and decide first. Running it twice changes nothing; --remove takes away
 exactly what it wrote and puts back what was there.`,
@@ -50,6 +55,7 @@ exactly what it wrote and puts back what was there.`,
 	f.StringArrayVar(&flags.reports, "report", nil, "a report the hooks judge by, as `[FORMAT=]FILE`; repeatable")
 	f.BoolVar(&flags.server, "server", false, "fit the hook of a bare repository that receives pushes")
 	f.BoolVar(&flags.accept, "baseline", false, "accept the present findings of the reports, without asking")
+	f.BoolVar(&flags.run, "run", false, "let the linters that the policy names be started here, without asking")
 	f.BoolVar(&flags.dry, "dry-run", false, "show what would be written, and write nothing")
 	f.BoolVar(&flags.remove, "remove", false, "take away what was fitted")
 	return cmd
@@ -70,15 +76,23 @@ func (p *program) runFit(ctx context.Context, flags fitFlags) error {
 	}
 	if flags.remove {
 		if !flags.dry {
-			if err := repo.UnsetLocal(fit.MergeDriver, fit.MergeCommand); err != nil {
+			if err := errors.Join(repo.UnsetLocal(fit.MergeDriver, fit.MergeCommand), repo.UnsetLocal(git.Leave, "true")); err != nil {
 				return unjudged{err}
 			}
 		}
 		return p.unfit(dir, place, flags.dry)
 	}
-	call, err := fitCall(repo, place, flags)
+	doors, err := fitDoors(ctx, repo, place, flags)
 	if err != nil {
 		return err
+	}
+	call, err := fitCall(repo, place, doors, flags)
+	if err != nil {
+		return err
+	}
+	starts := startedBy(doors, call)
+	if flags.server && len(starts) > 0 && !flags.run && !repo.RunsHere() {
+		return fmt.Errorf("at each push the door would start what the policy of this repository names (%s); let it, once you trust all who may push: git config %s true, or fit --server --run", strings.TrimSpace(programs(starts)), git.Leave)
 	}
 	files, err := fit.Plan(place, call)
 	if err != nil {
@@ -96,7 +110,52 @@ func (p *program) runFit(ctx context.Context, flags fitFlags) error {
 			return unjudged{err}
 		}
 	}
+	if err := p.offerRun(repo, starts, flags); err != nil {
+		return unjudged{err}
+	}
 	return p.offerBaseline(ctx, place, flags)
+}
+
+// startedBy lists the reports of the hooks' doors whose linters a gate starts.
+func startedBy(doors *policy.Policy, call fit.Call) (all []policy.Report) {
+	for _, r := range doors.Reports {
+		for _, name := range call.Doors {
+			door, _ := doors.Door(name)
+			reports, _ := doors.Needed(door)
+			if r.Run != nil && slices.ContainsFunc(reports, func(n policy.Report) bool { return n.Name == r.Name }) {
+				all = append(all, r)
+				break
+			}
+		}
+	}
+	return all
+}
+
+// programs lists commands for people.
+func programs(reports []policy.Report) string {
+	var all strings.Builder
+	for _, r := range reports {
+		fmt.Fprintf(&all, "  %s: %s\n", render.Safe(r.Name), render.Safe(render.ShellWords(r.Run.Command)))
+	}
+	return all.String()
+}
+
+// offerRun lets linters be started where the call or the person at the terminal says so.
+func (p *program) offerRun(repo *git.Repo, starts []policy.Report, flags fitFlags) error {
+	if len(starts) == 0 || repo.RunsHere() {
+		return nil
+	}
+	fmt.Fprintf(p.out, "\nThe policy names linters, which a gate starts on a copy of what it judges:\n%s", programs(starts))
+	fmt.Fprintln(p.out, "Whoever may alter the policy may alter these commands, so they run only where you allow it.")
+	if !flags.run && !p.agrees("Let them be started in this repository?") {
+		fmt.Fprintf(p.out, "They are not allowed yet, and no door opens without them. To allow them: git config %s true\n", git.Leave)
+		return nil
+	}
+	if err := repo.SetLocal(git.Leave, "true"); err != nil {
+		return err
+	}
+	fmt.Fprintf(p.out, "Allowed in this repository's own configuration (%s = true).\n", git.Leave)
+	return nil
 }
 
 func fitPlace(repo *git.Repo) (fit.Place, error) {
@@ -132,17 +191,13 @@ func mergeTarget(repo *git.Repo) string {
 }
 
 // fitCall settles which hooks ask which doors, and by which reports.
-func fitCall(repo *git.Repo, place fit.Place, flags fitFlags) (fit.Call, error) {
+func fitCall(repo *git.Repo, place fit.Place, doors *policy.Policy, flags fitFlags) (fit.Call, error) {
 	call := fit.Call{Doors: map[fit.Hook]string{}}
 	switch {
 	case flags.server && !repo.Bare:
 		return call, fmt.Errorf("--server is for a bare repository that receives pushes; this one has a work tree")
 	case repo.Bare && !flags.server:
 		return call, fmt.Errorf("this is a bare repository; fit the hook that judges what it receives with --server")
-	}
-	doors, err := fitDoors(place)
-	if err != nil {
-		return call, err
 	}
 	wanted := flags.hooks
 	if flags.server {
@@ -163,8 +218,8 @@ func fitCall(repo *git.Repo, place fit.Place, flags fitFlags) (fit.Call, error) 
 		}
 		call.Doors[hook] = door
 	}
-	if len(call.Doors) > 0 && len(flags.reports) == 0 {
-		return call, fmt.Errorf("a hook needs something to judge by: name the reports that your linters write, as in --report build/warnings.txt; or fit the policy alone with --hook none")
+	if len(flags.reports) == 0 && lacksReports(doors, call) {
+		return call, fmt.Errorf("a hook needs something to judge by: name the reports that your linters write, as in --report build/warnings.txt, or name them or the linters in the policy; or fit the policy alone with --hook none")
 	}
 	for _, report := range flags.reports {
 		rooted, err := rootedReport(repo, report)
@@ -176,17 +231,35 @@ func fitCall(repo *git.Repo, place fit.Place, flags fitFlags) (fit.Call, error) 
 	return call, nil
 }
 
+// lacksReports reports whether the policy names nothing that one of the hooks' doors could judge by.
+func lacksReports(doors *policy.Policy, call fit.Call) bool {
+	for _, name := range call.Doors {
+		door, _ := doors.Door(name)
+		if reports, _ := doors.Needed(door); len(reports) == 0 {
+			return true
+		}
+	}
+	return false
+}
+
 // fitDoors are the doors of the policy that is there, or of the starter.
-func fitDoors(place fit.Place) (*policy.Policy, error) {
-	file := filepath.Join(place.Root, filepath.FromSlash(policy.Path))
-	data, err := os.ReadFile(file)
-	if place.Root == "" || errors.Is(err, os.ErrNotExist) {
+func fitDoors(ctx context.Context, repo *git.Repo, place fit.Place, flags fitFlags) (*policy.Policy, error) {
+	q := gate.Request{Dir: repo.Root, Run: flags.run}
+	if repo.Bare {
+		commit, ok := repo.Head()
+		if !ok {
+			return policy.Parse("starter policy", place.Starter())
+		}
+		q.Policy = commit + ":" + policy.Path
+	}
+	file, err := gate.OpenPolicy(ctx, q, false)
+	if err != nil && repo.Bare && file == nil || err == nil && file.BuiltIn {
 		return policy.Parse("starter policy", place.Starter())
 	}
 	if err != nil {
-		return nil, unjudged{err}
+		return nil, graded(err)
 	}
-	return policy.Parse(policy.Path, data)
+	return file.Policy, nil
 }
 
 func doorFor(p *policy.Policy, kind policy.Kind, hook fit.Hook) (string, error) {

@@ -12,6 +12,7 @@ import (
 	"zincdoor/internal/core/baseline"
 	"zincdoor/internal/core/change"
 	"zincdoor/internal/core/judge"
+	"zincdoor/internal/core/policy"
 	"zincdoor/internal/intake"
 )
 
@@ -162,19 +163,34 @@ func (w *witness) coverOf(t *testimony, find func(string) intake.Found) {
 	}
 	for _, tool := range t.report.Tools {
 		paths := []string{baseline.Everywhere}
-		if covers := t.from.terms.Covers; len(covers) > 0 {
-			paths = covers
+		switch run := t.from.terms.Run; {
+		case len(t.from.terms.Covers) > 0:
+			paths = t.from.terms.Covers
+		case !t.from.runs || !run.TakesFiles():
+		case run.Changed && (w.kind != policy.Tree || w.before):
+			paths = globsOf(t.given)
+		default:
+			paths = run.Files
 		}
 		if len(tool.Targets) > 0 {
-			paths = nil
-			for _, target := range tool.Targets {
-				paths = append(paths, baseline.PathGlob(find(target).Path))
+			targets := make([]string, len(tool.Targets))
+			for i, target := range tool.Targets {
+				targets[i] = find(target).Path
 			}
-			slices.Sort(paths)
-			paths = slices.Compact(paths)
+			paths = globsOf(targets)
 		}
 		t.evidence.Covers = append(t.evidence.Covers, baseline.Cover{Tool: cmp.Or(tool.Name, t.toolName()), Paths: paths})
 	}
+}
+
+// globsOf gives the globs that take just these paths.
+func globsOf(paths []string) []string {
+	globs := make([]string, len(paths))
+	for i, p := range paths {
+		globs[i] = baseline.PathGlob(p)
+	}
+	slices.Sort(globs)
+	return slices.Compact(globs)
 }
 
 // toolName is what a tool is called that doesn't name itself.

@@ -138,9 +138,10 @@ func (w *witness) run(runner *runs.Runner, t *testimony) {
 	if t.report == nil {
 		t.report = &intake.Report{Format: terms.As}
 	}
+	t.given = result.Given
 	for i := range t.report.Tools {
-		if result.Given != nil && (len(t.report.Tools[i].Targets) == 0 || result.Kept > 0) {
-			t.report.Tools[i].Targets = result.Given
+		if result.Kept > 0 {
+			t.report.Tools[i].Targets = nil // those of the last run alone
 		}
 	}
 	switch {

@@ -47,6 +47,7 @@ type testimony struct {
 	from     origin
 	evidence judge.Evidence
 	report   *intake.Report // nil where it couldn't be read
+	given    []string       // the files that the linter was asked about, where it takes files
 	placed   []bool         // by finding: its path is in the tree the report speaks of
 	lens     *lens
 }

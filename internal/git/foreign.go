@@ -94,12 +94,15 @@ func FetchFile(ctx context.Context, address, at, path string) (data []byte, err 
 	return r.readAt(at, path)
 }
 
+// Leave is the key of git's configuration by which a user lets programs be started.
+const Leave = "zincdoor.run"
+
 // RunsHere reports whether the user lets programs be started that the repository's policy names: by zincdoor.run in the
 // repository's own configuration, or by its path in that of the user, which no clone brings along.
 func (r *Repo) RunsHere() bool {
-	if out, err := r.git("config", "--local", "--type=bool", "--get", "zincdoor.run"); err == nil {
+	if out, err := r.git("config", "--local", "--type=bool", "--get", Leave); err == nil {
 		return strings.TrimSpace(string(out)) == "true"
 	}
-	out, _ := r.git("config", "--global", "--type=path", "--get-all", "zincdoor.run")
+	out, _ := r.git("config", "--global", "--type=path", "--get-all", Leave)
 	return slices.Contains(strings.Split(strings.TrimSpace(string(out)), "\n"), r.Root)
 }

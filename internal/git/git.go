@@ -328,6 +328,12 @@ func (r *Repo) CommonDir() (string, error) {
 	return strings.TrimSuffix(string(out), "\n"), err
 }
 
+// GitDir is the folder of this work tree's own state: its index, what it has checked out.
+func (r *Repo) GitDir() (string, error) {
+	out, err := r.git("rev-parse", "--absolute-git-dir")
+	return strings.TrimSuffix(string(out), "\n"), err
+}
+
 // HooksDir is where git looks for hooks.
 func (r *Repo) HooksDir() (string, error) {
 	out, err := r.git("rev-parse", "--path-format=absolute", "--git-path", "hooks")

@@ -30,7 +30,7 @@ func Plans(w io.Writer, all []Plan) error {
 		if p.Before {
 			name = "before the change: " + name
 		}
-		s.line("%s  %s", s.bold.Render(name), s.zinc.Render(Safe(shellWords(p.Command))))
+		s.line("%s  %s", s.bold.Render(name), s.zinc.Render(Safe(ShellWords(p.Command))))
 		where := p.Where
 		if p.Folder != "" {
 			where += ", in " + p.Folder
@@ -61,8 +61,8 @@ func Plans(w io.Writer, all []Plan) error {
 	return s.err
 }
 
-// shellWords writes a command as a person would type it.
-func shellWords(command []string) string {
+// ShellWords writes a command as a person would type it.
+func ShellWords(command []string) string {
 	words := make([]string, len(command))
 	for i, word := range command {
 		words[i] = word

@@ -24,6 +24,7 @@ type Options struct {
 	ByTeam bool // in the terminal, the findings of each team together
 	// Text gives the text of a file that a finding stands in, nil where it isn't known.
 	Text func(path string) *source.Text
+	Like io.Writer // the terminal that it is for, where it isn't written there at once; nil for where it is written
 }
 
 // Verdict writes a verdict in a format.

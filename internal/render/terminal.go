@@ -82,6 +82,9 @@ func (s *screen) line(format string, args ...any) {
 
 func writeTerminal(w io.Writer, v judge.Verdict, o Options) error {
 	s := &screen{look: lookFor(w), w: w, Options: o}
+	if o.Like != nil {
+		s.look = lookFor(o.Like)
+	}
 	s.findings(v)
 	s.notices(v)
 	s.evidence(v)

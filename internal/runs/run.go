@@ -214,7 +214,7 @@ func (r *Runner) read(p *Plan, o tools.Outcome, s *site) (*intake.Report, error)
 
 // recall looks up which of a plan's files have a known answer.
 func (r *Runner) recall(p *Plan, contents map[string]string) {
-	common, err := r.Repo.CommonDir()
+	common, err := r.common()
 	program, known := r.programOf(p.Terms.Run, contents)
 	if err != nil || !known {
 		return

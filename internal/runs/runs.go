@@ -37,6 +37,7 @@ type Runner struct {
 	bench    *tools.Bench
 	contents func() (map[string]string, error)
 	home     func() (home, error)
+	common   func() (string, error)
 	copies   sync.Mutex
 	whole    *site
 }
@@ -75,6 +76,7 @@ func (r *Runner) Begin() (err error) {
 		}
 		return r.Repo.Contents(r.Side)
 	})
+	r.common = sync.OnceValues(func() (string, error) { return r.Repo.CommonDir() })
 	r.home = sync.OnceValues(r.findHome)
 	r.bench, err = tools.NewBench()
 	return err

@@ -23,8 +23,8 @@ type Task struct {
 	Dir     string   // absolute: where it starts
 	Env     []string // NAME=value
 	Timeout time.Duration
-	Stderr  bool   // what it finds stands on its error output
-	File    string // absolute: the file it writes what it finds to; "" for an output
+	Stderr  bool                  // what it finds stands on its error output
+	File    string                // absolute: the file it writes what it finds to; "" for an output
 	Fault   func(code int) string // why a run that ended with a code is no good one, "" where it is
 }
 

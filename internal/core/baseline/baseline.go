@@ -103,7 +103,7 @@ func (b *Baseline) CoversFinding(tool, path string) bool {
 // Matches reports whether one of the cover's globs takes path.
 func (c Cover) Matches(path string) bool {
 	for _, glob := range c.Paths {
-		if glob == Everywhere || doublestar.MatchUnvalidated(glob, path) {
+		if glob == Everywhere || glob == path || doublestar.MatchUnvalidated(glob, path) {
 			return true
 		}
 	}
