@@ -104,6 +104,49 @@ func TestFit(t *testing.T) {
 	}
 }
 
+// TestFitRuns: linters are started by hooks only where that is allowed, on a server by its own configuration.
+func TestFitRuns(t *testing.T) {
+	h := newPort(t, "run: [sh, tools/shoal.sh], as: diagnostics, files: '**/*.c'")
+	h.withProgram()
+	h.git("config", "--unset", "zincdoor.run")
+	h.write(".zincdoor/policy.yaml", h.read(".zincdoor/policy.yaml")+"  push: {judges: push, limits: [{count: new, severity: warning, most: 0}]}\n")
+	h.commit("a door for pushes")
+	out, errs, code := h.run("fit", "--hook", "commit")
+	if code != 0 || !strings.Contains(out, "gauge: sh tools/shoal.sh\n") || !strings.Contains(out, "To allow them: git config zincdoor.run true") {
+		t.Fatalf("exit code %d\n%s%s", code, out, errs)
+	}
+	h.write("core/tide.c", shoal)
+	h.git("add", "-A")
+	if seen, ok := h.tryCommit(); ok || !strings.Contains(seen, "is not run: nothing that a policy names is started here without leave") {
+		t.Errorf("without leave: %s", seen)
+	}
+	h.run("fit", "--hook", "commit", "--run")
+	if seen, ok := h.tryCommit(); ok || !strings.Contains(seen, "a shoal") {
+		t.Errorf("with leave: %s", seen)
+	}
+	server := &sandbox{T: t, dir: t.TempDir(), env: h.env}
+	server.git("clone", "-q", "--bare", h.dir, ".")
+	if _, errs, code := server.run("fit", "--server"); code != 3 || !strings.Contains(errs, "git config zincdoor.run true, or fit --server --run") {
+		t.Errorf("the server doesn't refuse: exit code %d\n%s", code, errs)
+	}
+	if out, errs, code := server.run("fit", "--server", "--run"); code != 0 {
+		t.Fatalf("exit code %d\n%s%s", code, out, errs)
+	}
+	h.git("commit", "-q", "--no-verify", "-m", "a shoal")
+	if out, errs, code := h.command("git", "push", server.dir, "main"); code == 0 || !strings.Contains(out+errs, "a shoal") {
+		t.Errorf("the push isn't refused: %s%s", out, errs)
+	}
+	h.write("core/tide.c", "int depth;\n")
+	h.git("commit", "-q", "--no-verify", "--amend", "-a", "-m", "no shoal")
+	if out, errs, code := h.command("git", "push", server.dir, "main"); code != 0 {
+		t.Errorf("the push is refused: %s%s", out, errs)
+	}
+	h.run("fit", "--remove")
+	if _, _, code := h.command("git", "config", "--local", "zincdoor.run"); code == 0 {
+		t.Error("the leave stays")
+	}
+}
+
 func TestFitPlaces(t *testing.T) {
 	s := repository(t)
 	s.write("core/tide.c", lines(3))

@@ -1,6 +1,7 @@
 package main
 
 import (
+	"bufio"
 	"fmt"
 	"os"
 	"os/exec"
@@ -313,6 +314,53 @@ func TestInterruptedRun(t *testing.T) {
 	}
 	gates.Wait()
 	h.clear(before)
+}
+
+// TestWatch: whenever a file is written the work tree is judged again, also in a folder that is new, and a linter that
+// looks at each file by itself is asked only about that.
+func TestWatch(t *testing.T) {
+	h := newPort(t, "run: [sh, tools/shoal.sh], as: diagnostics, files: '**/*.c', per: file")
+	h.write("core/quay.c", "int depth;\n")
+	h.commit("two")
+	cmd := exec.Command(program, "watch")
+	cmd.Dir, cmd.Env = h.dir, h.environment()
+	out, err := cmd.StdoutPipe()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	screens := bufio.NewScanner(out)
+	next := func() string {
+		var text strings.Builder
+		for screens.Scan() && !strings.HasPrefix(screens.Text(), "judged at ") {
+			fmt.Fprintln(&text, screens.Text())
+		}
+		return text.String()
+	}
+	for _, c := range []struct {
+		name  string
+		do    func()
+		asked int
+		say   string
+	}{
+		{"at first", func() {}, 2, "OPEN"},
+		{"a file is written", func() { h.write("core/tide.c", shoal) }, 1, "core/tide.c"},
+		{"one in a new folder", func() { h.write("boards/pier/board.c", shoal) }, 1, "boards/pier/board.c"},
+		{"mended", func() { h.write("core/tide.c", "int depth;\n") }, 1, "SHUT new warning: 1, at most 0"},
+		{"the policy can't be read", func() { h.write(".zincdoor/policy.yaml", "zincdoor: 1\ndors:\n") }, 0, "unknown key"},
+	} {
+		c.do()
+		screen := next()
+		if asked := len(h.logged()); !strings.Contains(screen, c.say) || asked != c.asked {
+			t.Errorf("%s: asked about %d files\n%s", c.name, asked, screen)
+		}
+	}
+	cmd.Process.Signal(os.Interrupt)
+	if err := cmd.Wait(); err != nil {
+		t.Error(err)
+	}
 }
 
 // TestRealRuns: compilers are linters too.
