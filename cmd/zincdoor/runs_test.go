@@ -334,7 +334,7 @@ func TestWatch(t *testing.T) {
 	screens := bufio.NewScanner(out)
 	next := func() string {
 		var text strings.Builder
-		for screens.Scan() && !strings.HasPrefix(screens.Text(), "judged at ") {
+		for screens.Scan() && !strings.HasPrefix(screens.Text(), "  judged at ") {
 			fmt.Fprintln(&text, screens.Text())
 		}
 		return text.String()

@@ -118,7 +118,7 @@ func (p *program) showNow(ctx context.Context, q gate.Request) {
 		p.fail(err)
 		p.err, p.code = errs, exitOpen
 	}
-	foot := fmt.Sprintf("judged at %s in %s; the next time a file is written", began.Format(time.TimeOnly), time.Since(began).Round(time.Millisecond*10))
+	foot := fmt.Sprintf("  judged at %s in %s, and again whenever a file is written", began.Format(time.TimeOnly), time.Since(began).Round(time.Millisecond*10))
 	if !live {
 		fmt.Fprintf(p.out, "%s\n%s\n\n", strings.TrimRight(text.String(), "\n"), foot)
 		return

@@ -17,7 +17,7 @@ func (r *rules) runsOnBase() bool {
 // beforeChange is the state before the change, as a scene.
 func (s *scene) beforeChange() (*scene, error) {
 	before := &scene{repo: s.repo, root: s.root, folder: s.folder, kind: policy.Tree, before: true}
-	files, err := s.changed()
+	files, err := s.names()
 	if err != nil {
 		return nil, err
 	}

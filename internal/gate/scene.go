@@ -170,3 +170,11 @@ func (s *scene) changed() ([]change.File, error) {
 	}
 	return s.diff.Files()
 }
+
+// names lists the files of the change without their lines, which may still be read meanwhile.
+func (s *scene) names() ([]change.File, error) {
+	if s.diff == nil {
+		return s.files, nil
+	}
+	return s.diff.Names()
+}

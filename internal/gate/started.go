@@ -54,7 +54,7 @@ func (s *scene) present() ([]string, error) {
 	case s.diff == nil && !s.patch:
 		return s.head.Paths()
 	}
-	files, err := s.changed()
+	files, err := s.names()
 	var paths []string
 	for _, f := range files {
 		if f.Status != change.Deleted && f.Opaque == "" {

@@ -68,7 +68,7 @@ func (r *Repo) overlay(all map[string]string) error {
 // CheckOut writes files of the index or of a commit into an empty folder, as git writes them into a work tree. Paths
 // limit it; nil means all files. Nothing of the repository or its work tree changes.
 func (r *Repo) CheckOut(side Side, dir string, paths []string) error {
-	env := append(r.env[:len(r.env):len(r.env)], "GIT_WORK_TREE="+dir)
+	env := append(r.environment(), "GIT_WORK_TREE="+dir)
 	run := func(input []byte, args ...string) error {
 		cmd := r.command(args...)
 		cmd.Env, cmd.Stdin = env, bytes.NewReader(input)

@@ -49,6 +49,8 @@ type Comparison struct {
 
 	listed, done chan struct{}
 	files        []change.File
+	names        []change.File   // the same as they are first listed
+	unlisted     error           // why they can't be listed
 	blobs        map[string]blob // by path on the new side; by path on the old side for deleted files
 	left         map[string]bool // old paths of renamed files
 	whole        bool
@@ -113,6 +115,7 @@ func (c *Comparison) Start(whole bool, paths ...string) {
 		select {
 		case <-c.listed:
 		default:
+			c.unlisted = c.err
 			close(c.listed)
 		}
 	}()
@@ -133,6 +136,7 @@ func (c *Comparison) run(paths []string) error {
 		if err := c.readRaw(in); err != nil {
 			return err
 		}
+		c.names = slices.Clone(c.files)
 		close(c.listed)
 		if !c.whole {
 			return nil
@@ -269,11 +273,17 @@ func (c *Comparison) fillBlobs(blobs map[string]blob) error {
 
 // Files lists the files that differ. Their hunks are there only after Lines or Fill.
 func (c *Comparison) Files() ([]change.File, error) {
+	_, err := c.Names()
+	return c.files, err
+}
+
+// Names lists the files that differ without their hunks, which may still be read meanwhile.
+func (c *Comparison) Names() ([]change.File, error) {
 	<-c.listed
-	if c.err != nil {
-		return nil, c.err
+	if c.unlisted != nil {
+		return nil, c.unlisted
 	}
-	return c.files, nil
+	return c.names, nil
 }
 
 // Lines waits until the comparison has ended and returns the files as they are known then. The notices say what
@@ -532,7 +542,7 @@ func (r *Repo) IncludeUntracked() error {
 	if err := copyIndex(strings.TrimSuffix(string(where), "\n"), copied); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
-	r.env = append(r.env, "GIT_INDEX_FILE="+copied)
+	r.addToEnvironment("GIT_INDEX_FILE="+copied)
 	add := r.command("add", "--intent-to-add", "--pathspec-from-file=-", "--pathspec-file-nul")
 	add.Stdin = bytes.NewReader(list)
 	if add.Env, err = r.ownStore(); err != nil {

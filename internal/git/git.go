@@ -34,6 +34,7 @@ type Repo struct {
 	scratching sync.Mutex
 
 	ctx      context.Context
+	setting  sync.Mutex // guards env
 	env      []string
 	objects  string // where it keeps contents
 	included bool   // IncludeUntracked was called
@@ -125,12 +126,25 @@ var fixed = []string{
 	"-c", "diff.suppressBlankEmpty=false",
 }
 
+// environment is that of the commands. It is the caller's to add to.
+func (r *Repo) environment() []string {
+	r.setting.Lock()
+	defer r.setting.Unlock()
+	return slices.Clip(r.env)
+}
+
+func (r *Repo) addToEnvironment(pair string) {
+	r.setting.Lock()
+	defer r.setting.Unlock()
+	r.env = append(slices.Clip(r.env), pair)
+}
+
 // Context is that of the call.
 func (r *Repo) Context() context.Context { return r.ctx }
 
 func (r *Repo) command(args ...string) *exec.Cmd {
 	cmd := exec.CommandContext(r.ctx, "git", append(append([]string{"-C", r.Root}, fixed...), args...)...)
-	cmd.Env = r.env
+	cmd.Env = r.environment()
 	return cmd
 }
 

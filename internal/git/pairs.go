@@ -101,12 +101,12 @@ func (r *Repo) ownStore() (env []string, err error) {
 		return nil, err
 	}
 	borrowed := quoteAlternate(r.objects)
-	for _, name := range r.env {
+	for _, name := range r.environment() {
 		if more, ok := strings.CutPrefix(name, alternates+"="); ok && more != "" {
 			borrowed += string(os.PathListSeparator) + more
 		}
 	}
-	return append(append([]string{}, r.env...), "GIT_OBJECT_DIRECTORY="+store, alternates+"="+borrowed), nil
+	return append(r.environment(), "GIT_OBJECT_DIRECTORY="+store, alternates+"="+borrowed), nil
 }
 
 // readOwnStore lets git read from now on what was written in an environment of our own store.
@@ -117,12 +117,12 @@ func (r *Repo) readOwnStore(env []string) {
 			store = path
 		}
 	}
-	for _, name := range r.env {
+	for _, name := range r.environment() {
 		if path, ok := strings.CutPrefix(name, alternates+"="); ok && path != "" {
 			borrowed = path + string(os.PathListSeparator)
 		}
 	}
-	r.env = append(r.env, alternates+"="+borrowed+quoteAlternate(store))
+	r.addToEnvironment(alternates + "=" + borrowed + quoteAlternate(store))
 }
 
 // alternates is the variable that names further stores of contents.

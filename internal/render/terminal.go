@@ -298,7 +298,7 @@ func (s *screen) evidence(v judge.Verdict) {
 	for _, e := range v.Evidence {
 		name := evidenceName(e)
 		if e.Sound() {
-			s.bullet(string(e.State), fmt.Sprintf("%s %s", name, s.faint.Render(fmt.Sprintf("%s, %s", e.Format, finding.Count(e.Findings)))))
+			s.bullet(string(e.State), fmt.Sprintf("%s %s", name, s.faint.Render(aboutEvidence(e))))
 			continue
 		}
 		style, aside := s.signal, ""
@@ -401,6 +401,21 @@ func offered(all []judge.Acceptance) string {
 		}
 	}
 	return strings.Join(parts, ", ")
+}
+
+// aboutEvidence tells how evidence was read, from which version of a tool, and what it holds.
+func aboutEvidence(e judge.Evidence) string {
+	if e.State == judge.Skipped {
+		return "nothing for it"
+	}
+	about := e.Format + ", "
+	if e.Version != "" {
+		about += Safe(e.Version) + ", "
+	}
+	if e.Files > 0 {
+		about += fmt.Sprintf("asked about %d, ", e.Files)
+	}
+	return about + finding.Count(e.Findings)
 }
 
 func evidenceName(e judge.Evidence) string {
