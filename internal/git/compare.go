@@ -542,7 +542,7 @@ func (r *Repo) IncludeUntracked() error {
 	if err := copyIndex(strings.TrimSuffix(string(where), "\n"), copied); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
-	r.addToEnvironment("GIT_INDEX_FILE="+copied)
+	r.addToEnvironment("GIT_INDEX_FILE=" + copied)
 	add := r.command("add", "--intent-to-add", "--pathspec-from-file=-", "--pathspec-file-nul")
 	add.Stdin = bytes.NewReader(list)
 	if add.Env, err = r.ownStore(); err != nil {
