@@ -69,7 +69,7 @@ Exit codes: 0 open, 1 shut, 2 can't judge, 3 the call or the policy is wrong.`,
 			for _, r := range results {
 				v := judge.Judge(r.Case)
 				p.code = graver(p.code, exitOf(v.Outcome))
-				verdicts = append(verdicts, shown{v, render.Options{Text: r.Text, ByTeam: output.group == "team"}})
+				verdicts = append(verdicts, shown{v, output.options(r)})
 			}
 			return targets.write(p.out, verdicts)
 		},
@@ -252,15 +252,58 @@ func oneStdin(q gate.Request) error {
 
 // outputFlags say where the verdict goes and in which formats.
 type outputFlags struct {
-	format, file, group string
-	writes              []string
+	format, file string
+	writes       []string
+	screen       screenFlags
 }
+
+// screenFlags say what of a verdict a terminal shows.
+type screenFlags struct {
+	show, group           string
+	context               int
+	quiet, verbose, plain bool
+}
+
+func (s *screenFlags) add(f *pflag.FlagSet) {
+	f.StringVar(&s.show, "show", "", "in the terminal, show findings that are `"+strings.Join(render.Shows, "|")+"`; without it those that broke a limit, as many as are read at once")
+	f.StringVar(&s.group, "group", string(render.ByFile), "in the terminal, put findings together by `"+strings.Join(render.Groups, "|")+"`")
+	f.IntVar(&s.context, "context", 0, "in the terminal, show `N` lines around each finding")
+	f.BoolVarP(&s.quiet, "quiet", "q", false, "in the terminal, show nothing but the outcome")
+	f.BoolVarP(&s.verbose, "verbose", "v", false, "in the terminal, show all there is to each finding")
+	f.BoolVar(&s.plain, "plain", false, "in the terminal, tell it in sentences without signs or colours, for screen readers")
+}
+
+func (s *screenFlags) check() error {
+	switch {
+	case s.show != "" && !slices.Contains(render.Shows, s.show):
+		return fmt.Errorf("--show is one of %s, not %q", strings.Join(render.Shows, ", "), s.show)
+	case !slices.Contains(render.Groups, s.group):
+		return fmt.Errorf("--group is one of %s, not %q", strings.Join(render.Groups, ", "), s.group)
+	case s.context < 0 || s.context > 100:
+		return fmt.Errorf("--context takes 0 to 100 lines, not %d", s.context)
+	}
+	return nil
+}
+
+// options are how a result is shown.
+func (s *screenFlags) options(r *gate.Result) render.Options {
+	o := render.Options{
+		Show: render.Show(s.show), Group: render.Group(s.group), Context: s.context, Quiet: s.quiet, Verbose: s.verbose, Plain: s.plain,
+		Text: r.Text, Touched: r.Touched, Rule: r.Rule,
+	}
+	if r.Case.Policy != nil {
+		o.Link = r.Case.Policy.Link
+	}
+	return o
+}
+
+func (o *outputFlags) options(r *gate.Result) render.Options { return o.screen.options(r) }
 
 func (o *outputFlags) add(f *pflag.FlagSet) {
 	f.StringVar(&o.format, "format", render.Terminal, "how the verdict is shown: `"+strings.Join(render.Formats, "|")+"`")
-	f.StringVar(&o.group, "group", "file", "in the terminal, show the findings by `file` or by team")
 	f.StringVar(&o.file, "output", "", "write it to `FILE` instead of standard output")
 	f.StringArrayVar(&o.writes, "write", nil, "write it to a file as well, as `FORMAT=FILE`; repeatable")
+	o.screen.add(f)
 }
 
 // target is one place the verdict is written to; file "" is standard output.
@@ -269,8 +312,8 @@ type target struct{ format, file string }
 type targets []target
 
 func (o *outputFlags) targets() (targets, error) {
-	if o.group != "file" && o.group != "team" {
-		return nil, fmt.Errorf("--group is file or team, not %q", o.group)
+	if err := o.screen.check(); err != nil {
+		return nil, err
 	}
 	all := targets{{o.format, o.file}}
 	for _, w := range o.writes {

@@ -26,6 +26,7 @@ const calm = 80 * time.Millisecond
 func (p *program) watch() *cobra.Command {
 	var evidence evidenceFlags
 	var door string
+	var screen screenFlags
 	cmd := &cobra.Command{
 		Use:   "watch",
 		Short: "Judge the work tree again whenever a file changes",
@@ -44,15 +45,19 @@ itself (per: file) is asked only about the file that changed. Ctrl-C ends it.`,
 				}
 			}
 			request.Change.Kind, request.Door = policy.Worktree, door
-			return p.runWatch(cmd.Context(), request)
+			if err := screen.check(); err != nil {
+				return err
+			}
+			return p.runWatch(cmd.Context(), request, screen)
 		},
 	}
 	cmd.Flags().StringVar(&door, "door", "", "the `NAME` of the door; needed where not just one judges the work tree")
 	evidence.add(cmd.Flags())
+	screen.add(cmd.Flags())
 	return cmd
 }
 
-func (p *program) runWatch(ctx context.Context, q gate.Request) error {
+func (p *program) runWatch(ctx context.Context, q gate.Request, flags screenFlags) error {
 	watcher, err := fsnotify.NewWatcher()
 	if err != nil {
 		return unjudged{fmt.Errorf("files can't be watched: %w", err)}
@@ -70,7 +75,7 @@ func (p *program) runWatch(ctx context.Context, q gate.Request) error {
 			}
 		}
 		if state != last && ctx.Err() == nil {
-			p.showNow(ctx, q)
+			p.showNow(ctx, q, flags)
 			last = state
 		}
 		if !nextChange(ctx, watcher) {
@@ -103,12 +108,12 @@ func nextChange(ctx context.Context, watcher *fsnotify.Watcher) bool {
 }
 
 // showNow judges once and shows the verdict, on a terminal in the place of the one before.
-func (p *program) showNow(ctx context.Context, q gate.Request) {
+func (p *program) showNow(ctx context.Context, q gate.Request, flags screenFlags) {
 	began := time.Now()
 	screen, isFile := p.out.(*os.File)
 	live := isFile && term.IsTerminal(int(screen.Fd()))
 	var text bytes.Buffer
-	err := p.judgeInto(ctx, &text, q)
+	err := p.judgeInto(ctx, &text, q, flags)
 	if ctx.Err() != nil {
 		return
 	}
@@ -130,13 +135,15 @@ func (p *program) showNow(ctx context.Context, q gate.Request) {
 	fmt.Fprintf(p.out, "\x1b[H\x1b[2J\x1b[3J%s\n%s", render.Cut(text.String(), rows-2, "zincdoor gate --worktree shows all"), foot)
 }
 
-func (p *program) judgeInto(ctx context.Context, w io.Writer, q gate.Request) error {
+func (p *program) judgeInto(ctx context.Context, w io.Writer, q gate.Request, flags screenFlags) error {
 	results, err := gate.Gather(ctx, q)
 	if err != nil {
 		return graded(err)
 	}
 	for _, r := range results {
-		if err := render.Verdict(w, render.Terminal, judge.Judge(r.Case), render.Options{Text: r.Text, Like: p.out}); err != nil {
+		o := flags.options(r)
+		o.Like = p.out
+		if err := render.Verdict(w, render.Terminal, judge.Judge(r.Case), o); err != nil {
 			return err
 		}
 	}

@@ -9,9 +9,11 @@ import (
 	"fmt"
 	"io"
 	"slices"
+	"strings"
 
 	"zincdoor/internal/core/baseline"
 	"zincdoor/internal/core/change"
+	"zincdoor/internal/core/finding"
 	"zincdoor/internal/core/judge"
 	"zincdoor/internal/core/policy"
 	"zincdoor/internal/core/source"
@@ -82,11 +84,30 @@ type Result struct {
 	Plans []Planned // where the request asks for them: there is nothing else then
 
 	texts map[string]*source.Text
-	way   *change.Change // the change before other sides had their share
+	told  map[string]map[string]finding.Rule // what tools tell of their rules, by report and rule
+	way   *change.Change                     // the change before other sides had their share
 }
 
 // Text is the text of a file that a finding stands in, nil where it isn't known.
 func (r *Result) Text(path string) *source.Text { return r.texts[path] }
+
+// Touched reports whether a line of the judged state is one that the change adds or modifies.
+func (r *Result) Touched(path string, line int) bool {
+	return r.Case.Change.Place(path, finding.Region{Line: line}, true) == change.OnTouched
+}
+
+// Rule gives what a finding's tool tells of its rule: of one with a name like a/b/c, else of a/b, else of a (SARIF 2.1.0,
+// 3.52.4).
+func (r *Result) Rule(f *finding.Finding) (finding.Rule, bool) {
+	for _, source := range f.Sources {
+		for name := f.Rule; name != ""; name = name[:max(strings.LastIndexByte(name, '/'), 0)] {
+			if rule, ok := r.told[source][name]; ok {
+				return rule, true
+			}
+		}
+	}
+	return finding.Rule{}, false
+}
 
 // Gather makes a request cases, one for each change it names: one, but for a push of several refs. An error wraps
 // ErrCall or is a policy.Problems where the call or the policy is wrong; any other means that it can't be judged.

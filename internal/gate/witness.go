@@ -100,7 +100,13 @@ func (w *witness) hear() (*Result, error) {
 	if c.Waivers, err = w.allWaivers(); err != nil {
 		return nil, err
 	}
-	return &Result{Case: c, texts: w.texts, way: cmp.Or(w.way, w.change)}, nil
+	told := map[string]map[string]finding.Rule{}
+	for _, t := range w.all {
+		if t.report != nil {
+			told[t.evidence.Name] = t.report.Rules
+		}
+	}
+	return &Result{Case: c, texts: w.texts, told: told, way: cmp.Or(w.way, w.change)}, nil
 }
 
 func (w *witness) findPlaces(t *testimony) error {

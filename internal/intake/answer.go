@@ -33,7 +33,7 @@ func (r *Report) Join(other *Report) {
 	}
 	for id, rule := range other.Rules {
 		if r.Rules == nil {
-			r.Rules = map[string]Rule{}
+			r.Rules = map[string]finding.Rule{}
 		}
 		r.Rules[id] = rule
 	}

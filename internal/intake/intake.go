@@ -27,7 +27,7 @@ type Report struct {
 	Tools []Tool
 
 	// Rules are what the tools tell of their rules, by rule.
-	Rules map[string]Rule
+	Rules map[string]finding.Rule
 
 	// Relative gives, for a path made absolute by a base that the report names, the path relative to that base.
 	Relative map[string]string
@@ -43,16 +43,6 @@ type Report struct {
 	Notices     []string // what people should know of how it was read
 	Unread      []Unread // the first parts that couldn't be read
 	UnreadCount int      // how many there are
-}
-
-// Rule is what a tool tells of one of its rules (SARIF 2.1.0, 3.49).
-type Rule struct {
-	Name     string
-	Short    string // one sentence
-	Full     string
-	Help     string // how to mend it, as plain text
-	Markdown string // the same as Markdown; "" where there is none
-	Address  string
 }
 
 // Tool is a tool that a report speaks for.

@@ -187,7 +187,7 @@ func (r *run) finish() {
 
 // noteRule keeps what is told of a rule apart from it.
 func (s *sarif) noteRule(d *descriptor) {
-	rule := Rule{Name: d.Name, Address: d.HelpURI}
+	rule := finding.Rule{Name: d.Name, Address: d.HelpURI}
 	for _, part := range []struct {
 		from *sarifText
 		to   *string
@@ -203,11 +203,11 @@ func (s *sarif) noteRule(d *descriptor) {
 		d.details = &finding.Details{Help: d.HelpURI}
 	}
 	d.Short, d.Full, d.Help = nil, nil, nil
-	if rule == (Rule{Name: d.Name}) {
+	if rule == (finding.Rule{Name: d.Name}) {
 		return
 	}
 	if s.report.Rules == nil {
-		s.report.Rules = map[string]Rule{}
+		s.report.Rules = map[string]finding.Rule{}
 	}
 	s.report.Rules[d.ID] = rule
 }

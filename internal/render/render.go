@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 
+	"zincdoor/internal/core/finding"
 	"zincdoor/internal/core/judge"
 	"zincdoor/internal/core/source"
 )
@@ -19,12 +20,31 @@ const (
 // Formats lists the names of all formats.
 var Formats = []string{Terminal, JSON}
 
-// Options say how a verdict is shown.
+// Options say how a verdict is shown. The zero value shows in a terminal what broke a limit, by file.
 type Options struct {
-	ByTeam bool // in the terminal, the findings of each team together
+	Show    Show // which findings; "" for those that broke a limit, as many as a person reads at once
+	Group   Group
+	Context int  // how many lines are shown around each finding
+	Quiet   bool // nothing but the outcome
+	Verbose bool // all that there is to a finding
+	Plain   bool // in words alone, without colours and drawn signs, for screen readers
+
 	// Text gives the text of a file that a finding stands in, nil where it isn't known.
 	Text func(path string) *source.Text
+	// Touched reports whether a line is of the change; nil where no line's is known.
+	Touched func(path string, line int) bool
+	// Rule gives what a finding's tool tells of its rule.
+	Rule func(f *finding.Finding) (finding.Rule, bool)
+
 	Like io.Writer // the terminal that it is for, where it isn't written there at once; nil for where it is written
+	Link string    // an address with {path}, {line} and {commit} for a line of the judged state; "" for none
+}
+
+func (o Options) text(path string) *source.Text {
+	if o.Text == nil {
+		return nil
+	}
+	return o.Text(path)
 }
 
 // Verdict writes a verdict in a format.

@@ -3,68 +3,15 @@ package render
 import (
 	"fmt"
 	"io"
-	"os"
 	"slices"
-	"strconv"
 	"strings"
 
-	"github.com/charmbracelet/lipgloss"
 	"github.com/charmbracelet/x/ansi"
-	"golang.org/x/term"
 
 	"zincdoor/internal/core/finding"
 	"zincdoor/internal/core/judge"
 	"zincdoor/internal/core/policy"
-	"zincdoor/internal/core/source"
 )
-
-// look is how a terminal shows things: greys of zinc, and one colour that says what shuts the door.
-type look struct {
-	plain, bold, faint, zinc, signal lipgloss.Style
-
-	touched, untouched string // the gutter beside a line of code
-	shut, open         string // the door
-	cut, arrow         string // where something was left out; from a number to a greater one
-	columns            int
-}
-
-const (
-	defaultColumns = 100 // where output isn't a terminal
-	leastColumns   = 40
-	mostColumns    = 140 // beyond it lines get hard to read
-)
-
-func lookFor(w io.Writer) look {
-	r := lipgloss.NewRenderer(w)
-	l := look{
-		plain: r.NewStyle(), bold: r.NewStyle().Bold(true), faint: r.NewStyle().Foreground(lipgloss.Color("243")),
-		zinc: r.NewStyle().Foreground(lipgloss.Color("109")), signal: r.NewStyle().Bold(true).Foreground(lipgloss.Color("208")),
-		touched: "┃", untouched: "┆", shut: "▐█▌", open: "▐ ▌", cut: "…", arrow: " → ", columns: defaultColumns,
-	}
-	if !unicodeLocale() {
-		l.touched, l.untouched, l.shut, l.open, l.cut = "#", "|", "[#]", "[ ]", "..."
-		l.arrow = " -> "
-	}
-	if f, ok := w.(*os.File); ok {
-		if columns, _, err := term.GetSize(int(f.Fd())); err == nil {
-			l.columns = columns
-		}
-	}
-	l.columns = min(max(l.columns, leastColumns), mostColumns)
-	return l
-}
-
-// unicodeLocale reports whether the environment says that characters beyond ASCII can be shown.
-func unicodeLocale() bool {
-	for _, name := range []string{"LC_ALL", "LC_CTYPE", "LANG"} {
-		if value := strings.ToUpper(os.Getenv(name)); value != "" {
-			return strings.Contains(value, "UTF-8") || strings.Contains(value, "UTF8")
-		}
-	}
-	return false
-}
-
-func width(s string) int { return ansi.StringWidth(s) }
 
 // screen writes a verdict for people. Errors of writing are kept and told once.
 type screen struct {
@@ -85,41 +32,47 @@ func writeTerminal(w io.Writer, v judge.Verdict, o Options) error {
 	if o.Like != nil {
 		s.look = lookFor(o.Like)
 	}
-	s.findings(v)
-	s.notices(v)
-	s.evidence(v)
-	s.limits(v)
+	if o.Plain {
+		return s.plainly(v)
+	}
+	if !o.Quiet {
+		s.findings(v)
+		s.notices(v)
+		s.evidence(v)
+		s.limits(v)
+	}
 	s.outcome(v)
 	return s.err
 }
 
-// findings shows those that broke a limit, by file, and where asked by team.
+// findings shows those that were asked for, in their groups, and of what is gone a line each.
 func (s *screen) findings(v judge.Verdict) {
-	if !s.ByTeam {
-		s.files(v, broken(v))
-		return
-	}
-	of := map[string][]int{}
-	for _, i := range broken(v) {
-		of[v.Findings[i].Team] = append(of[v.Findings[i].Team], i)
-	}
-	for _, t := range append(slices.Clone(v.Teams), policy.Team{}) {
-		if len(of[t.Name]) == 0 {
-			continue
+	chosen, left := s.choose(&v)
+	for _, g := range s.groups(&v, chosen) {
+		if g.name != "" {
+			s.line("%s", s.zinc.Render(fmt.Sprintf("%s, %s", g.name, finding.Count(len(g.findings)))))
+			s.line("")
 		}
-		name := "no team"
-		if t.Name != "" {
-			name = "team " + strings.TrimSpace(Safe(t.Name)+" "+Safe(t.Contact))
-		}
-		s.line("%s", s.zinc.Render(fmt.Sprintf("%s, %s", name, finding.Count(len(of[t.Name])))))
+		s.files(&v, g.findings)
+	}
+	if left > 0 {
+		s.bullet("more", fmt.Sprintf("%s not shown; --show %s shows them all", finding.Count(left), s.shows()))
 		s.line("")
-		s.files(v, of[t.Name])
+	}
+	if s.Show == ShowGone || s.Show == ShowAll {
+		for _, e := range v.Gone {
+			s.bullet("gone", strings.TrimSpace(Safe(e.Path)+"  "+Safe(e.Tool)+" "+Safe(e.Rule)+"  "+Safe(e.Message)))
+		}
+		if len(v.Gone) > 0 {
+			s.line("")
+		}
 	}
 }
 
-func (s *screen) files(v judge.Verdict, findings []int) {
+// files shows findings under the names of their files: those that count with their code, what was set aside in a line.
+func (s *screen) files(v *judge.Verdict, findings []int) {
 	file := "\x00"
-	for _, i := range findings {
+	for n, i := range findings {
 		f := v.Findings[i]
 		if f.Path != file {
 			file = f.Path
@@ -129,149 +82,30 @@ func (s *screen) files(v judge.Verdict, findings []int) {
 			}
 			s.line("%s", s.bold.Render(name))
 		}
+		if !s.Verbose && (f.Standing == judge.Accepted || f.Standing == judge.Waived || f.Severity == policy.Ignored) {
+			s.oneLine(f)
+			if n+1 == len(findings) || v.Findings[findings[n+1]].Path != file {
+				s.line("")
+			}
+			continue
+		}
 		s.finding(f)
 	}
 }
 
-// broken lists, in order, the findings of broken limits: all of those that shut the door, and of a limit that only
-// advises those that are the change's own doing.
-func broken(v judge.Verdict) []int {
-	var all []int
-	for _, l := range v.Limits {
-		for _, i := range l.Findings {
-			f := v.Findings[i]
-			own := f.Standing != judge.Accepted && f.Standing != judge.Inherited
-			if !l.Held && !l.Waiting && (l.Limit.Mode == policy.Enforce || own) {
-				all = append(all, i)
-			}
-		}
+// oneLine shows a finding that was set aside.
+func (s *screen) oneLine(f judge.Finding) {
+	state := string(f.Standing)
+	if f.Severity == policy.Ignored {
+		state = policy.Ignored
 	}
-	slices.Sort(all)
-	return slices.Compact(all)
-}
-
-// indent is the width of what stands left of all text: line numbers and their gutter, or a word of state.
-const indent = 10
-
-func (s *screen) finding(f judge.Finding) {
-	gutter := s.faint.Render(s.untouched)
-	if f.Place == "touched" {
-		gutter = s.signal.Render(s.touched)
-	}
-	blank := strings.Repeat(" ", indent-2)
-	if text := s.Text(f.Path); text != nil && f.Region.Line > 0 {
-		code, marks := s.excerpt(text.Line(f.Region.Line), f)
-		s.line("%s %s %s", s.zinc.Render(fmt.Sprintf("%*d", indent-3, f.Region.Line)+" "), gutter, code)
-		if marks != "" {
-			s.line("%s %s %s", blank+"", gutter, s.signal.Render(marks))
-		}
-	} else if f.Region.Line > 0 {
-		s.line("%s %s", s.zinc.Render(fmt.Sprintf("%*d", indent-3, f.Region.Line)+" "), gutter)
-	}
-	about := []string{string(f.Standing), where(f), Safe(f.Tool)}
-	if f.Standing == judge.Worsened {
-		about[0] += " " + f.AcceptedMeasure + s.arrow + f.Measure
-	}
-	for _, o := range f.Also {
-		about = append(about, "also "+strings.TrimSpace(Safe(o.Tool)+" "+Safe(o.Rule)))
-	}
-	if f.Occurrences > 1 {
-		about = append(about, fmt.Sprintf("%d times", f.Occurrences))
-	}
-	rule := ""
-	if f.Rule != "" {
-		rule = " " + s.bold.Render(Safe(f.Rule))
-	}
-	s.line("%s %s %s%s  %s", blank, gutter, s.signal.Render(Safe(f.Severity)), rule, s.faint.Render(strings.Join(about, ", ")+"  "+f.ID))
-	s.wrapped(blank+" "+gutter+" ", Safe(f.Message), s.plain)
-	details := f.Details()
-	for _, n := range details.Notes {
-		s.wrapped(blank+" "+gutter+"   ", remark(f, n), s.faint)
-	}
-	if len(details.Flows) > 0 {
-		steps := details.Flows[0]
-		for i, step := range steps[:min(len(steps), mostSteps)] {
-			s.wrapped(blank+" "+gutter+"   ", fmt.Sprintf("%d. %s", i+1, remark(f, step)), s.faint)
-		}
-		if more := len(steps) - mostSteps; more > 0 {
-			s.wrapped(blank+" "+gutter+"   ", fmt.Sprintf("and %d steps more", more), s.faint)
-		}
-	}
-	if len(details.Fixes) > 0 && details.Fixes[0].Description != "" {
-		s.wrapped(blank+" "+gutter+"   ", "suggested: "+Safe(details.Fixes[0].Description), s.faint)
-	}
-	s.line("")
-}
-
-// mostSteps is how many steps of the way to a finding are shown.
-const mostSteps = 12
-
-// remark is what a tool adds to a finding, with its place.
-func remark(f judge.Finding, n finding.Remark) string {
 	at := ""
-	if n.Path != "" && n.Path != f.Path {
-		at = Safe(n.Path) + ":"
+	if f.Region.Line > 0 {
+		at = fmt.Sprint(f.Region.Line)
 	}
-	if n.Region.Line > 0 {
-		at += strconv.Itoa(n.Region.Line) + ": "
-	}
-	return at + Safe(n.Message)
-}
-
-func where(f judge.Finding) string {
-	switch {
-	case f.Path == "":
-		return "no file"
-	case f.Place == "touched":
-		return "touched line"
-	case f.Place == "file":
-		return "untouched line"
-	}
-	return "file not in the change"
-}
-
-// wrapped prints text within the columns, each line after the lead.
-func (s *screen) wrapped(lead, text string, style lipgloss.Style) {
-	room := max(s.columns-width(lead), 20)
-	for part := range strings.SplitSeq(ansi.Wrap(text, room, " /"), "\n") {
-		s.line("%s%s", lead, style.Render(part))
-	}
-}
-
-// excerpt gives a line of code and the marks under a finding's columns, cut to the room around the marks.
-func (s *screen) excerpt(line string, f judge.Finding) (code, marks string) {
-	code = strings.TrimRight(untab(line), " ")
-	if f.Region.Column == 0 {
-		return s.fit(code, 0), ""
-	}
-	from := width(untab(line[:source.Offset(line, f.Region.Column, f.Columns)]))
-	to := from + 1
-	switch {
-	case f.Region.EndLine > f.Region.Line:
-		to = width(code)
-	case f.Region.EndColumn > f.Region.Column:
-		to = width(untab(line[:source.Offset(line, f.Region.EndColumn, f.Columns)]))
-	}
-	to = max(min(to, width(code)), from+1)
-	start := 0
-	if room := s.columns - indent - 1; width(code) > room && to > room {
-		start = max(0, min(from-room/3, width(code)-room))
-	}
-	code = s.fit(code, start)
-	if start > 0 {
-		code = s.cut + ansi.Cut(code, width(s.cut), width(code))
-	}
-	marks = strings.Repeat(" ", from-start) + "^" + strings.Repeat("~", to-from-1)
-	return code, ansi.Truncate(marks, s.columns-indent-1, "")
-}
-
-// fit is the part of a line from a cell on that the screen has room for.
-func (s *screen) fit(code string, start int) string {
-	room := s.columns - indent - 1
-	if width(code)-start <= room {
-		return ansi.Cut(code, start, width(code))
-	}
-	return ansi.Cut(code, start, start+room-width(s.cut)) + s.cut
+	lead := fmt.Sprintf("%*s %s ", indent-2, at, s.untouched)
+	about := fmt.Sprintf("%s %s %s  %s", state, Safe(f.Severity), Safe(f.Rule), Safe(f.Message))
+	s.line("%s%s", s.faint.Render(lead), ansi.Truncate(about, max(s.columns-width(lead), 20), s.cut))
 }
 
 func (s *screen) notices(v judge.Verdict) {
@@ -308,22 +142,35 @@ func (s *screen) evidence(v judge.Verdict) {
 		s.line("%s%s%s", style.Render(fmt.Sprintf("%-*s", indent, "  "+string(e.State))), s.bold.Render(name), aside)
 		s.wrapped(strings.Repeat(" ", indent), Safe(e.Problem), s.plain)
 	}
-	about := []string{}
+	s.totals(v)
+	s.own(v)
+}
+
+// asides tell what is behind the findings that were set aside.
+var asides = map[judge.Standing]string{judge.Accepted: "in the baseline", judge.Waived: "by comments in the code, or by their tools"}
+
+// totals counts the findings by their standings, and tells of those set aside in a line each.
+func (s *screen) totals(v judge.Verdict) {
+	var counting []string
 	for _, standing := range judge.Standings {
-		if n := v.Totals.By[standing]; n > 0 {
-			about = append(about, fmt.Sprintf("%d %s", n, standing))
+		if n := v.Totals.By[standing]; n > 0 && asides[standing] == "" {
+			counting = append(counting, fmt.Sprintf("%d %s", n, standing))
+		}
+	}
+	if len(counting) > 0 {
+		s.bullet("total", strings.Join(counting, ", "))
+	}
+	for _, standing := range judge.Standings {
+		if n := v.Totals.By[standing]; n > 0 && asides[standing] != "" {
+			s.bullet(string(standing), fmt.Sprintf("%s %s", finding.Count(n), s.faint.Render(asides[standing])))
 		}
 	}
 	if v.Totals.Ignored > 0 {
-		about = append(about, fmt.Sprintf("%d ignored", v.Totals.Ignored))
+		s.bullet("ignored", fmt.Sprintf("%s %s", finding.Count(v.Totals.Ignored), s.faint.Render("by the policy")))
 	}
 	if v.Totals.Gone > 0 {
-		about = append(about, fmt.Sprintf("%d gone", v.Totals.Gone))
+		s.bullet("gone", fmt.Sprintf("%s %s", finding.Count(v.Totals.Gone), s.faint.Render("no longer found (--show gone; zincdoor baseline sweep takes them out of the list)")))
 	}
-	if len(about) > 0 {
-		s.bullet("total", strings.Join(about, ", "))
-	}
-	s.own(v)
 }
 
 // mostOwn is how many waivers, and how many entries of the baseline, of the change's own are shown.
@@ -467,13 +314,28 @@ func (s *screen) limits(v judge.Verdict) {
 			}
 		}
 		name := Safe(l.Name) + strings.Repeat(" ", widest-width(Safe(l.Name)))
-		s.line("%s%s  %s%s", style.Render(fmt.Sprintf("  %-*s", indent-2, word)), name,
+		s.line("%s%s  %s %s%s", style.Render(fmt.Sprintf("  %-*s", indent-2, word)), name, style.Render(s.bar(l)),
 			style.Render(bound(l)), s.faint.Render(advising))
 		if !l.Held && l.Say != "" {
 			s.wrapped(strings.Repeat(" ", indent), Safe(l.Say), s.bold)
 		}
 	}
 	s.line("")
+}
+
+// barCells is how many cells a limit's bar has.
+const barCells = 8
+
+// bar shows how much of what a limit bears is used up: full when it can bear no more.
+func (s *screen) bar(l judge.LimitResult) string {
+	used := 0
+	switch {
+	case !l.Held:
+		used = barCells
+	case l.Bound > 0:
+		used = (l.Found*barCells + l.Bound - 1) / l.Bound
+	}
+	return strings.Repeat(s.full, used) + strings.Repeat(s.empty, barCells-used)
 }
 
 // outcome is the last line: the answer and its reason.

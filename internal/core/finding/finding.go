@@ -111,6 +111,16 @@ func (f *Finding) Weight() *Traits {
 	return f.Traits
 }
 
+// Rule is what a tool tells of one of its rules (SARIF 2.1.0, 3.49).
+type Rule struct {
+	Name     string
+	Short    string // one sentence
+	Full     string
+	Help     string // how to mend it, as plain text
+	Markdown string // the same as Markdown; "" where there is none
+	Address  string
+}
+
 // Finding is one thing a tool reported. There may be millions of them: what few have is kept apart.
 type Finding struct {
 	Tool    string // the tool's own name for itself

@@ -178,7 +178,8 @@ type Verdict struct {
 	Waivers     []WaiverUse  // those that set something aside
 	Acceptances []Acceptance // what the change makes of the baseline
 
-	Teams []policy.Team // those that answer for a finding, in the order of the policy
+	Ladder policy.Ladder // worst first
+	Teams  []policy.Team // those that answer for a finding, in the order of the policy
 }
 
 // Judge gives the verdict of a case. The same case gives the same verdict.
@@ -189,7 +190,7 @@ func Judge(c Case) Verdict {
 	}
 	v := Verdict{
 		Subject: c.Subject, Origin: c.Origin, Door: c.Door.Name, Mode: c.Door.Mode, Today: c.Today,
-		Evidence: c.Evidence, Notices: c.Notices,
+		Evidence: c.Evidence, Notices: c.Notices, Ladder: c.Policy.Ladder,
 	}
 	var lineRule []string
 	v.Findings, v.Gone, lineRule = stand(c)

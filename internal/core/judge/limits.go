@@ -185,3 +185,20 @@ func (v Verdict) untouchedNew() int {
 	}
 	return len(seen)
 }
+
+// Broken lists, by their index and in order, the findings of broken limits: all of those that shut the door, and of a limit
+// that only advises those that are the change's own doing.
+func (v *Verdict) Broken() []int {
+	var all []int
+	for _, l := range v.Limits {
+		for _, i := range l.Findings {
+			f := v.Findings[i]
+			own := f.Standing != Accepted && f.Standing != Inherited
+			if !l.Held && !l.Waiting && (l.Limit.Mode == policy.Enforce || own) {
+				all = append(all, i)
+			}
+		}
+	}
+	slices.Sort(all)
+	return slices.Compact(all)
+}

@@ -55,8 +55,9 @@ func (r *reader) whole() {
 			"severities": func(n ast.Node) { severities = n },
 			"paths":      r.paths,
 			"groups":     r.groups,
+			"notes":      r.notes,
+			"link":       r.link,
 		},
-		later: []string{"notes"},
 	})
 	r.levels(levels)
 	if recipes != nil {

@@ -13,6 +13,28 @@ import (
 	"zincdoor/internal/core/finding"
 )
 
+// notes reads what the team has to say of rules.
+func (r *reader) notes(n ast.Node) {
+	notes := maps.Clone(r.policy.Notes)
+	if notes == nil {
+		notes = map[string]string{}
+	}
+	for _, f := range r.fields(n, "notes") {
+		notes[f.name] = r.text(f.value, "notes: "+f.name)
+		r.origin("notes.")(f)
+	}
+	r.policy.Notes = notes
+}
+
+// link reads where a line can be looked at.
+func (r *reader) link(n ast.Node) {
+	s := r.text(n, "link")
+	if s != "" && (!strings.Contains(s, "{path}") || !strings.HasPrefix(s, "https://") && !strings.HasPrefix(s, "http://")) {
+		r.complain(n, "link is an address that begins with https:// and has {path} in it, and where it needs them {line} and {commit}, not %q", s)
+	}
+	r.policy.Link = s
+}
+
 // aliases reads the rules that their tools renamed. A name that was changed twice leads to the last one.
 func (r *reader) aliases(n ast.Node) {
 	names := maps.Clone(r.under.Aliases)

@@ -4,6 +4,7 @@ package policy
 
 import (
 	_ "embed"
+	"maps"
 	"regexp"
 	"slices"
 	"strings"
@@ -51,7 +52,20 @@ type Policy struct {
 	Aliases  map[string]string // the present names of rules that their tools renamed
 	Measures []Measure         // the first that takes a rule counts
 
+	Notes map[string]string // what the team has to say of rules, by globs, as Markdown
+	Link  string            // the address of a line, with {path}, {line} and {commit} in it; "" for none
+
 	Doors []Door // in the order of the file
+}
+
+// NotesOn gives what the team has to say of a rule, in the order of the globs that take it.
+func (p *Policy) NotesOn(rule string) (all []string) {
+	for _, glob := range slices.Sorted(maps.Keys(p.Notes)) {
+		if glob == rule || MatchRule(glob, rule) {
+			all = append(all, p.Notes[glob])
+		}
+	}
+	return all
 }
 
 // SameSet is the number of the first set of same rules that a rule is in, -1 where it is in none.

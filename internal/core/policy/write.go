@@ -173,6 +173,15 @@ func (w *writer) rules() {
 	for _, r := range p.Recipes {
 		w.put("  "+word(r.Name)+": "+r.write(), r.At)
 	}
+	if len(p.Notes) > 0 {
+		w.heading("notes:")
+	}
+	for _, rule := range slices.Sorted(maps.Keys(p.Notes)) {
+		w.line("notes."+rule, "  "+word(rule)+": "+word(p.Notes[rule]))
+	}
+	if p.Link != "" {
+		w.line("link", "link: "+word(p.Link))
+	}
 	w.heading("doors:")
 }
 

@@ -1,0 +1,185 @@
+package render
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+
+	"github.com/charmbracelet/lipgloss"
+	"github.com/charmbracelet/x/ansi"
+
+	"zincdoor/internal/core/finding"
+	"zincdoor/internal/core/judge"
+	"zincdoor/internal/core/source"
+)
+
+// indent is the width of what stands left of all text: line numbers and their gutter, or a word of state.
+const indent = 10
+
+func (s *screen) finding(f judge.Finding) {
+	gutter := s.faint.Render(s.untouched)
+	if f.Place == "touched" {
+		gutter = s.signal.Render(s.touched)
+	}
+	blank := strings.Repeat(" ", indent-2)
+	lead := blank + " " + gutter + " "
+	if text := s.text(f.Path); text != nil && f.Region.Line > 0 {
+		s.around(f, text, -s.Context, -1)
+		code, marks := s.excerpt(text.Line(f.Region.Line), f)
+		s.line("%s %s %s", s.zinc.Render(fmt.Sprintf("%*d", indent-3, f.Region.Line)+" "), gutter, code)
+		if marks != "" {
+			s.line("%s%s", lead, s.signal.Render(marks))
+		}
+		s.around(f, text, 1, s.Context)
+	} else if f.Region.Line > 0 {
+		s.line("%s %s", s.zinc.Render(fmt.Sprintf("%*d", indent-3, f.Region.Line)+" "), gutter)
+	}
+	about := []string{string(f.Standing), where(f), Safe(f.Tool)}
+	if f.Standing == judge.Worsened {
+		about[0] += " " + f.AcceptedMeasure + s.arrow + f.Measure
+	}
+	for _, o := range f.Also {
+		about = append(about, "also "+strings.TrimSpace(Safe(o.Tool)+" "+Safe(o.Rule)))
+	}
+	if f.Occurrences > 1 {
+		about = append(about, fmt.Sprintf("%d times", f.Occurrences))
+	}
+	rule := ""
+	if f.Rule != "" {
+		rule = " " + s.bold.Render(Safe(f.Rule))
+	}
+	s.line("%s %s %s%s  %s", blank, gutter, s.signal.Render(Safe(f.Severity)), rule, s.faint.Render(strings.Join(about, ", ")+"  "+f.ID))
+	s.wrapped(lead, Safe(f.Message), s.plain)
+	s.details(lead+"  ", f)
+	s.line("")
+}
+
+// around shows lines near a finding, each with whether it is of the change.
+func (s *screen) around(f judge.Finding, text *source.Text, from, to int) {
+	for n := f.Region.Line + from; n <= f.Region.Line+to; n++ {
+		if n < 1 || n > text.Len() {
+			continue
+		}
+		gutter := s.faint.Render(s.untouched)
+		if s.Touched != nil && s.Touched(f.Path, n) {
+			gutter = s.signal.Render(s.touched)
+		}
+		s.line("%s %s %s", s.faint.Render(fmt.Sprintf("%*d", indent-3, n)+" "), gutter, s.faint.Render(s.fit(strings.TrimRight(untab(text.Line(n)), " "), 0)))
+	}
+}
+
+// details shows what a tool adds to a finding; the way to it and the whole of what it suggests where these are asked for.
+func (s *screen) details(lead string, f judge.Finding) {
+	details := f.Details()
+	for _, n := range details.Notes {
+		s.wrapped(lead, remark(f, n), s.faint)
+	}
+	for n, steps := range details.Flows {
+		if !s.Verbose {
+			s.wrapped(lead, fmt.Sprintf("%d steps lead there (--verbose)", len(steps)), s.faint)
+			break
+		}
+		if len(details.Flows) > 1 {
+			s.wrapped(lead, fmt.Sprintf("way %d of %d:", n+1, len(details.Flows)), s.faint)
+		}
+		for i, step := range steps[:min(len(steps), mostSteps)] {
+			s.wrapped(lead, fmt.Sprintf("%d. %s", i+1, remark(f, step)), s.faint)
+		}
+		if more := len(steps) - mostSteps; more > 0 {
+			s.wrapped(lead, fmt.Sprintf("and %d steps more", more), s.faint)
+		}
+	}
+	for _, fix := range details.Fixes[:min(len(details.Fixes), 1)] {
+		s.wrapped(lead, "suggested: "+suggestion(fix), s.faint)
+	}
+	if s.Verbose && details.Help != "" {
+		s.wrapped(lead, "help: "+Safe(details.Help), s.faint)
+	}
+}
+
+// suggestion says what a fix does: in its own words, else by the text that it puts in.
+func suggestion(fix finding.Fix) string {
+	if fix.Description != "" {
+		return Safe(fix.Description)
+	}
+	var texts []string
+	for _, e := range fix.Edits {
+		if text := strings.TrimSpace(e.Text); text == "" {
+			texts = append(texts, "take out what is marked")
+		} else {
+			texts = append(texts, Safe(text))
+		}
+	}
+	return strings.Join(texts, "; ")
+}
+
+// mostSteps is how many steps of the way to a finding are shown.
+const mostSteps = 50
+
+// remark is what a tool adds to a finding, with its place.
+func remark(f judge.Finding, n finding.Remark) string {
+	at := ""
+	if n.Path != "" && n.Path != f.Path {
+		at = Safe(n.Path) + ":"
+	}
+	if n.Region.Line > 0 {
+		at += strconv.Itoa(n.Region.Line) + ": "
+	}
+	return at + Safe(n.Message)
+}
+
+func where(f judge.Finding) string {
+	switch {
+	case f.Path == "":
+		return "no file"
+	case f.Place == "touched":
+		return "touched line"
+	case f.Place == "file":
+		return "untouched line"
+	}
+	return "file not in the change"
+}
+
+// wrapped prints text within the columns, each line after the lead.
+func (s *screen) wrapped(lead, text string, style lipgloss.Style) {
+	room := max(s.columns-width(lead), 20)
+	for part := range strings.SplitSeq(ansi.Wrap(text, room, " /"), "\n") {
+		s.line("%s%s", lead, style.Render(part))
+	}
+}
+
+// excerpt gives a line of code and the marks under a finding's columns, cut to the room around the marks.
+func (s *screen) excerpt(line string, f judge.Finding) (code, marks string) {
+	code = strings.TrimRight(untab(line), " ")
+	if f.Region.Column == 0 {
+		return s.fit(code, 0), ""
+	}
+	from := width(untab(line[:source.Offset(line, f.Region.Column, f.Columns)]))
+	to := from + 1
+	switch {
+	case f.Region.EndLine > f.Region.Line:
+		to = width(code)
+	case f.Region.EndColumn > f.Region.Column:
+		to = width(untab(line[:source.Offset(line, f.Region.EndColumn, f.Columns)]))
+	}
+	to = max(min(to, width(code)), from+1)
+	start := 0
+	if room := s.columns - indent - 1; width(code) > room && to > room {
+		start = max(0, min(from-room/3, width(code)-room))
+	}
+	code = s.fit(code, start)
+	if start > 0 {
+		code = s.cut + ansi.Cut(code, width(s.cut), width(code))
+	}
+	marks = strings.Repeat(" ", from-start) + "^" + strings.Repeat("~", to-from-1)
+	return code, ansi.Truncate(marks, s.columns-indent-1, "")
+}
+
+// fit is the part of a line from a cell on that the screen has room for.
+func (s *screen) fit(code string, start int) string {
+	room := s.columns - indent - 1
+	if width(code)-start <= room {
+		return ansi.Cut(code, start, width(code))
+	}
+	return ansi.Cut(code, start, start+room-width(s.cut)) + s.cut
+}

@@ -1,0 +1,61 @@
+package render
+
+import (
+	"io"
+	"os"
+	"strings"
+
+	"github.com/charmbracelet/lipgloss"
+	"github.com/charmbracelet/x/ansi"
+	"golang.org/x/term"
+)
+
+// look is how a terminal shows things: greys of zinc, and one colour that says what shuts the door.
+type look struct {
+	plain, bold, faint, zinc, signal lipgloss.Style
+
+	touched, untouched string // the gutter beside a line of code
+	shut, open         string // the door
+	full, empty        string // a cell of a bar
+	cut, arrow         string // where something was left out; from a number to a greater one
+	columns            int
+}
+
+const (
+	defaultColumns = 100 // where output isn't a terminal
+	leastColumns   = 40
+	mostColumns    = 140 // beyond it lines get hard to read
+)
+
+func lookFor(w io.Writer) look {
+	r := lipgloss.NewRenderer(w)
+	l := look{
+		plain: r.NewStyle(), bold: r.NewStyle().Bold(true), faint: r.NewStyle().Foreground(lipgloss.Color("243")),
+		zinc: r.NewStyle().Foreground(lipgloss.Color("66")), signal: r.NewStyle().Bold(true).Foreground(lipgloss.Color("166")),
+		touched: "┃", untouched: "┆", shut: "▐█▌", open: "▐ ▌", full: "▪", empty: "·", cut: "…", arrow: " → ", columns: defaultColumns,
+	}
+	if !unicodeLocale() {
+		l.touched, l.untouched, l.shut, l.open, l.cut = "#", "|", "[#]", "[ ]", "..."
+		l.full, l.empty = "#", "."
+		l.arrow = " -> "
+	}
+	if f, ok := w.(*os.File); ok {
+		if columns, _, err := term.GetSize(int(f.Fd())); err == nil {
+			l.columns = columns
+		}
+	}
+	l.columns = min(max(l.columns, leastColumns), mostColumns)
+	return l
+}
+
+// unicodeLocale reports whether the environment says that characters beyond ASCII can be shown.
+func unicodeLocale() bool {
+	for _, name := range []string{"LC_ALL", "LC_CTYPE", "LANG"} {
+		if value := strings.ToUpper(os.Getenv(name)); value != "" {
+			return strings.Contains(value, "UTF-8") || strings.Contains(value, "UTF8")
+		}
+	}
+	return false
+}
+
+func width(s string) int { return ansi.StringWidth(s) }
