@@ -1,14 +1,12 @@
 package cli
 
 import (
-	"errors"
 	"fmt"
 	"io"
 	"os"
 	"slices"
 	"strings"
 
-	"github.com/google/renameio/v2"
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
@@ -246,145 +244,6 @@ func oneStdin(q gate.Request) error {
 	}
 	if n > 1 {
 		return fmt.Errorf("standard input (-) can be read only once, and is named %d times", n)
-	}
-	return nil
-}
-
-// outputFlags say where the verdict goes and in which formats.
-type outputFlags struct {
-	format, file string
-	writes       []string
-	screen       screenFlags
-}
-
-// screenFlags say what of a verdict a terminal shows.
-type screenFlags struct {
-	show, group           string
-	context               int
-	quiet, verbose, plain bool
-}
-
-func (s *screenFlags) add(f *pflag.FlagSet) {
-	f.StringVar(&s.show, "show", "", "in the terminal, show findings that are `"+strings.Join(render.Shows, "|")+"`; without it those that broke a limit, as many as are read at once")
-	f.StringVar(&s.group, "group", string(render.ByFile), "in the terminal, put findings together by `"+strings.Join(render.Groups, "|")+"`")
-	f.IntVar(&s.context, "context", 0, "in the terminal, show `N` lines around each finding")
-	f.BoolVarP(&s.quiet, "quiet", "q", false, "in the terminal, show nothing but the outcome")
-	f.BoolVarP(&s.verbose, "verbose", "v", false, "in the terminal, show all there is to each finding")
-	f.BoolVar(&s.plain, "plain", false, "in the terminal, tell it in sentences without signs or colours, for screen readers")
-}
-
-func (s *screenFlags) check() error {
-	switch {
-	case s.show != "" && !slices.Contains(render.Shows, s.show):
-		return fmt.Errorf("--show is one of %s, not %q", strings.Join(render.Shows, ", "), s.show)
-	case !slices.Contains(render.Groups, s.group):
-		return fmt.Errorf("--group is one of %s, not %q", strings.Join(render.Groups, ", "), s.group)
-	case s.context < 0 || s.context > 100:
-		return fmt.Errorf("--context takes 0 to 100 lines, not %d", s.context)
-	}
-	return nil
-}
-
-// options are how a result is shown.
-func (s *screenFlags) options(r *gate.Result) render.Options {
-	o := render.Options{
-		Show: render.Show(s.show), Group: render.Group(s.group), Context: s.context, Quiet: s.quiet, Verbose: s.verbose, Plain: s.plain,
-		Text: r.Text, Touched: r.Touched, Rule: r.Rule,
-	}
-	if r.Case.Policy != nil {
-		o.Link = r.Case.Policy.Link
-	}
-	return o
-}
-
-func (o *outputFlags) options(r *gate.Result) render.Options { return o.screen.options(r) }
-
-func (o *outputFlags) add(f *pflag.FlagSet) {
-	f.StringVar(&o.format, "format", render.Terminal, "how the verdict is shown: `"+strings.Join(render.Formats, "|")+"`")
-	f.StringVar(&o.file, "output", "", "write it to `FILE` instead of standard output")
-	f.StringArrayVar(&o.writes, "write", nil, "write it to a file as well, as `FORMAT=FILE`; repeatable")
-	o.screen.add(f)
-}
-
-// target is one place the verdict is written to; file "" is standard output.
-type target struct{ format, file string }
-
-type targets []target
-
-func (o *outputFlags) targets() (targets, error) {
-	if err := o.screen.check(); err != nil {
-		return nil, err
-	}
-	all := targets{{o.format, o.file}}
-	for _, w := range o.writes {
-		format, file, ok := strings.Cut(w, "=")
-		if !ok || file == "" {
-			return nil, fmt.Errorf("--write takes FORMAT=FILE, not %q", w)
-		}
-		all = append(all, target{format, file})
-	}
-	for _, t := range all {
-		if err := checkFormat(t.format); err != nil {
-			return nil, err
-		}
-	}
-	return all, nil
-}
-
-func checkFormat(format string) error {
-	if slices.Contains(render.Formats, format) {
-		return nil
-	}
-	return fmt.Errorf("no output format is called %q; there are %s", format, strings.Join(render.Formats, ", "))
-}
-
-// shown is a verdict, and how it is shown.
-type shown struct {
-	verdict judge.Verdict
-	options render.Options
-}
-
-// write writes the verdicts everywhere. A file is replaced whole or not at all.
-func (all targets) write(out io.Writer, verdicts []shown) error {
-	for _, t := range all {
-		if t.file == "" {
-			if err := renderAll(out, t.format, verdicts); err != nil {
-				return unjudged{fmt.Errorf("writing the verdict: %w", err)}
-			}
-			continue
-		}
-		if err := replace(t.file, func(w io.Writer) error { return renderAll(w, t.format, verdicts) }); err != nil {
-			return unjudged{fmt.Errorf("the verdict can't be written to %s: %w", t.file, err)}
-		}
-	}
-	return nil
-}
-
-// replace puts what write writes in the place of a file, once all of it is written. A device or a pipe is written to.
-func replace(file string, write func(io.Writer) error) error {
-	if info, err := os.Stat(file); err == nil && !info.Mode().IsRegular() && !info.IsDir() {
-		to, err := os.OpenFile(file, os.O_WRONLY, 0)
-		if err != nil {
-			return err
-		}
-		return errors.Join(write(to), to.Close())
-	}
-	to, err := renameio.NewPendingFile(file, renameio.WithPermissions(0o644))
-	if err != nil {
-		return err
-	}
-	defer to.Cleanup()
-	if err := write(to); err != nil {
-		return err
-	}
-	return to.CloseAtomicallyReplace()
-}
-
-func renderAll(out io.Writer, format string, verdicts []shown) error {
-	for _, v := range verdicts {
-		if err := render.Verdict(out, format, v.verdict, v.options); err != nil {
-			return err
-		}
 	}
 	return nil
 }

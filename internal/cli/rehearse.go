@@ -49,7 +49,7 @@ folder called by the beginning of its name (7 letters or more):
 			case past.Last < 1:
 				return fmt.Errorf("--last takes how many changes to rehearse, at least 1")
 			}
-			if err := checkFormat(format); err != nil {
+			if err := checkFormat(format, []string{render.Terminal, render.JSON}); err != nil {
 				return err
 			}
 			all, err := gate.Rehearse(cmd.Context(), q, past)

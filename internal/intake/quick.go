@@ -222,7 +222,7 @@ func (q *quick) snippetMember(s *scan, name []byte) bool {
 }
 
 func (q *quick) property(s *scan, name []byte) bool {
-	q.slow = q.slow || string(name) == "tags"
+	q.slow = q.slow || string(name) == "tags" || string(name) == "zincdoor"
 	return s.skip()
 }
 
@@ -235,7 +235,9 @@ func (q *quick) named(s *scan, name []byte, into *[]named) bool {
 	if !q.text(s, &one.value) {
 		return false
 	}
-	*into = append(*into, one)
+	if string(one.name.raw) != finding.OwnPrint {
+		*into = append(*into, one)
+	}
 	return true
 }
 

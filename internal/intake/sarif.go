@@ -358,6 +358,12 @@ type (
 	propertyBag struct {
 		Tags     []string       `json:"tags"`              // SARIF 2.1.0, 3.8.2
 		Security jsontext.Value `json:"security-severity"` // a number from 0 to 10, as text or plain
+		Own      ownBag         `json:"zincdoor"`
+	}
+	// ownBag is what a verdict that was written as SARIF keeps of findings whose reports weren't.
+	ownBag struct {
+		Rung     string `json:"rung"`
+		Measured string `json:"measured"`
 	}
 	configuration struct {
 		Level string `json:"level"`

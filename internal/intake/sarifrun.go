@@ -302,13 +302,14 @@ func (r *run) traits(res *result, rule *descriptor) *finding.Traits {
 		shared = rule.traits
 	}
 	rank := min(max(res.Rank, 0), 100)
-	if rank == 0 && len(res.Properties.Tags)+len(res.Taxa) == 0 {
+	if rank == 0 && len(res.Properties.Tags)+len(res.Taxa) == 0 && res.Properties.Own == (ownBag{}) {
 		return shared
 	}
 	own := finding.Traits{}
 	if shared != nil {
 		own = *shared
 	}
+	own.Rung, own.Measured = res.Properties.Own.Rung, res.Properties.Own.Measured
 	own.Rank, own.Tags = rank, slices.Concat(own.Tags, res.Properties.Tags)
 	for _, taxon := range res.Taxa {
 		own.Tags = append(own.Tags, r.taxon(taxon))
@@ -328,6 +329,7 @@ func (p propertyBag) security() float64 {
 // prints are the fingerprints of a result, or, where it has none, those that are a part of one (SARIF 2.1.0, 3.27.16 and
 // 3.27.17).
 func prints(res *result) finding.Prints {
+	delete(res.PartialFingerprints, finding.OwnPrint)
 	if len(res.Fingerprints) > 0 {
 		return finding.MakePrints(res.Fingerprints)
 	}

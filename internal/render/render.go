@@ -5,6 +5,7 @@ package render
 import (
 	"fmt"
 	"io"
+	"text/template"
 
 	"zincdoor/internal/core/finding"
 	"zincdoor/internal/core/judge"
@@ -15,10 +16,16 @@ import (
 const (
 	Terminal = "terminal"
 	JSON     = "json"
+	SARIF    = "sarif"
+	JUnit    = "junit"
+	Markdown = "markdown"
+	HTML     = "html"
+	Template = "template"
+	Review   = "review"
 )
 
 // Formats lists the names of all formats.
-var Formats = []string{Terminal, JSON}
+var Formats = []string{Terminal, JSON, SARIF, JUnit, Markdown, HTML, Template, Review}
 
 // Options say how a verdict is shown. The zero value shows in a terminal what broke a limit, by file.
 type Options struct {
@@ -36,7 +43,10 @@ type Options struct {
 	// Rule gives what a finding's tool tells of its rule.
 	Rule func(f *finding.Finding) (finding.Rule, bool)
 
+	Template *template.Template // of the format template
+
 	Like io.Writer // the terminal that it is for, where it isn't written there at once; nil for where it is written
+	Room int       // how many characters Markdown may have; 0 for MarkdownRoom
 	Link string    // an address with {path}, {line} and {commit} for a line of the judged state; "" for none
 }
 
@@ -54,6 +64,18 @@ func Verdict(w io.Writer, format string, v judge.Verdict, o Options) error {
 		return writeTerminal(w, v, o)
 	case JSON:
 		return writeJSON(w, v)
+	case SARIF:
+		return writeSARIF(w, v, o)
+	case JUnit:
+		return writeJUnit(w, v)
+	case Markdown:
+		return writeMarkdown(w, v, o)
+	case HTML:
+		return writeHTML(w, v, o)
+	case Template:
+		return writeTemplate(w, v, o)
+	case Review:
+		return writeReview(w, v)
 	}
 	return fmt.Errorf("no output format is called %q", format)
 }

@@ -162,14 +162,14 @@ func (s *screen) totals(v judge.Verdict) {
 	}
 	for _, standing := range judge.Standings {
 		if n := v.Totals.By[standing]; n > 0 && asides[standing] != "" {
-			s.bullet(string(standing), fmt.Sprintf("%s %s", finding.Count(n), s.faint.Render(asides[standing])))
+			s.bullet("aside", fmt.Sprintf("%d %s %s", n, standing, s.faint.Render(asides[standing])))
 		}
 	}
 	if v.Totals.Ignored > 0 {
-		s.bullet("ignored", fmt.Sprintf("%s %s", finding.Count(v.Totals.Ignored), s.faint.Render("by the policy")))
+		s.bullet("aside", fmt.Sprintf("%d ignored %s", v.Totals.Ignored, s.faint.Render("by the policy")))
 	}
 	if v.Totals.Gone > 0 {
-		s.bullet("gone", fmt.Sprintf("%s %s", finding.Count(v.Totals.Gone), s.faint.Render("no longer found (--show gone; zincdoor baseline sweep takes them out of the list)")))
+		s.bullet("gone", fmt.Sprintf("%d %s", v.Totals.Gone, s.faint.Render("no longer found (--show gone; zincdoor baseline sweep takes them out of the list)")))
 	}
 }
 

@@ -163,6 +163,9 @@ type Edit struct {
 // string: there may be millions.
 type Prints string
 
+// OwnPrint is the name under which verdicts written as SARIF have the ids of findings; it is no fingerprint of a tool's.
+const OwnPrint = "zincdoor/id/v1"
+
 // What stands after a name, and after a value.
 const (
 	printName  = "\x00"

@@ -1,0 +1,317 @@
+package render
+
+import (
+	"bufio"
+	"cmp"
+	"crypto/sha256"
+	_ "embed"
+	"encoding/base64"
+	"fmt"
+	"html/template"
+	"io"
+	"slices"
+	"strings"
+
+	"zincdoor/internal/core/baseline"
+	"zincdoor/internal/core/change"
+	"zincdoor/internal/core/judge"
+	"zincdoor/internal/core/policy"
+	"zincdoor/internal/core/source"
+)
+
+var (
+	//go:embed page.html
+	pageText string
+	//go:embed page.css
+	pageStyle string
+	//go:embed page.js
+	pageScript string
+
+	page = template.Must(template.New("page").Parse(pageText))
+)
+
+// The bounds of a page that a browser still shows at once.
+const (
+	mostArticles = 3000
+	mostRows     = 100
+	aroundLines  = 2 // shown before and after the line of a finding
+)
+
+// pageData is what a page shows. All of its texts are safe to be shown as text.
+type pageData struct {
+	Style                template.CSS
+	Script               template.JS
+	ScriptHash           string
+	Door, Outcome, State string
+	Reason, Subject      string
+	Policy, Head, Today  string
+	Limits               []pageLimit
+	Evidence             []pageEvidence
+	Notices              []string
+	Totals               string
+	Standings            []string
+	Severities           []string
+	Findings             []pageFinding
+	Left                 int
+	Counts               []pageCount
+	Gone                 []baseline.Entry
+	GoneLeft             int
+}
+
+type (
+	pageLimit struct {
+		Name, State, Aside, Bears, Say string
+		Found, Used                    int
+	}
+	pageEvidence struct {
+		Name, State, About string
+		Sound              bool
+	}
+	pageFinding struct {
+		N, Rung                         int
+		ID, Path, Place, Address        string
+		Severity, Rule, Message, About  string
+		Standing, Team, Suggested, Help string
+		Broke                           bool
+		Code                            []pageLine
+		Notes                           []string
+		Flows                           [][]string
+	}
+	pageLine struct {
+		N                     int
+		Touched               bool
+		Before, Marked, After string
+	}
+	pageCount struct {
+		By   string
+		Rows []pageRow
+		Left int
+	}
+	pageRow struct {
+		Name     string
+		New, All int
+	}
+)
+
+// writeHTML writes the verdict as one page that needs no other file, and no script to be read.
+func writeHTML(w io.Writer, v judge.Verdict, o Options) error {
+	sum := sha256.Sum256([]byte(pageScript))
+	data := pageData{
+		Style: template.CSS(pageStyle), Script: template.JS(pageScript), ScriptHash: "sha256-" + base64.StdEncoding.EncodeToString(sum[:]),
+		Door: Safe(v.Door), State: string(v.Outcome), Outcome: strings.ReplaceAll(string(v.Outcome), "unjudged", "cannot judge"), Reason: reason(v),
+		Subject: describe(v.Subject), Policy: Safe(v.Origin.From), Head: Safe(v.Subject.Head), Today: Safe(v.Today), Severities: v.Ladder,
+	}
+	for _, standing := range judge.Standings {
+		if v.Totals.By[standing] > 0 {
+			data.Standings = append(data.Standings, string(standing))
+		}
+	}
+	for _, l := range v.Limits {
+		data.Limits = append(data.Limits, limitOnPage(l))
+	}
+	for _, e := range v.Evidence {
+		about := aboutEvidence(e)
+		if !e.Sound() {
+			about = Safe(e.Problem)
+		}
+		data.Evidence = append(data.Evidence, pageEvidence{evidenceName(e), string(e.State), about, e.Sound()})
+	}
+	for _, n := range v.Notices {
+		data.Notices = append(data.Notices, Safe(n))
+	}
+	data.Totals = totalsInWords(v)
+	data.Findings, data.Left = findingsOnPage(v, o)
+	data.Counts = countsOnPage(v)
+	data.Gone = make([]baseline.Entry, min(len(v.Gone), mostRows))
+	data.GoneLeft = len(v.Gone) - len(data.Gone)
+	for i := range data.Gone {
+		e := v.Gone[i]
+		data.Gone[i] = baseline.Entry{Path: Safe(e.Path), Rule: Safe(e.Rule), Message: Safe(e.Message)}
+	}
+	out := bufio.NewWriterSize(w, 1<<16)
+	if err := page.Execute(out, data); err != nil {
+		return err
+	}
+	return out.Flush()
+}
+
+func totalsInWords(v judge.Verdict) string {
+	var parts []string
+	for _, standing := range judge.Standings {
+		if n := v.Totals.By[standing]; n > 0 {
+			parts = append(parts, fmt.Sprintf("%d %s", n, standing))
+		}
+	}
+	if v.Totals.Ignored > 0 {
+		parts = append(parts, fmt.Sprintf("%d ignored", v.Totals.Ignored))
+	}
+	if v.Totals.Gone > 0 {
+		parts = append(parts, fmt.Sprintf("%d gone", v.Totals.Gone))
+	}
+	return strings.Join(parts, ", ")
+}
+
+func limitOnPage(l judge.LimitResult) pageLimit {
+	p := pageLimit{Name: Safe(l.Name), State: stateOf(l), Bears: fmt.Sprintf("at most %d", l.Bound), Found: l.Found}
+	switch {
+	case l.Unknown:
+		p.Bears = "no growth; what was before isn't known"
+	case l.NoGrowth:
+		p.Bears = fmt.Sprintf("no growth from %d", l.Bound)
+	case l.EachFile:
+		p.Bears += " in each file"
+	}
+	if l.Mode == policy.Advise {
+		p.Aside = ", only advises"
+	}
+	if !l.Held {
+		p.Say = Safe(l.Say)
+	}
+	switch {
+	case !l.Held:
+		p.Used = 100
+	case l.Bound > 0:
+		p.Used = min(100*l.Found/l.Bound, 100)
+	}
+	return p
+}
+
+// findingsOnPage are those that broke a limit first, then the others; those that the policy ignores are left out.
+func findingsOnPage(v judge.Verdict, o Options) (all []pageFinding, left int) {
+	broke := map[int]bool{}
+	order := v.Broken()
+	for _, i := range order {
+		broke[i] = true
+	}
+	for _, aside := range []bool{false, true} {
+		for i, f := range v.Findings {
+			isAside := f.Standing == judge.Accepted || f.Standing == judge.Waived || f.Standing == judge.Inherited
+			if !broke[i] && f.Severity != policy.Ignored && isAside == aside {
+				order = append(order, i)
+			}
+		}
+	}
+	if len(order) > mostArticles {
+		order, left = order[:mostArticles], len(order)-mostArticles
+	}
+	for n, i := range order {
+		all = append(all, findingOnPage(n, v.Findings[i], broke[i], v, o))
+	}
+	return all, left
+}
+
+func findingOnPage(n int, f judge.Finding, broke bool, v judge.Verdict, o Options) pageFinding {
+	d := f.Details()
+	p := pageFinding{
+		N: n, Rung: slices.Index(v.Ladder, f.Severity), ID: f.ID, Path: Safe(f.Path), Place: cmp.Or(Safe(place(f.Finding)), "no file"),
+		Address: o.address(f.Path, f.Region.Line, v.Subject.Head), Severity: Safe(f.Severity), Rule: Safe(f.Rule), Message: Safe(f.Message),
+		Standing: string(f.Standing), Team: Safe(f.Team), Broke: broke,
+	}
+	about := []string{string(f.Standing), where(f), Safe(f.Tool)}
+	if f.Team != "" {
+		about = append(about, "team "+Safe(f.Team))
+	}
+	for _, also := range f.Also {
+		about = append(about, "also "+strings.TrimSpace(Safe(also.Tool)+" "+Safe(also.Rule)))
+	}
+	p.About = strings.Join(about, ", ")
+	if broke || f.Standing == judge.New || f.Standing == judge.Worsened || f.Standing == judge.Lapsed {
+		p.Code = o.codeOnPage(f)
+	}
+	for _, note := range d.Notes {
+		p.Notes = append(p.Notes, remark(f, note))
+	}
+	for _, flow := range d.Flows {
+		var steps []string
+		for _, step := range flow[:min(len(flow), mostSteps)] {
+			steps = append(steps, remark(f, step))
+		}
+		p.Flows = append(p.Flows, steps)
+	}
+	if len(d.Fixes) > 0 {
+		p.Suggested = suggestion(d.Fixes[0])
+	}
+	if strings.HasPrefix(d.Help, "https://") || strings.HasPrefix(d.Help, "http://") {
+		p.Help = Safe(d.Help)
+	}
+	return p
+}
+
+// codeOnPage are the lines around a finding, with its columns marked.
+func (o Options) codeOnPage(f judge.Finding) (lines []pageLine) {
+	text := o.text(f.Path)
+	if text == nil || f.Region.Line == 0 {
+		return nil
+	}
+	for n := f.Region.Line - aroundLines; n <= f.Region.Line+aroundLines; n++ {
+		if n < 1 || n > text.Len() || !text.Holds(n) {
+			continue
+		}
+		line := pageLine{N: n, Touched: o.Touched != nil && o.Touched(f.Path, n)}
+		raw := clipRunes(text.Line(n), 500)
+		line.Before = untab(raw)
+		if n == f.Region.Line {
+			line.Touched = line.Touched || f.Place == change.OnTouched
+			from := source.Offset(raw, f.Region.Column, f.Columns)
+			to := len(raw)
+			switch {
+			case f.Region.Column == 0:
+				from, to = 0, 0
+			case f.Region.EndLine > f.Region.Line:
+			case f.Region.EndColumn > f.Region.Column:
+				to = source.Offset(raw, f.Region.EndColumn, f.Columns)
+			default:
+				to = source.Offset(raw, f.Region.Column+1, f.Columns)
+			}
+			before, upto, whole := untab(raw[:from]), untab(raw[:max(from, to)]), untab(raw)
+			if strings.HasPrefix(whole, upto) && strings.HasPrefix(upto, before) {
+				line.Before, line.Marked, line.After = before, upto[len(before):], whole[len(upto):]
+			}
+		}
+		lines = append(lines, line)
+	}
+	return lines
+}
+
+// countsOnPage count the findings by team, rule and file.
+func countsOnPage(v judge.Verdict) (all []pageCount) {
+	for _, c := range []struct {
+		by string
+		of func(judge.Finding) string
+	}{
+		{"team", func(f judge.Finding) string { return f.Team }},
+		{"rule", func(f judge.Finding) string { return f.Rule }},
+		{"file", func(f judge.Finding) string { return f.Path }},
+	} {
+		rows := map[string]*pageRow{}
+		for _, f := range v.Findings {
+			if f.Severity == policy.Ignored {
+				continue
+			}
+			name := c.of(f)
+			if rows[name] == nil {
+				rows[name] = &pageRow{Name: cmp.Or(Safe(name), "none")}
+			}
+			rows[name].All++
+			if f.Standing == judge.New || f.Standing == judge.Worsened {
+				rows[name].New++
+			}
+		}
+		if len(rows) == 0 || c.by == "team" && len(v.Teams) == 0 {
+			continue
+		}
+		count := pageCount{By: c.by}
+		for _, row := range rows {
+			count.Rows = append(count.Rows, *row)
+		}
+		slices.SortFunc(count.Rows, func(a, b pageRow) int {
+			return cmp.Or(cmp.Compare(b.New, a.New), cmp.Compare(b.All, a.All), cmp.Compare(a.Name, b.Name))
+		})
+		if len(count.Rows) > mostRows {
+			count.Left = len(count.Rows) - mostRows
+			count.Rows = count.Rows[:mostRows]
+		}
+		all = append(all, count)
+	}
+	return all
+}

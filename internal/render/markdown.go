@@ -1,0 +1,199 @@
+package render
+
+import (
+	"fmt"
+	"io"
+	"net/url"
+	"strings"
+
+	"zincdoor/internal/core/finding"
+	"zincdoor/internal/core/judge"
+)
+
+// MarkdownRoom is how long a verdict as Markdown is at most where the call doesn't say, in characters.
+const MarkdownRoom = 60_000
+
+// unfolded is how many findings are shown before the rest is folded.
+const unfolded = 10
+
+// writeMarkdown writes the verdict as a comment on a pull request: the outcome first, then the limits, what broke them,
+// and what is worth knowing. It stays within the room by leaving out findings, and says how many.
+func writeMarkdown(w io.Writer, v judge.Verdict, o Options) error {
+	room := o.Room
+	if room == 0 {
+		room = MarkdownRoom
+	}
+	head, tail := markdownHead(v), markdownTail(v)
+	left := room - len([]rune(head)) - len([]rune(tail)) - 200 // for what tells of those left out
+	var body strings.Builder
+	broken := v.Broken()
+	file, shown, folded := "\x00", 0, false
+	for n, i := range broken {
+		f := v.Findings[i]
+		var part strings.Builder
+		if n == unfolded && len(broken) > unfolded+2 {
+			fmt.Fprintf(&part, "\n<details><summary>%s more</summary>\n\n", finding.Count(len(broken)-n))
+			folded = true
+		}
+		if f.Path != file {
+			file = f.Path
+			fmt.Fprintf(&part, "\n%s\n\n", fileHeading(file))
+		}
+		part.WriteString(markdownFinding(f, v, o))
+		if length := len([]rune(part.String())); length > left {
+			break
+		} else {
+			left -= length
+		}
+		body.WriteString(part.String())
+		shown++
+	}
+	if folded && strings.Contains(body.String(), "<details>") {
+		body.WriteString("\n</details>\n")
+	}
+	if shown < len(broken) {
+		fmt.Fprintf(&body, "\n*%s left out for want of room; the whole verdict has them.*\n", finding.Count(len(broken)-shown))
+	}
+	text := []rune(head + body.String() + tail)
+	if len(text) > room {
+		text = append(text[:max(room-2, 0)], '…', '\n')
+	}
+	_, err := io.WriteString(w, string(text))
+	return err
+}
+
+func fileHeading(path string) string {
+	if path == "" {
+		return "**no file**"
+	}
+	return "**" + codeSpan(path) + "**"
+}
+
+func markdownHead(v judge.Verdict) string {
+	var s strings.Builder
+	fmt.Fprintf(&s, "## Door %s: %s\n\n%s\n", escapeMarkdown(v.Door), map[judge.Outcome]string{judge.Open: "open", judge.Shut: "shut", judge.Unjudged: "cannot judge"}[v.Outcome], escapeMarkdown(reason(v)))
+	for _, e := range v.Evidence {
+		if !e.Sound() {
+			fmt.Fprintf(&s, "\n- %s is %s: %s\n", codeSpan(evidenceName(e)), e.State, escapeMarkdown(e.Problem))
+		}
+	}
+	if len(v.Limits) > 0 {
+		s.WriteString("\n| limit | | found | at most |\n|---|---|--:|--:|\n")
+	}
+	for _, l := range v.Limits {
+		most := fmt.Sprint(l.Bound)
+		if l.NoGrowth {
+			most += " (before)"
+		}
+		if l.Unknown {
+			most = "unknown"
+		}
+		state := stateOf(l)
+		if l.Mode == "advise" {
+			state += ", advises"
+		}
+		if !l.Held && !l.Waiting {
+			state = "**" + state + "**"
+		}
+		fmt.Fprintf(&s, "| %s | %s | %d | %s |\n", escapeCell(l.Name), state, l.Found, most)
+	}
+	for _, l := range v.Limits {
+		if !l.Held && l.Say != "" {
+			fmt.Fprintf(&s, "\n%s: %s\n", escapeMarkdown(l.Name), escapeMarkdown(l.Say))
+		}
+	}
+	return s.String()
+}
+
+func markdownFinding(f judge.Finding, v judge.Verdict, o Options) string {
+	at := "no line"
+	if f.Region.Line > 0 {
+		at = fmt.Sprintf("line %d", f.Region.Line)
+	}
+	if address := o.address(f.Path, f.Region.Line, v.Subject.Head); address != "" {
+		at = "[" + at + "](" + address + ")"
+	}
+	text := fmt.Sprintf("- %s: **%s** %s %s", at, escapeMarkdown(f.Severity), codeSpan(f.Rule), escapeMarkdown(f.Message))
+	if f.Standing != judge.New {
+		text += fmt.Sprintf(" (%s)", f.Standing)
+	}
+	return text + "\n"
+}
+
+func markdownTail(v judge.Verdict) string {
+	var s strings.Builder
+	s.WriteString("\n")
+	if counts := totalsInWords(v); counts != "" {
+		fmt.Fprintf(&s, "%s\n\n", counts)
+	}
+	const most = 5
+	for i, n := range v.Notices {
+		if i == most {
+			fmt.Fprintf(&s, "- and %d more notes\n", len(v.Notices)-most)
+			break
+		}
+		fmt.Fprintf(&s, "- %s\n", escapeMarkdown(clipRunes(n, 300)))
+	}
+	fmt.Fprintf(&s, "\n%s, policy of %s\n", escapeMarkdown(describe(v.Subject)), escapeMarkdown(v.Origin.From))
+	return s.String()
+}
+
+func clipRunes(s string, most int) string {
+	if r := []rune(s); len(r) > most {
+		return string(r[:most]) + "…"
+	}
+	return s
+}
+
+// address is where a line of the judged state can be looked at, "" where that isn't known.
+func (o Options) address(path string, line int, commit string) string {
+	if o.Link == "" || path == "" || strings.HasPrefix(path, "/") {
+		return ""
+	}
+	if strings.Contains(o.Link, "{commit}") && (len(commit) < 40 || strings.Trim(commit, "0123456789abcdef") != "") {
+		return ""
+	}
+	escaped := strings.NewReplacer("(", "%28", ")", "%29", "'", "%27").Replace((&url.URL{Path: path}).EscapedPath())
+	return strings.NewReplacer("{path}", escaped, "{line}", fmt.Sprint(max(line, 1)), "{commit}", commit).Replace(o.Link)
+}
+
+// markdownSigns are those that mean something in Markdown or HTML.
+var markdownSigns = strings.NewReplacer(
+	`\`, `\\`, "`", "\\`", "*", `\*`, "_", `\_`, "{", `\{`, "}", `\}`, "[", `\[`, "]", `\]`, "(", `\(`, ")", `\)`, "#", `\#`, "+", `\+`,
+	"!", `\!`, "|", `\|`, "~", `\~`, "<", "&lt;", ">", "&gt;", "&", "&amp;", "@", "&#64;", "://", ":&#47;&#47;", "www.", "www&#46;",
+)
+
+// escapeMarkdown makes text from outside mean itself in Markdown: no markup, no links, nobody is called by an @.
+func escapeMarkdown(s string) string {
+	s = markdownSigns.Replace(Safe(strings.ToValidUTF8(s, "\uFFFD")))
+	if strings.HasPrefix(s, "-") || strings.HasPrefix(s, "=") {
+		return `\` + s
+	}
+	if digits := strings.TrimLeft(s, "0123456789"); len(digits) < len(s) && strings.HasPrefix(digits, ".") {
+		return s[:len(s)-len(digits)] + `\` + digits
+	}
+	return s
+}
+
+// escapeCell does so in a table.
+func escapeCell(s string) string { return strings.ReplaceAll(escapeMarkdown(s), "\n", " ") }
+
+// codeSpan shows text as code, however many backticks are in it.
+func codeSpan(s string) string {
+	s = Safe(strings.ToValidUTF8(s, "\uFFFD"))
+	if s == "" {
+		return ""
+	}
+	longest, run := 0, 0
+	for _, r := range s {
+		if run++; r != '`' {
+			run = 0
+		}
+		longest = max(longest, run)
+	}
+	fence := strings.Repeat("`", longest+1)
+	if longest > 0 {
+		return fence + " " + s + " " + fence
+	}
+	return fence + s + fence
+}
