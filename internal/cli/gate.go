@@ -54,7 +54,7 @@ Exit codes: 0 open, 1 shut, 2 can't judge, 3 the call or the policy is wrong.`,
 				return err
 			}
 			progress := newProgress(p.err)
-			request.Plan, request.Tell = dry, progress.tell
+			request.Plan, request.Tell, request.Around = dry, progress.tell, output.around(targets)
 			results, err := gate.Gather(cmd.Context(), request)
 			progress.end()
 			if err != nil {

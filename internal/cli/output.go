@@ -111,6 +111,11 @@ func (o *outputFlags) targets() (targets, error) {
 	return all, o.parse(all)
 }
 
+// around reports whether lines around findings will be shown.
+func (o *outputFlags) around(all targets) bool {
+	return o.screen.context > 0 || slices.ContainsFunc(all, func(t target) bool { return t.format == render.HTML })
+}
+
 // leastRoom is how many characters a verdict as Markdown needs for its outcome.
 const leastRoom = 1000
 

@@ -44,7 +44,7 @@ itself (per: file) is asked only about the file that changed. Ctrl-C ends it.`,
 					return fmt.Errorf("a report is read again each time, which standard input can't be; name a file with --report")
 				}
 			}
-			request.Change.Kind, request.Door = policy.Worktree, door
+			request.Change.Kind, request.Door, request.Around = policy.Worktree, door, screen.context > 0
 			if err := screen.check(); err != nil {
 				return err
 			}

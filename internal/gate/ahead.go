@@ -52,7 +52,7 @@ func (s *scene) call(q Request, r *rules) (*witness, error) {
 		w.textsAhead <- w.head.ReadAll(paths, func(path string, data []byte) {
 			text := source.New(data)
 			w.noteWaivers(path, text)
-			if !w.elsewhere && !text.IsPointer() && w.diff != nil && !w.diff.Fresh(path) {
+			if !w.elsewhere && !w.request.Around && !text.IsPointer() && w.diff != nil && !w.diff.Fresh(path) {
 				text = text.Only(w.named[path]) // no more is kept than will be asked for
 			}
 			w.texts[path] = text
@@ -153,7 +153,7 @@ func (w *witness) readFresh(path string, named []int) ([]change.Hunk, error) {
 	}
 	hunks := []change.Hunk{{NewStart: 1, NewCount: text.Len(), Added: text.Lines()}}
 	w.diff.KnowFresh(path, hunks)
-	if !w.elsewhere {
+	if !w.elsewhere && !w.request.Around {
 		w.texts[path] = text.Only(named)
 	}
 	return hunks, nil

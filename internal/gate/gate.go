@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"slices"
 	"strings"
 
@@ -49,6 +50,8 @@ type Request struct {
 	Fresh    bool   // they are asked anew, whatever they answered before
 	Plan     bool   // they aren't started: Gather's result tells on what they would be
 	Apart    bool   // the reports that the policy names aren't looked for: those of the call are all there are
+	Around   bool   // the lines around findings will be asked for
+	AnyDoor  bool   // where no door is named and several judge this kind of change, or none, any of them will do
 	Anew     bool   // Survey: do without a baseline that can't be read
 
 	Stdin io.Reader
@@ -107,6 +110,24 @@ func (r *Result) Rule(f *finding.Finding) (finding.Rule, bool) {
 		}
 	}
 	return finding.Rule{}, false
+}
+
+// RuleNamed gives what some tool tells of a rule, and the tool's report, whether or not it found anything.
+func (r *Result) RuleNamed(name string) (rule finding.Rule, source string, ok bool) {
+	for _, source := range slices.Sorted(maps.Keys(r.told)) {
+		if rule, ok := r.told[source][name]; ok {
+			return rule, source, true
+		}
+	}
+	return finding.Rule{}, "", false
+}
+
+// RuleNames lists the rules that the reports tell of.
+func (r *Result) RuleNames() (all []string) {
+	for _, rules := range r.told {
+		all = slices.AppendSeq(all, maps.Keys(rules))
+	}
+	return all
 }
 
 // Gather makes a request cases, one for each change it names: one, but for a push of several refs. An error wraps

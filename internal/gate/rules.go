@@ -37,6 +37,11 @@ func (s *scene) rules(q Request) (*rules, error) {
 		return nil, err
 	}
 	r := &rules{policy: p, origin: origin, own: q.Policy == "" && origin.From == ownName}
+	if doors := append(p.DoorsFor(s.kind), p.Doors...); q.AnyDoor && q.Door == "" && len(doors) > 0 {
+		r.door = doors[0]
+		r.door.Needs = nil
+		return r, nil
+	}
 	r.door, err = s.doorOf(p, q.Door)
 	return r, err
 }

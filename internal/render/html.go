@@ -47,6 +47,7 @@ type pageData struct {
 	Policy, Head, Today  string
 	Limits               []pageLimit
 	Evidence             []pageEvidence
+	Sound                bool // all of the evidence is
 	Notices              []string
 	Totals               string
 	Standings            []string
@@ -62,6 +63,7 @@ type (
 	pageLimit struct {
 		Name, State, Aside, Bears, Say string
 		Found, Used                    int
+		Shuts                          bool
 	}
 	pageEvidence struct {
 		Name, State, About string
@@ -109,7 +111,9 @@ func writeHTML(w io.Writer, v judge.Verdict, o Options) error {
 	for _, l := range v.Limits {
 		data.Limits = append(data.Limits, limitOnPage(l))
 	}
+	data.Sound = true
 	for _, e := range v.Evidence {
+		data.Sound = data.Sound && e.Sound()
 		about := aboutEvidence(e)
 		if !e.Sound() {
 			about = Safe(e.Problem)
@@ -152,7 +156,7 @@ func totalsInWords(v judge.Verdict) string {
 }
 
 func limitOnPage(l judge.LimitResult) pageLimit {
-	p := pageLimit{Name: Safe(l.Name), State: stateOf(l), Bears: fmt.Sprintf("at most %d", l.Bound), Found: l.Found}
+	p := pageLimit{Name: Safe(l.Name), State: stateOf(l), Bears: fmt.Sprintf("at most %d", l.Bound), Found: l.Found, Shuts: l.Shuts()}
 	switch {
 	case l.Unknown:
 		p.Bears = "no growth; what was before isn't known"

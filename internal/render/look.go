@@ -19,6 +19,7 @@ type look struct {
 	full, empty        string // a cell of a bar
 	cut, arrow         string // where something was left out; from a number to a greater one
 	columns            int
+	live               bool // a terminal shows it
 }
 
 const (
@@ -41,7 +42,7 @@ func lookFor(w io.Writer) look {
 	}
 	if f, ok := w.(*os.File); ok {
 		if columns, _, err := term.GetSize(int(f.Fd())); err == nil {
-			l.columns = columns
+			l.columns, l.live = columns, true
 		}
 	}
 	l.columns = min(max(l.columns, leastColumns), mostColumns)

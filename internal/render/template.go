@@ -37,15 +37,11 @@ var helpers = template.FuncMap{
 	},
 }
 
-// csvField writes a field of a spreadsheet. One that a spreadsheet would take for a formula gets an apostrophe.
+// csvField writes a field of a spreadsheet.
 func csvField(v any) (string, error) {
-	s := fmt.Sprint(v)
-	if strings.TrimLeft(s, "=+-@\t\r") != s {
-		s = "'" + s
-	}
 	var out bytes.Buffer
 	w := csv.NewWriter(&out)
-	if err := w.Write([]string{Safe(s)}); err != nil {
+	if err := w.Write([]string{spreadsheetText(fmt.Sprint(v))}); err != nil {
 		return "", err
 	}
 	w.Flush()

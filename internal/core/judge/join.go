@@ -114,7 +114,7 @@ func (c Case) sameSet(f *finding.Finding) int {
 	return c.Policy.SameSet(f.Rule)
 }
 
-// anySource reports whether the finding, or another source of it, is as asked.
-func (f Finding) anySource(is func(Finding) bool) bool {
+// AnySource reports whether the finding, or another source of it, is as asked.
+func (f Finding) AnySource(is func(Finding) bool) bool {
 	return is(f) || slices.ContainsFunc(f.Also, is)
 }

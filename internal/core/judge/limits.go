@@ -19,11 +19,11 @@ func measure(c Case, v *Verdict) []LimitResult {
 		r := LimitResult{Limit: limit, Mode: c.Door.ModeOf(limit), Bound: limit.Most, Waiting: !limit.InForce(c.Today)}
 		aside := 0
 		for i, f := range v.Findings {
-			if !selects(&limit, c.Policy.Ladder, f) || limit.NoGrowth && len(c.BaseCovers) > 0 && !f.anySource(func(s Finding) bool { return c.onBothSides(s.Tool, s.Path) }) {
+			if !selects(&limit, c.Policy.Ladder, f) || limit.NoGrowth && len(c.BaseCovers) > 0 && !f.AnySource(func(s Finding) bool { return c.onBothSides(s.Tool, s.Path) }) {
 				continue
 			}
 			// Without base findings, what one change was allowed would shut the next.
-			if limit.Count == policy.CountNew && limit.Most > 0 && f.Place != change.OnTouched && !f.anySource(func(s Finding) bool { return onBase.CoversFinding(s.Tool, s.Path) }) {
+			if limit.Count == policy.CountNew && limit.Most > 0 && f.Place != change.OnTouched && !f.AnySource(func(s Finding) bool { return onBase.CoversFinding(s.Tool, s.Path) }) {
 				aside++
 				continue
 			}
@@ -125,7 +125,7 @@ func (c Case) countBase(l *policy.Limit) (n int) {
 // selects reports whether a limit counts a finding.
 func selects(l *policy.Limit, ladder policy.Ladder, f Finding) bool {
 	return f.Severity != policy.Ignored && counts(l.Count, f) && l.TakesRung(ladder, f.Severity) &&
-		f.anySource(func(s Finding) bool { return l.Takes(*s.Finding, s.Team) }) && l.TakesPlace(f.Place, string(f.Standing))
+		f.AnySource(func(s Finding) bool { return l.Takes(*s.Finding, s.Team) }) && l.TakesPlace(f.Place, string(f.Standing))
 }
 
 func counts(count policy.Count, f Finding) bool {

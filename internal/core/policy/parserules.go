@@ -1,6 +1,7 @@
 package policy
 
 import (
+	"fmt"
 	"maps"
 	"regexp"
 	"slices"
@@ -298,7 +299,7 @@ func (r *reader) groups(n ast.Node) {
 		}
 	}
 	for _, g := range r.policy.Groups {
-		g.groups, g.except = r.groupsOf(g.Rules), r.groupsOf(g.Except)
+		g.groups, g.except = r.policy.groupsOf(g.Rules), r.policy.groupsOf(g.Except)
 	}
 	for _, f := range fields {
 		r.checkName(f.key, "group", f.name, func(s *Selector) []string { return r.under.allGroups(s.Rules) })
@@ -309,9 +310,9 @@ func (r *reader) groups(n ast.Node) {
 	}
 }
 
-func (r *reader) groupsOf(names []string) (groups []*Group) {
+func (p *Policy) groupsOf(names []string) (groups []*Group) {
 	for _, name := range names {
-		if g := r.policy.Groups[name]; g != nil {
+		if g := p.Groups[name]; g != nil {
 			groups = append(groups, g)
 		}
 	}
@@ -330,12 +331,7 @@ func (g *Group) holds(other *Group, deep int) bool {
 
 // resolveSelectors looks up the groups, sets and teams that selectors name.
 func (r *reader) resolveSelectors() {
-	resolve := func(s *Selector) {
-		s.groups, s.sets, s.generated = r.groupsOf(s.Rules), nil, slices.Contains(s.Paths, generatedSet)
-		for _, name := range s.Paths {
-			s.sets = append(s.sets, r.policy.Sets[name]...)
-		}
-	}
+	resolve := r.policy.resolve
 	for i := range r.policy.Severities {
 		resolve(&r.policy.Severities[i].Selector)
 	}
@@ -349,6 +345,31 @@ func (r *reader) resolveSelectors() {
 		teams = append(teams, t.Name)
 	}
 	r.lookUp(r.teamNames, teams, "there is no team %q")
+}
+
+// resolve looks up the groups and sets that a selector names.
+func (p *Policy) resolve(s *Selector) {
+	s.groups, s.sets, s.generated = p.groupsOf(s.Rules), nil, slices.Contains(s.Paths, generatedSet)
+	for _, name := range s.Paths {
+		s.sets = append(s.sets, p.Sets[name]...)
+	}
+}
+
+// Choose readies a selector that a call gives: its groups and sets are those of the policy. It complains of globs that
+// are none, and of teams that there aren't.
+func (p *Policy) Choose(s Selector) (Selector, error) {
+	for _, glob := range slices.Concat(s.Rules, s.Paths, s.Tools) {
+		if !doublestar.ValidatePattern(glob) {
+			return s, fmt.Errorf("%q is no valid glob", glob)
+		}
+	}
+	for _, name := range s.Teams {
+		if !slices.ContainsFunc(p.Teams, func(t Team) bool { return t.Name == name }) {
+			return s, fmt.Errorf("the policy has no team %q", name)
+		}
+	}
+	p.resolve(&s)
+	return s, nil
 }
 
 func (r *reader) globs(n ast.Node, what string) []string {

@@ -1,0 +1,173 @@
+package render
+
+import (
+	"cmp"
+	"fmt"
+	"io"
+	"strings"
+
+	"github.com/charmbracelet/x/ansi"
+
+	"zincdoor/internal/core/finding"
+	"zincdoor/internal/core/judge"
+	"zincdoor/internal/core/policy"
+)
+
+// Explanation is what there is to tell of a rule, or of one finding and its rule.
+type Explanation struct {
+	Rule, Tool string
+	Finding    *judge.Finding // nil where a rule is asked about
+	Told       finding.Rule   // by its tool
+	Tags       []string
+	Notes      []string // of the team, as Markdown
+	Found      []*judge.Finding
+	Severity   string
+	Steps      []policy.Step
+	Limits     []DoorLimit
+	MayWaive   string // a door whose policy lets findings of it be waived, "" for none
+}
+
+// DoorLimit is a limit with its door, and the mode it has there.
+type DoorLimit struct {
+	Door  string
+	Limit policy.Limit
+	Mode  policy.Mode
+}
+
+// mostPlaces is how many places of a rule are listed.
+const mostPlaces = 10
+
+// Explain tells a person about a rule.
+func Explain(w io.Writer, e Explanation, o Options) error {
+	o.Verbose, o.Context = true, 2
+	s := &screen{look: lookFor(w), Options: o, w: w}
+	if e.Finding != nil {
+		s.files(&judge.Verdict{Findings: []judge.Finding{*e.Finding}}, []int{0})
+	}
+	title := s.bold.Render(cmp.Or(Safe(e.Rule), "(no rule)"))
+	if e.Told.Name != "" && e.Told.Name != e.Rule {
+		title += " " + Safe(e.Told.Name)
+	}
+	s.line("%s  %s", title, s.faint.Render(strings.Join(append([]string{Safe(e.Tool)}, safeAll(e.Tags)...), ", ")))
+	s.line("")
+	s.paragraphs(e)
+	s.here(e)
+	s.rung(e)
+	s.ways(e)
+	return s.err
+}
+
+func safeAll(list []string) []string {
+	all := make([]string, len(list))
+	for i, text := range list {
+		all[i] = Safe(text)
+	}
+	return all
+}
+
+// paragraphs are the words of the tool, and those of the team.
+func (s *screen) paragraphs(e Explanation) {
+	told := false
+	seen := map[string]bool{}
+	for _, text := range []string{e.Told.Short, e.Told.Full, cmp.Or(e.Told.Markdown, e.Told.Help)} {
+		if text = strings.TrimSpace(text); text != "" && !seen[text] {
+			seen[text], told = true, true
+			s.prose(text)
+		}
+	}
+	if e.Told.Address != "" {
+		told = true
+		s.bullet("more", Safe(e.Told.Address))
+		s.line("")
+	}
+	if !told {
+		s.bullet("note", fmt.Sprintf("%s tells nothing of it in its reports", cmp.Or(Safe(e.Tool), "its tool")))
+		s.line("")
+	}
+	for _, note := range e.Notes {
+		s.line("%s", s.zinc.Render("  The team says"))
+		s.prose(note)
+	}
+}
+
+// prose shows a text of several lines, indented; its own line ends stay.
+func (s *screen) prose(text string) {
+	for line := range strings.SplitSeq(strings.ReplaceAll(text, "\r\n", "\n"), "\n") {
+		if strings.TrimSpace(line) == "" {
+			s.line("")
+			continue
+		}
+		lead := "  " + line[:len(line)-len(strings.TrimLeft(line, " "))]
+		s.wrapped(lead, Safe(strings.TrimSpace(line)), s.plain)
+	}
+	s.line("")
+}
+
+// here tells where the rule stands in the code.
+func (s *screen) here(e Explanation) {
+	counts := map[judge.Standing]int{}
+	for _, f := range e.Found {
+		counts[f.Standing]++
+	}
+	var parts []string
+	for _, standing := range judge.Standings {
+		if counts[standing] > 0 {
+			parts = append(parts, fmt.Sprintf("%d %s", counts[standing], standing))
+		}
+	}
+	if len(e.Found) == 0 {
+		s.bullet("here", "not found in the work tree")
+		s.line("")
+		return
+	}
+	s.bullet("here", fmt.Sprintf("%s in the work tree, of which, were all of it judged, %s", finding.Count(len(e.Found)), strings.Join(parts, ", ")))
+	for _, f := range e.Found[:min(len(e.Found), mostPlaces)] {
+		s.line("%s%s", strings.Repeat(" ", indent), ansi.Truncate(fmt.Sprintf("%s  %s  %s", cmp.Or(Safe(place(f.Finding)), "(no file)"), f.ID, Safe(f.Message)), s.columns-indent, s.cut))
+	}
+	if more := len(e.Found) - mostPlaces; more > 0 {
+		s.line("%sand %d more: zincdoor findings --rule %s", strings.Repeat(" ", indent), more, ShellWords([]string{Safe(e.Rule)}))
+	}
+	s.line("")
+}
+
+// rung tells how the rule is graded, and what counts it.
+func (s *screen) rung(e Explanation) {
+	s.bullet("rung", Safe(e.Severity))
+	for _, step := range e.Steps {
+		at := "its tool"
+		if step.At.Line > 0 {
+			at = step.At.String()
+		}
+		s.wrapped(strings.Repeat(" ", indent), fmt.Sprintf("%s: %s", Safe(at), Safe(step.What)), s.faint)
+	}
+	if len(e.Limits) == 0 {
+		s.bullet("limits", "no limit of any door counts it")
+	}
+	for _, l := range e.Limits {
+		about := fmt.Sprintf("door %s: %s, at most %d", Safe(l.Door), Safe(l.Limit.Name), l.Limit.Most)
+		if l.Limit.NoGrowth {
+			about = fmt.Sprintf("door %s: %s, no growth", Safe(l.Door), Safe(l.Limit.Name))
+		}
+		if l.Mode == policy.Advise {
+			about += ", only advises"
+		}
+		s.bullet("limit", about)
+	}
+	s.line("")
+}
+
+// ways tell what can be done with a finding that isn't mended.
+func (s *screen) ways(e Explanation) {
+	id := "ID"
+	if e.Finding != nil {
+		id = e.Finding.ID
+	} else if len(e.Found) > 0 {
+		id = e.Found[0].ID
+	}
+	s.bullet("accept", fmt.Sprintf(`zincdoor baseline accept %s --why debt|mistaken|meant --reason "…" --until 90d`, id))
+	if e.MayWaive == "" {
+		s.bullet("waive", "no door lets a comment in the code waive it")
+		return
+	}
+	s.bullet("waive", fmt.Sprintf("a comment on its line or the one above: door waiver(%s): why", Safe(e.Rule)))
+}

@@ -1,0 +1,287 @@
+package render
+
+import (
+	"bufio"
+	"cmp"
+	"encoding/csv"
+	"fmt"
+	"io"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/charmbracelet/x/ansi"
+
+	"zincdoor/internal/core/judge"
+)
+
+// List says how findings are listed without a verdict.
+type List struct {
+	Fields  []string
+	Sort    []string // fields, one with a - before it backwards
+	CountBy string
+	Unique  bool
+	Null    bool
+	Format  string
+}
+
+// listFormats are how findings can be listed.
+var listFormats = []string{"text", JSON, "csv", SARIF}
+
+// field is something of a finding that can be asked for. Those that are numbers are sorted as such.
+type field struct {
+	name   string
+	number bool
+	of     func(f *judge.Finding) string
+}
+
+// fields are all that can be asked for, in the order of a spreadsheet.
+var fields = []field{
+	{"path", false, func(f *judge.Finding) string { return f.Path }},
+	{"line", true, func(f *judge.Finding) string { return strconv.Itoa(f.Region.Line) }},
+	{"column", true, func(f *judge.Finding) string { return strconv.Itoa(f.Region.Column) }},
+	{"end_line", true, func(f *judge.Finding) string { return strconv.Itoa(f.Region.Last()) }},
+	{"severity", false, func(f *judge.Finding) string { return f.Severity }},
+	{"rule", false, func(f *judge.Finding) string { return f.Rule }},
+	{"message", false, func(f *judge.Finding) string { return f.Message }},
+	{"standing", false, func(f *judge.Finding) string { return string(f.Standing) }},
+	{"place", false, func(f *judge.Finding) string { return string(f.Place) }},
+	{"tool", false, func(f *judge.Finding) string { return f.Tool }},
+	{"team", false, func(f *judge.Finding) string { return f.Team }},
+	{"level", false, func(f *judge.Finding) string { return string(f.Level) }},
+	{"id", false, func(f *judge.Finding) string { return f.ID }},
+	{"occurrences", true, func(f *judge.Finding) string { return strconv.Itoa(f.Occurrences) }},
+	{"sources", false, func(f *judge.Finding) string { return strings.Join(f.Sources, ",") }},
+	{"tags", false, func(f *judge.Finding) string { return strings.Join(f.Weight().Tags, ",") }},
+	{"help", false, func(f *judge.Finding) string { return f.Details().Help }},
+}
+
+// FieldNames lists the names of all fields.
+func FieldNames() []string {
+	names := make([]string, len(fields))
+	for i, f := range fields {
+		names[i] = f.name
+	}
+	return names
+}
+
+func fieldOf(name string) *field {
+	if i := slices.IndexFunc(fields, func(f field) bool { return f.name == name }); i >= 0 {
+		return &fields[i]
+	}
+	return nil
+}
+
+// Check complains of what can't be listed.
+func (l List) Check() error {
+	names := slices.Clone(l.Fields)
+	for _, name := range l.Sort {
+		names = append(names, strings.TrimPrefix(name, "-"))
+	}
+	if l.CountBy != "" {
+		names = append(names, l.CountBy)
+	}
+	for _, name := range names {
+		if fieldOf(name) == nil {
+			return fmt.Errorf("a finding has no field %q; it has %s", name, strings.Join(FieldNames(), ", "))
+		}
+	}
+	switch {
+	case !slices.Contains(listFormats, l.Format):
+		return fmt.Errorf("--format is one of %s, not %q", strings.Join(listFormats, ", "), l.Format)
+	case l.Format == SARIF && (len(l.Fields) > 0 || l.CountBy != "" || l.Unique):
+		return fmt.Errorf("--format sarif has whole findings: it goes with no --fields, --count-by or --unique")
+	case l.CountBy != "" && len(l.Fields) > 0:
+		return fmt.Errorf("--count-by and --fields don't go together")
+	case l.Format == JSON && l.CountBy != "":
+		return fmt.Errorf("--count-by is listed as text or csv")
+	}
+	return nil
+}
+
+// Write lists the findings of a verdict.
+func (l List) Write(w io.Writer, v judge.Verdict, o Options) error {
+	l.sort(v.Findings)
+	switch {
+	case l.CountBy != "":
+		return l.count(w, v.Findings)
+	case l.Format == SARIF:
+		return writeSARIF(w, v, o)
+	case l.Format == "csv":
+		return l.spreadsheet(w, v.Findings)
+	case l.Format == JSON:
+		return l.objects(w, v.Findings)
+	case len(l.Fields) > 0:
+		return l.lines(w, v.Findings, func(f *judge.Finding) string {
+			return strings.Join(l.row(f, l.Fields, func(s string) string { return l.safe(s) }), "\t")
+		})
+	}
+	return l.people(w, v.Findings, o)
+}
+
+// safe makes a field fit for a line. Between NULs nothing need be altered.
+func (l List) safe(s string) string {
+	if l.Null {
+		return s
+	}
+	return Safe(s)
+}
+
+func (l List) row(f *judge.Finding, names []string, as func(string) string) []string {
+	row := make([]string, len(names))
+	for i, name := range names {
+		row[i] = as(fieldOf(name).of(f))
+	}
+	return row
+}
+
+func (l List) sort(all []judge.Finding) {
+	if len(l.Sort) == 0 {
+		return
+	}
+	slices.SortStableFunc(all, func(a, b judge.Finding) int {
+		for _, name := range l.Sort {
+			f := fieldOf(strings.TrimPrefix(name, "-"))
+			x, y := f.of(&a), f.of(&b)
+			by := strings.Compare(x, y)
+			if f.number {
+				m, _ := strconv.Atoi(x)
+				n, _ := strconv.Atoi(y)
+				by = cmp.Compare(m, n)
+			}
+			if strings.HasPrefix(name, "-") {
+				by = -by
+			}
+			if by != 0 {
+				return by
+			}
+		}
+		return 0
+	})
+}
+
+// lines writes a text for each finding, each text once where that is asked for.
+func (l List) lines(w io.Writer, all []judge.Finding, text func(f *judge.Finding) string) error {
+	out := bufio.NewWriter(w)
+	end := byte('\n')
+	if l.Null {
+		end = 0
+	}
+	seen := map[string]bool{}
+	for i := range all {
+		line := text(&all[i])
+		if l.Unique && seen[line] {
+			continue
+		}
+		seen[line] = l.Unique
+		out.WriteString(line)
+		out.WriteByte(end)
+	}
+	return out.Flush()
+}
+
+// people writes a line for people for each finding.
+func (l List) people(w io.Writer, all []judge.Finding, o Options) error {
+	s := &screen{look: lookFor(cmp.Or(o.Like, w)), w: w}
+	err := l.lines(w, all, func(f *judge.Finding) string {
+		about := []string{string(f.Standing)}
+		if f.Place != "touched" {
+			about = append(about, where(*f))
+		}
+		if f.Team != "" {
+			about = append(about, Safe(f.Team))
+		}
+		line := fmt.Sprintf("%s  %s %s  %s", s.bold.Render(cmp.Or(Safe(place(f.Finding)), "(no file)")), s.zinc.Render(Safe(f.Severity)), Safe(f.Rule), Safe(f.Message))
+		tail := s.faint.Render("  " + strings.Join(about, ", ") + "  " + f.ID)
+		if s.live {
+			line = ansi.Truncate(line, max(s.columns-width(tail), 40), s.cut)
+		}
+		return line + tail
+	})
+	return err
+}
+
+func (l List) spreadsheet(w io.Writer, all []judge.Finding) error {
+	names := l.Fields
+	if len(names) == 0 {
+		names = FieldNames()
+	}
+	out := csv.NewWriter(w)
+	if err := out.Write(names); err != nil {
+		return err
+	}
+	seen := map[string]bool{}
+	for i := range all {
+		row := l.row(&all[i], names, spreadsheetText)
+		if key := strings.Join(row, "\x00"); l.Unique {
+			if seen[key] {
+				continue
+			}
+			seen[key] = true
+		}
+		if err := out.Write(row); err != nil {
+			return err
+		}
+	}
+	out.Flush()
+	return out.Error()
+}
+
+// spreadsheetText makes text one that a spreadsheet doesn't take for a formula.
+func spreadsheetText(s string) string {
+	if strings.TrimLeft(s, "=+-@\t\r") != s {
+		s = "'" + s
+	}
+	return Safe(s)
+}
+
+// objects writes a JSON object a line: whole findings as the verdict has them, or the fields that are asked for.
+func (l List) objects(w io.Writer, all []judge.Finding) error {
+	return l.lines(w, all, func(f *judge.Finding) string {
+		if len(l.Fields) == 0 {
+			return string(appendFinding(nil, f))
+		}
+		m := members{out: []byte{'{'}}
+		for _, name := range l.Fields {
+			field := fieldOf(name)
+			if n, err := strconv.Atoi(field.of(f)); err == nil && field.number {
+				m.number(name, n)
+			} else {
+				m.text(name, field.of(f))
+			}
+		}
+		return string(append(m.out, '}'))
+	})
+}
+
+// count counts findings by a field, most first.
+func (l List) count(w io.Writer, all []judge.Finding) error {
+	of := fieldOf(l.CountBy).of
+	counts := map[string]int{}
+	for i := range all {
+		counts[of(&all[i])]++
+	}
+	names := make([]string, 0, len(counts))
+	for name := range counts {
+		names = append(names, name)
+	}
+	slices.SortFunc(names, func(a, b string) int {
+		return cmp.Or(cmp.Compare(counts[b], counts[a]), cmp.Compare(a, b))
+	})
+	if l.Format == "csv" {
+		out := csv.NewWriter(w)
+		out.Write([]string{l.CountBy, "count"})
+		for _, name := range names {
+			out.Write([]string{spreadsheetText(name), strconv.Itoa(counts[name])})
+		}
+		out.Flush()
+		return out.Error()
+	}
+	wide := len(strconv.Itoa(len(all)))
+	for _, name := range names {
+		if _, err := fmt.Fprintf(w, "%*d  %s\n", wide, counts[name], cmp.Or(Safe(name), "(none)")); err != nil {
+			return err
+		}
+	}
+	return nil
+}
