@@ -12,7 +12,7 @@ import (
 	"zincdoor/internal/render"
 )
 
-func (p *program) schema() *cobra.Command {
+func (p *program) schemas() *cobra.Command {
 	schemas := render.Schemas()
 	schemas["policy"] = policy.Schema()
 	names := slices.Sorted(maps.Keys(schemas))
