@@ -398,7 +398,7 @@ func TestDemo(t *testing.T) {
 	if code != 0 || errs != "" {
 		t.Fatalf("exit code %d\n%s%s", code, out, errs)
 	}
-	for _, want := range []string{"36 findings accepted", "total   36 accepted", "total   3 new, 36 accepted", "SHUT new error: 1, at most 0; new warning: 2, at most 0"} {
+	for _, want := range []string{"36 findings accepted", "aside   36 accepted", "total   3 new\n  aside   36 accepted", "SHUT new error: 1, at most 0; new warning: 2, at most 0"} {
 		if !strings.Contains(out, want) {
 			t.Errorf("no %q in the demo's output", want)
 		}

@@ -48,7 +48,7 @@ func (s *screen) finding(f judge.Finding) {
 	if f.Rule != "" {
 		rule = " " + s.bold.Render(Safe(f.Rule))
 	}
-	s.line("%s %s %s%s  %s", blank, gutter, s.signal.Render(Safe(f.Severity)), rule, s.faint.Render(strings.Join(about, ", ")+"  "+f.ID))
+	s.wrapped(lead, fmt.Sprintf("%s%s  %s", s.signal.Render(Safe(f.Severity)), rule, s.faint.Render(strings.Join(about, ", ")+"  "+f.ID)), s.plain)
 	s.wrapped(lead, Safe(f.Message), s.plain)
 	s.details(lead+"  ", f)
 	s.line("")

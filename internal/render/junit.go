@@ -4,6 +4,7 @@ import (
 	"encoding/xml"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 
 	"zincdoor/internal/core/finding"
@@ -93,8 +94,9 @@ func writeJUnit(w io.Writer, v judge.Verdict) error {
 		limits.add(c)
 	}
 	findings := junitSuite{Name: "findings", Time: "0"}
+	shutting := v.Shutting()
 	for _, i := range v.Broken() {
-		findings.add(caseOf(v.Findings[i], v))
+		findings.add(caseOf(v.Findings[i], slices.Contains(shutting, i)))
 	}
 	all := junitSuites{Name: "zincdoor " + xmlText(v.Door), Suites: []junitSuite{evidence, limits, findings}}
 	for _, s := range all.Suites {
@@ -113,12 +115,12 @@ func writeJUnit(w io.Writer, v judge.Verdict) error {
 }
 
 // caseOf is a finding as a case: failed where what it broke shuts the door, passed by where it is only advised against.
-func caseOf(f judge.Finding, v judge.Verdict) junitCase {
+func caseOf(f judge.Finding, shuts bool) junitCase {
 	c := junitCase{Name: xmlText(fmt.Sprintf("%s %s", place(f.Finding), f.Rule)), Class: xmlText(strings.ReplaceAll(f.Path, "/", ".")), File: xmlText(f.Path), Line: f.Region.Line}
 	if c.Class == "" {
 		c.Class = "no file"
 	}
-	if v.Enforced != judge.Shut || v.Outcome != judge.Shut {
+	if !shuts {
 		c.Skipped = &junitSkipped{xmlText(f.Message)}
 		return c
 	}

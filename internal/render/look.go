@@ -3,6 +3,7 @@ package render
 import (
 	"io"
 	"os"
+	"strconv"
 	"strings"
 
 	"github.com/charmbracelet/lipgloss"
@@ -39,6 +40,9 @@ func lookFor(w io.Writer) look {
 		l.touched, l.untouched, l.shut, l.open, l.cut = "#", "|", "[#]", "[ ]", "..."
 		l.full, l.empty = "#", "."
 		l.arrow = " -> "
+	}
+	if columns, err := strconv.Atoi(os.Getenv("COLUMNS")); err == nil {
+		l.columns = columns
 	}
 	if f, ok := w.(*os.File); ok {
 		if columns, _, err := term.GetSize(int(f.Fd())); err == nil {

@@ -42,7 +42,7 @@ const mostComments = 50
 // writeReview writes a comment for each line of the change that findings stand on; several on one line are one comment.
 func writeReview(w io.Writer, v judge.Verdict) error {
 	shuts := map[int]bool{}
-	for _, i := range v.Broken() {
+	for _, i := range v.Shutting() {
 		shuts[i] = true
 	}
 	review := reviewJSON{

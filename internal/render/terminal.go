@@ -314,8 +314,14 @@ func (s *screen) limits(v judge.Verdict) {
 			}
 		}
 		name := Safe(l.Name) + strings.Repeat(" ", widest-width(Safe(l.Name)))
-		s.line("%s%s  %s %s%s", style.Render(fmt.Sprintf("  %-*s", indent-2, word)), name, style.Render(s.bar(l)),
-			style.Render(bound(l)), s.faint.Render(advising))
+		text := fmt.Sprintf("%s  %s", name, style.Render(bound(l)))
+		if s.columns >= roomForBars {
+			text = fmt.Sprintf("%s  %s %s", name, style.Render(s.bar(l)), style.Render(bound(l)))
+		}
+		s.line("%s%s", style.Render(fmt.Sprintf("  %-*s", indent-2, word)), ansi.Truncate(text, s.columns-indent, s.cut))
+		if advising != "" {
+			s.wrapped(strings.Repeat(" ", indent), strings.TrimSpace(advising), s.faint)
+		}
 		if !l.Held && l.Say != "" {
 			s.wrapped(strings.Repeat(" ", indent), Safe(l.Say), s.bold)
 		}
@@ -323,8 +329,10 @@ func (s *screen) limits(v judge.Verdict) {
 	s.line("")
 }
 
-// barCells is how many cells a limit's bar has.
-const barCells = 8
+const (
+	barCells    = 8  // of a limit's bar
+	roomForBars = 72 // columns of a terminal that has room for them
+)
 
 // bar shows how much of what a limit bears is used up: full when it can bear no more.
 func (s *screen) bar(l judge.LimitResult) string {
@@ -350,7 +358,7 @@ func (s *screen) outcome(v judge.Verdict) {
 			where += fmt.Sprintf(" and %d more", n-1)
 		}
 	}
-	s.line("%s", s.faint.Render("  door "+where))
+	s.wrapped("  ", "door "+where, s.faint)
 	door, word, style := s.shut, "SHUT", s.signal
 	switch v.Outcome {
 	case judge.Open:
@@ -358,7 +366,12 @@ func (s *screen) outcome(v judge.Verdict) {
 	case judge.Unjudged:
 		word = "CANNOT JUDGE"
 	}
-	s.line("%s %s", style.Render(door+" "+word), s.plain.Render(reason(v)))
+	for i, part := range strings.Split(ansi.Wrap(door+" "+word+" "+reason(v), s.columns, " /"), "\n") {
+		if head := door + " " + word; i == 0 && strings.HasPrefix(part, head) {
+			part = style.Render(head) + part[len(head):]
+		}
+		s.line("%s", part)
+	}
 }
 
 func describe(c judge.Subject) string {

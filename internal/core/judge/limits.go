@@ -189,12 +189,22 @@ func (v Verdict) untouchedNew() int {
 // Broken lists, by their index and in order, the findings of broken limits: all of those that shut the door, and of a limit
 // that only advises those that are the change's own doing.
 func (v *Verdict) Broken() []int {
-	var all []int
+	return v.counted(func(l LimitResult, f Finding) bool {
+		own := f.Standing != Accepted && f.Standing != Inherited
+		return !l.Held && !l.Waiting && (l.Limit.Mode == policy.Enforce || own)
+	})
+}
+
+// Shutting lists, by their index and in order, the findings of the limits that shut the door.
+func (v *Verdict) Shutting() []int {
+	return v.counted(func(l LimitResult, _ Finding) bool { return l.Shuts() && v.Outcome == Shut })
+}
+
+// counted lists the findings that limits counted, as far as they are asked for, each once.
+func (v *Verdict) counted(take func(l LimitResult, f Finding) bool) (all []int) {
 	for _, l := range v.Limits {
 		for _, i := range l.Findings {
-			f := v.Findings[i]
-			own := f.Standing != Accepted && f.Standing != Inherited
-			if !l.Held && !l.Waiting && (l.Limit.Mode == policy.Enforce || own) {
+			if take(l, v.Findings[i]) {
 				all = append(all, i)
 			}
 		}
