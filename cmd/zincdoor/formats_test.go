@@ -178,6 +178,19 @@ func TestFormats(t *testing.T) {
 			t.Errorf("an unknown key: exit code %d\n%s", code, errs)
 		}
 	})
+	t.Run("documented templates", func(t *testing.T) {
+		names, _ := filepath.Glob("../../docs/templates/*")
+		for _, name := range names {
+			path, _ := filepath.Abs(name)
+			out, errs, code := s.run(append(call, "--format", "template", "--template", path)...)
+			if code != 1 || strings.Count(out, "\n") < 9 {
+				t.Errorf("%s: exit code %d\n%s%s", name, code, out, errs)
+			}
+		}
+		if len(names) != 2 {
+			t.Errorf("templates: %v", names)
+		}
+	})
 	t.Run("findings", func(t *testing.T) {
 		list := append([]string{"findings"}, call[1:]...)
 		for _, c := range []struct {

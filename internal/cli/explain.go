@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"slices"
@@ -57,7 +58,7 @@ func (p *program) runExplain(ctx context.Context, q gate.Request, name string) e
 	}
 	for _, evidence := range v.Evidence {
 		if !evidence.Sound() && !evidence.Optional {
-			fmt.Fprintf(p.err, "zincdoor: told without %s, which is %s: %s\n", render.Safe(evidence.Name), evidence.State, render.Safe(evidence.Problem))
+			fmt.Fprintf(p.err, "zincdoor: told without %s, which is %s: %s\n", cmp.Or(render.Safe(evidence.Name), "the evidence"), evidence.State, render.Safe(evidence.Problem))
 		}
 	}
 	return render.Explain(p.out, *e, render.Options{Text: r.Text, Touched: r.Touched, Rule: r.Rule})

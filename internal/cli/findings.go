@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"io"
@@ -168,7 +169,7 @@ func (p *program) listFindings(ctx context.Context, q gate.Request, choose *choo
 			for _, e := range v.Evidence {
 				if !e.Sound() {
 					p.code = exitUnjudged
-					fmt.Fprintf(p.err, "zincdoor: %s is %s: %s\n", render.Safe(e.Name), e.State, render.Safe(e.Problem))
+					fmt.Fprintf(p.err, "zincdoor: %s is %s: %s\n", cmp.Or(render.Safe(e.Name), "the evidence"), e.State, render.Safe(e.Problem))
 				}
 			}
 			if err := list.Write(w, v, render.Options{Text: r.Text, Rule: r.Rule, Like: p.out, Link: r.Case.Policy.Link}); err != nil {

@@ -270,7 +270,7 @@ func (s *scene) nothingStaged() (*Result, error) {
 		return nil, err
 	}
 	none := &change.Change{}
-	return &Result{Case: judge.Case{Change: none, Notices: []string{"nothing is staged, so there is nothing to judge"}}, way: none}, nil
+	return &Result{Case: judge.Case{Change: none, Notices: []string{"nothing is staged, so there is nothing to judge; git add stages files, --worktree judges what isn't staged"}}, way: none}, nil
 }
 
 // Survey reads the reports of the work tree and recognises what the work tree's baseline accepts, without a door to hold

@@ -66,7 +66,7 @@ func (w *witness) hear() (*Result, error) {
 	if len(w.all) == 0 {
 		w.evidence = append(w.evidence, judge.Evidence{
 			State:   judge.Missing,
-			Problem: "no report was given, and nothing to judge by is no pass; name one with --report FILE",
+			Problem: "no report was given, and nothing to judge by is no pass; name one with --report FILE, or name reports and linters in the policy",
 		})
 	}
 	for _, t := range w.all {

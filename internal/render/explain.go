@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 
 	"github.com/charmbracelet/x/ansi"
@@ -163,6 +164,9 @@ func (s *screen) ways(e Explanation) {
 		id = e.Finding.ID
 	} else if len(e.Found) > 0 {
 		id = e.Found[0].ID
+		if i := slices.IndexFunc(e.Found, func(f *judge.Finding) bool { return f.Standing == judge.New }); i >= 0 {
+			id = e.Found[i].ID
+		}
 	}
 	s.bullet("accept", fmt.Sprintf(`zincdoor baseline accept %s --why debt|mistaken|meant --reason "…" --until 90d`, id))
 	if e.MayWaive == "" {

@@ -318,6 +318,9 @@ func (s *screen) limits(v judge.Verdict) {
 		if s.columns >= roomForBars {
 			text = fmt.Sprintf("%s  %s %s", name, style.Render(s.bar(l)), style.Render(bound(l)))
 		}
+		if width(text)+width(advising) <= s.columns-indent {
+			text, advising = text+s.faint.Render(advising), ""
+		}
 		s.line("%s%s", style.Render(fmt.Sprintf("  %-*s", indent-2, word)), ansi.Truncate(text, s.columns-indent, s.cut))
 		if advising != "" {
 			s.wrapped(strings.Repeat(" ", indent), strings.TrimSpace(advising), s.faint)
