@@ -56,7 +56,7 @@ func (p *progress) tell(s runs.Step) {
 		delete(p.bars, name)
 		return
 	}
-	if time.Since(p.began[name]) >= patience {
+	if s.Note != "" && time.Since(p.began[name]) >= patience {
 		fmt.Fprintf(p.out, "zincdoor: %s %s\n", name, render.Safe(s.Note))
 	}
 }

@@ -29,7 +29,9 @@ func (s *scene) call(q Request, r *rules) (*witness, error) {
 	for i, from := range sources {
 		t := heard[i]
 		if !from.runs {
+			ended := q.begin("reading " + from.name)
 			t = w.read(from)
+			ended()
 		}
 		w.all = append(w.all, t)
 		if t.report != nil {

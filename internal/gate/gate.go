@@ -58,6 +58,15 @@ type Request struct {
 	Tell  func(runs.Step) // is told how far the linters are that are started; nil for nobody
 }
 
+// begin tells that some work begins; what it returns tells that it has ended.
+func (q Request) begin(what string) (end func()) {
+	if q.Tell == nil {
+		return func() {}
+	}
+	q.Tell(runs.Step{Name: what})
+	return func() { q.Tell(runs.Step{Name: what, Ended: true}) }
+}
+
 // Selection names one change.
 type Selection struct {
 	Kind    policy.Kind // "" leaves it to the door

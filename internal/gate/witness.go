@@ -60,6 +60,7 @@ func (w *witness) hear() (*Result, error) {
 			t.lens.close(w.scene)
 		}
 	}()
+	defer w.request.begin("finding what the change touches")()
 	if err := <-w.textsAhead; err != nil {
 		return nil, err
 	}

@@ -42,11 +42,11 @@ type Runner struct {
 	whole    *site
 }
 
-// Step tells how far a linter is.
+// Step tells how far a linter is, or other work that may take its time.
 type Step struct {
 	Name  string
 	Ended bool
-	Note  string // what came of it, where it has ended
+	Note  string // what came of it, where a linter has ended
 }
 
 // Result is what came of a linter's runs.
