@@ -281,7 +281,7 @@ func TestBaseReport(t *testing.T) {
 core/tide.c:4 file new
 core/tide.c:5 touched new
 core/tide.c:8 file worsened`
-	if v.standings() != want || v.Totals["gone"] != 1 || len(v.Evidence) != 2 {
+	if v.standings() != want || v.Totals["gone"] != 1 || len(v.Evidence) != 3 {
 		t.Errorf("%v\n%s\n%s", v.Totals, v.standings(), v.about())
 	}
 	s.write("old.txt", warn("core/tide.c", 30))

@@ -22,6 +22,7 @@ func (s *scene) call(q Request, r *rules) (*witness, error) {
 		texts: map[string]*source.Text{}, waivers: map[string][]waiver.Waiver{}, named: map[string][]int{},
 	}
 	w.elsewhere = q.ReportCommit != ""
+	w.beginHouse()
 	heard, err := w.ask(sources)
 	if err != nil {
 		return nil, err
@@ -79,6 +80,9 @@ func (w *witness) readPlain() (err error) {
 
 // settle waits for what is still read ahead.
 func (w *witness) settle() {
+	if w.housing != nil {
+		<-w.housing
+	}
 	<-w.textsAhead
 	<-w.linesAhead
 	if w.searched != nil {

@@ -161,6 +161,10 @@ func (w *witness) coverOf(t *testimony, find func(string) intake.Found) {
 		f := &t.report.Findings[i]
 		f.Tool, f.Sources = cmp.Or(f.Tool, t.toolName()), name
 	}
+	if t == w.housed {
+		t.evidence.Covers = w.houseCover(t)
+		return
+	}
 	for _, tool := range t.report.Tools {
 		paths := []string{baseline.Everywhere}
 		switch run := t.from.terms.Run; {

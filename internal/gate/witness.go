@@ -7,6 +7,7 @@ import (
 
 	"zincdoor/internal/core/change"
 	"zincdoor/internal/core/finding"
+	"zincdoor/internal/core/house"
 	"zincdoor/internal/core/judge"
 	"zincdoor/internal/core/policy"
 	"zincdoor/internal/core/source"
@@ -29,6 +30,9 @@ type witness struct {
 	plain                  []change.File   // the change without regard to renames
 	textsAhead, linesAhead chan error      // the ends of what is read ahead
 	change                 *change.Change
+	spaced                 *change.Change // with lines that differ in white space alone
+	housing                chan checked
+	housed                 *testimony     // our own checks, nil where none is on
 	way                    *change.Change // before other sides had their share, nil where there are none
 	evidence               []judge.Evidence
 	findings               []finding.Finding
@@ -64,11 +68,14 @@ func (w *witness) hear() (*Result, error) {
 	if err := <-w.textsAhead; err != nil {
 		return nil, err
 	}
-	if len(w.all) == 0 {
+	if len(w.all) == 0 && !slices.Contains(w.rules.door.Needs, house.Tool) {
 		w.evidence = append(w.evidence, judge.Evidence{
 			State:   judge.Missing,
 			Problem: "no report was given, and nothing to judge by is no pass; name one with --report FILE, or name reports and linters in the policy",
 		})
+	}
+	if err := w.keepHouse(); err != nil {
+		return nil, err
 	}
 	for _, t := range w.all {
 		if err := w.findPlaces(t); err != nil {
@@ -96,7 +103,7 @@ func (w *witness) hear() (*Result, error) {
 	if err := w.markGenerated(); err != nil {
 		return nil, err
 	}
-	c := judge.Case{Change: w.change, Findings: w.findings, Evidence: w.evidence, Notices: w.notices}
+	c := judge.Case{Change: w.change, Spaced: w.spaced, Findings: w.findings, Evidence: w.evidence, Notices: w.notices}
 	var err error
 	if c.Waivers, err = w.allWaivers(); err != nil {
 		return nil, err
@@ -181,20 +188,33 @@ func (w *witness) readLines(rules change.Rules, wanted func(f change.File) bool)
 	}
 	w.notices = append(w.notices, notices...)
 	w.change = change.New(slices.Clone(files), rules)
+	if !rules.CountSpace && w.housed != nil {
+		spaced := rules
+		spaced.CountSpace = true
+		w.spaced = change.New(slices.Clone(files), spaced)
+	}
 	if len(w.others) > 0 {
 		w.way = &change.Change{Files: slices.Clone(w.change.Files)}
 	}
-	if err := w.narrow(rules); err != nil {
+	if err := w.narrow(w.change, rules); err != nil {
 		return err
+	}
+	if w.spaced != nil {
+		spaced := rules
+		spaced.CountSpace = true
+		if err := w.narrow(w.spaced, spaced); err != nil {
+			return err
+		}
+		w.spaced.DropTexts()
 	}
 	w.change.DropTexts()
 	return nil
 }
 
 // narrow leaves out of the change what one of the further old sides brings along.
-func (w *witness) narrow(rules change.Rules) error {
+func (w *witness) narrow(way *change.Change, rules change.Rules) error {
 	for _, other := range w.others {
-		if w.change == nil || len(w.change.Files) == 0 {
+		if way == nil || len(way.Files) == 0 {
 			return nil
 		}
 		if !other.Started() {
@@ -204,7 +224,7 @@ func (w *witness) narrow(rules change.Rules) error {
 		if err != nil {
 			return err
 		}
-		w.change.Narrow(change.New(slices.Clone(files), rules))
+		way.Narrow(change.New(slices.Clone(files), rules))
 	}
 	return nil
 }

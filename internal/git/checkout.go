@@ -10,9 +10,28 @@ import (
 	"strings"
 )
 
-// Contents names the contents of a side's regular files, by path: two files of one name hold the same. In the work tree
-// they are those that git tracks or that were included.
+// Entry is a file of a side.
+type Entry struct {
+	Content    string // a name: two files of one name hold the same
+	Executable bool
+	Link       bool // a symbolic link
+}
+
+// Contents names the contents of a side's regular files, by path.
 func (r *Repo) Contents(side Side) (map[string]string, error) {
+	entries, err := r.Entries(side)
+	all := make(map[string]string, len(entries))
+	for path, e := range entries {
+		if !e.Link {
+			all[path] = e.Content
+		}
+	}
+	return all, err
+}
+
+// Entries lists a side's files and symbolic links by path. In the work tree they are those that git tracks or that were
+// included.
+func (r *Repo) Entries(side Side) (map[string]Entry, error) {
 	args := []string{"ls-files", "--stage", "--full-name", "-z"}
 	stored := side != Index && side != Worktree
 	if stored {
@@ -22,16 +41,18 @@ func (r *Repo) Contents(side Side) (map[string]string, error) {
 	if err != nil {
 		return nil, err
 	}
-	all := map[string]string{}
+	all := map[string]Entry{}
 	for entry := range strings.SplitSeq(string(out), "\x00") {
 		about, path, _ := strings.Cut(entry, "\t")
 		fields := strings.Fields(about) // mode, hash, stage; or mode, type, hash
-		if len(fields) < 3 || !strings.HasPrefix(fields[0], "100") || !stored && fields[2] != "0" {
+		if len(fields) < 3 || !strings.HasPrefix(fields[0], "100") && fields[0] != link || !stored && fields[2] != "0" {
 			continue
 		}
-		if all[path] = fields[1]; stored {
-			all[path] = fields[2]
+		e := Entry{Content: fields[1], Executable: fields[0] == "100755", Link: fields[0] == link}
+		if stored {
+			e.Content = fields[2]
 		}
+		all[path] = e
 	}
 	if side == Worktree {
 		err = r.overlay(all)
@@ -40,7 +61,7 @@ func (r *Repo) Contents(side Side) (map[string]string, error) {
 }
 
 // overlay puts in what differs between the index and the work tree.
-func (r *Repo) overlay(all map[string]string) error {
+func (r *Repo) overlay(all map[string]Entry) error {
 	out, err := r.git("diff-files", "--name-only", "--ignore-submodules=all", "-z")
 	if err != nil {
 		return err
@@ -51,16 +72,25 @@ func (r *Repo) overlay(all map[string]string) error {
 		}
 		file := filepath.Join(r.Root, filepath.FromSlash(path))
 		info, err := os.Lstat(file)
-		if err != nil || !info.Mode().IsRegular() {
+		if err != nil || !info.Mode().IsRegular() && info.Mode()&os.ModeSymlink == 0 {
 			delete(all, path)
 			continue
 		}
-		data, err := os.ReadFile(file)
+		e := Entry{Link: info.Mode()&os.ModeSymlink != 0, Executable: info.Mode()&0o100 != 0}
+		var data []byte
+		if e.Link {
+			var target string
+			target, err = os.Readlink(file)
+			data = []byte(target)
+		} else {
+			data, err = os.ReadFile(file)
+		}
 		if err != nil {
 			return err
 		}
 		sum := sha256.Sum256(data)
-		all[path] = "text:" + hex.EncodeToString(sum[:])
+		e.Content = "text:" + hex.EncodeToString(sum[:])
+		all[path] = e
 	}
 	return nil
 }

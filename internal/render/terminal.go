@@ -130,6 +130,9 @@ func (s *screen) bullet(word, text string) {
 
 func (s *screen) evidence(v judge.Verdict) {
 	for _, e := range v.Evidence {
+		if e.Along && e.Findings == 0 && e.Sound() {
+			continue // nobody asked
+		}
 		name := evidenceName(e)
 		if e.Sound() {
 			s.bullet(string(e.State), fmt.Sprintf("%s %s", name, s.faint.Render(aboutEvidence(e))))
@@ -255,7 +258,10 @@ func aboutEvidence(e judge.Evidence) string {
 	if e.State == judge.Skipped {
 		return "nothing for it"
 	}
-	about := e.Format + ", "
+	about := ""
+	if e.Format != "" && e.Format != e.Name {
+		about = e.Format + ", "
+	}
 	if e.Version != "" {
 		about += Safe(e.Version) + ", "
 	}

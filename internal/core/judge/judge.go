@@ -64,6 +64,7 @@ type Evidence struct {
 	Files    int              // how many the tool was asked about, where it was given them
 	Optional bool             // the door doesn't need it
 	Before   bool             // it is of the state before the change
+	Along    bool             // our own checks where the door doesn't need them: judged along, and no evidence by themselves
 	Covers   []baseline.Cover // the tools it speaks for and the files they looked at
 }
 
@@ -95,6 +96,7 @@ type Case struct {
 	Subject  Subject
 	Origin   Origin
 	Change   *change.Change
+	Spaced   *change.Change    // the same where lines that differ in white space alone count as touched; nil where that makes no difference
 	Findings []finding.Finding // merged and sorted by finding.Order
 	Evidence []Evidence
 	Policy   *policy.Policy
@@ -226,7 +228,7 @@ func count(v Verdict) Totals {
 // decide gives the outcome as if the door enforced, and the outcome itself. A limit broken by what was read shuts the
 // door whatever else is missing; evidence that isn't sound can't open one, advising or not.
 func decide(door policy.Door, v Verdict) (enforced, outcome Outcome) {
-	sound := len(v.Evidence) == 0 || slices.ContainsFunc(v.Evidence, func(e Evidence) bool { return e.Sound() && !e.Before })
+	sound := len(v.Evidence) == 0 || slices.ContainsFunc(v.Evidence, func(e Evidence) bool { return e.Sound() && !e.Before && !e.Along })
 	for _, e := range v.Evidence {
 		sound = sound && (e.Sound() || e.Optional)
 	}

@@ -6,6 +6,7 @@ import (
 	"zincdoor/internal/core/baseline"
 	"zincdoor/internal/core/change"
 	"zincdoor/internal/core/finding"
+	"zincdoor/internal/core/house"
 	"zincdoor/internal/core/policy"
 	"zincdoor/internal/core/waiver"
 )
@@ -25,7 +26,11 @@ func stand(c Case) (all []Finding, gone []baseline.Entry, lineRule []string) {
 		f := &c.Findings[i]
 		compared := c.Baseline.CoversFinding(f.Tool, f.Path) || onBase.CoversFinding(f.Tool, f.Path)
 		j := &all[i]
-		j.Finding, j.ID, j.Place = f, ids[i], placeOf(c.Change, *f, compared)
+		way := c.Change
+		if c.Spaced != nil && f.Tool == house.Tool && house.AboutSpace(f.Rule) {
+			way = c.Spaced
+		}
+		j.Finding, j.ID, j.Place = f, ids[i], placeOf(way, *f, compared)
 		j.Team, j.rival = c.Policy.ClaimOf(f.Path)
 		if c.Policy.Place.Flows && j.Place != change.OnTouched && !f.Outside && c.throughTouched(*f) {
 			j.Place = change.OnTouched
@@ -53,7 +58,7 @@ func stand(c Case) (all []Finding, gone []baseline.Entry, lineRule []string) {
 		case compared || c.Change.Everything:
 			j.Standing = New
 		default:
-			byLines[f.Tool] = byLines[f.Tool] || f.Tool != waiver.Tool && j.Severity != policy.Ignored
+			byLines[f.Tool] = byLines[f.Tool] || f.Tool != waiver.Tool && f.Tool != house.Tool && j.Severity != policy.Ignored
 			j.Standing = Inherited
 			if j.Place == change.OnTouched || f.Path == "" {
 				j.Standing = New

@@ -26,7 +26,7 @@ func Compare(old, new *Policy) (all []Alteration) {
 		{"the ladder", old.Ladder, new.Ladder}, {"levels", old.Levels, new.Levels}, {"the path of the baseline", old.Baseline, new.Baseline},
 		{"place", old.Place, new.Place}, {"severities", written(old.Severities, Severity.write), written(new.Severities, Severity.write)}, {"groups", old.Groups, new.Groups},
 		{"sets of paths", old.Sets, new.Sets}, {"the marker of generated files", patternText(old.Marker), patternText(new.Marker)}, {"skipped paths", old.Skip, new.Skip}, {"teams", written(old.Teams, Team.write), written(new.Teams, Team.write)},
-		{"same rules", old.Same, new.Same}, {"aliases", old.Aliases, new.Aliases}, {"reports", written(old.Reports, Report.write), written(new.Reports, Report.write)}, {"recipes", written(old.Recipes, (*Recipe).write), written(new.Recipes, (*Recipe).write)}, {"measures", written(old.Measures, Measure.write), written(new.Measures, Measure.write)},
+		{"same rules", old.Same, new.Same}, {"aliases", old.Aliases, new.Aliases}, {"reports", written(old.Reports, Report.write), written(new.Reports, Report.write)}, {"house checks", written(old.House, HouseCheck.write), written(new.House, HouseCheck.write)}, {"recipes", written(old.Recipes, (*Recipe).write), written(new.Recipes, (*Recipe).write)}, {"measures", written(old.Measures, Measure.write), written(new.Measures, Measure.write)},
 	} {
 		if !reflect.DeepEqual(part.old, part.new) && (!empty(part.old) || !empty(part.new)) {
 			note(false, "%s altered", part.name)

@@ -55,6 +55,7 @@ func (r *reader) whole() {
 			"severities": func(n ast.Node) { severities = n },
 			"paths":      r.paths,
 			"groups":     r.groups,
+			"house":      r.house,
 			"notes":      r.notes,
 			"link":       r.link,
 		},

@@ -52,6 +52,8 @@ type Policy struct {
 	Aliases  map[string]string // the present names of rules that their tools renamed
 	Measures []Measure         // the first that takes a rule counts
 
+	House []HouseCheck // the checks of our own that are on
+
 	Notes map[string]string // what the team has to say of rules, by globs, as Markdown
 	Link  string            // the address of a line, with {path}, {line} and {commit} in it; "" for none
 

@@ -9,6 +9,8 @@ import (
 
 	"github.com/Masterminds/semver/v3"
 	"github.com/goccy/go-yaml/ast"
+
+	"zincdoor/internal/core/house"
 )
 
 // The formats that reports can be read as.
@@ -83,6 +85,9 @@ func (r *reader) reports(n ast.Node) {
 	for _, f := range r.fields(n, "reports") {
 		if slices.Contains(Formats, f.name) {
 			r.complain(f.key, "a report can't be called %q, which is a format's name", f.name)
+		}
+		if f.name == house.Tool {
+			r.complain(f.key, "a report can't be called %q, which are our own checks", f.name)
 		}
 		report := Report{Name: f.name, At: r.position(f.key)}
 		complaints := len(r.problems)
@@ -162,7 +167,7 @@ func (r *reader) needs(n ast.Node, door *Door) {
 
 // checkReports complains of needs that no report provides.
 func (r *reader) checkReports() {
-	var known []string
+	known := []string{house.Tool}
 	for _, report := range r.policy.Reports {
 		known = append(known, report.Name)
 	}

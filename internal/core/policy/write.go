@@ -173,6 +173,7 @@ func (w *writer) rules() {
 	for _, r := range p.Recipes {
 		w.put("  "+word(r.Name)+": "+r.write(), r.At)
 	}
+	w.house()
 	if len(p.Notes) > 0 {
 		w.heading("notes:")
 	}
