@@ -85,6 +85,11 @@ func (w *witness) checkHouse() (done checked) {
 		defer own.Close()
 		tree = own
 	}
+	before, err := w.oldTexts()
+	if err != nil {
+		return checked{err: err}
+	}
+	defer before.close()
 	var paths []string
 	for path := range entries {
 		paths = append(paths, path)
@@ -100,7 +105,11 @@ func (w *witness) checkHouse() (done checked) {
 			f.Mode = house.Executable
 		}
 		settings := p.HouseFor(path)
-		done.findings = append(done.findings, house.Check(f, settings)...)
+		found := house.Check(f, settings)
+		for i := range found {
+			found[i].Fresh = house.AboutSyntax(found[i].Rule) && before.sound(path, settings)
+		}
+		done.findings = append(done.findings, found...)
 		done.findings = append(done.findings, all.Check(f, settings)...)
 	}
 	seen := map[string]bool{}
@@ -135,6 +144,51 @@ func (w *witness) checkHouse() (done checked) {
 		}
 	}
 	return done
+}
+
+// oldTexts are the files as they were before the change.
+type oldTexts struct {
+	tree reader // nil where there is no state before
+	old  map[string]string
+}
+
+func (w *witness) oldTexts() (*oldTexts, error) {
+	o := &oldTexts{old: map[string]string{}}
+	if w.diff == nil || w.repo == nil {
+		return o, nil
+	}
+	files, err := w.names()
+	if err != nil {
+		return o, err
+	}
+	for _, f := range files {
+		o.old[f.Path] = f.Old
+	}
+	o.tree, err = w.repo.Tree(w.diff.Old())
+	return o, err
+}
+
+func (o *oldTexts) close() {
+	if o.tree != nil {
+		o.tree.Close()
+	}
+}
+
+// sound reports whether a file was there before the change, and its syntax was in order.
+func (o *oldTexts) sound(path string, settings []house.Setting) bool {
+	if o.tree == nil || o.old[path] == "" {
+		return false
+	}
+	data, found, err := o.tree.Read(o.old[path])
+	if err != nil || !found {
+		return false
+	}
+	for _, f := range house.Check(house.File{Path: path, Data: data}, settings) {
+		if house.AboutSyntax(f.Rule) {
+			return false
+		}
+	}
+	return true
 }
 
 // houseCover is what our own checks looked at.

@@ -143,6 +143,7 @@ type Finding struct {
 	Columns    source.Columns // the unit of the region's columns
 	Generated  bool           // its file was generated, by a marker line in it
 	Suppressed bool           // its tool suppressed it
+	Fresh      bool           // it is known not to have been there before the change, wherever it stands
 	Outside    bool           // Path lies outside the repository, or isn't tracked there; Path is as reported
 }
 

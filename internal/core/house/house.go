@@ -160,6 +160,9 @@ func RuleOf(name string) *Rule {
 	return nil
 }
 
+// AboutSyntax reports whether a rule is about the file as a whole, whose fault may show far from where it was made.
+func AboutSyntax(name string) bool { return strings.HasSuffix(name, "-syntax") && RuleOf(name) != nil }
+
 // AboutSpace reports whether a rule is about white space.
 func AboutSpace(name string) bool {
 	r := RuleOf(name)

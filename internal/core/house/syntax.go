@@ -34,6 +34,9 @@ func syntaxOf(endings string, read func(data []byte) *fault) func(t *text, s *Se
 			return
 		}
 		if f := read(t.Data); f != nil {
+			if lines := bytes.Count(t.Data, []byte{'\n'}); f.line > max(lines, 1) && bytes.HasSuffix(t.Data, []byte{'\n'}) { // at the end
+				f.line, f.column = lines, 1
+			}
 			column := max(f.column-1, 0)
 			t.find(s, f.line, column, column+1, nil, "%s", f.text)
 		}

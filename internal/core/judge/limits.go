@@ -23,7 +23,7 @@ func measure(c Case, v *Verdict) []LimitResult {
 				continue
 			}
 			// Without base findings, what one change was allowed would shut the next.
-			if limit.Count == policy.CountNew && limit.Most > 0 && f.Place != change.OnTouched && !f.AnySource(func(s Finding) bool { return onBase.CoversFinding(s.Tool, s.Path) }) {
+			if limit.Count == policy.CountNew && limit.Most > 0 && f.Place != change.OnTouched && !f.Fresh && !f.AnySource(func(s Finding) bool { return onBase.CoversFinding(s.Tool, s.Path) }) {
 				aside++
 				continue
 			}

@@ -55,7 +55,7 @@ func stand(c Case) (all []Finding, gone []baseline.Entry, lineRule []string) {
 			}
 		case ownFolder:
 			j.Standing = Inherited
-		case compared || c.Change.Everything:
+		case compared || f.Fresh || c.Change.Everything:
 			j.Standing = New
 		default:
 			byLines[f.Tool] = byLines[f.Tool] || f.Tool != waiver.Tool && f.Tool != house.Tool && j.Severity != policy.Ignored
