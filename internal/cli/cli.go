@@ -105,7 +105,7 @@ Exit codes: 0 open, 1 shut, 2 can't judge, 3 the call or the policy is wrong.`,
 	root.SetFlagErrorFunc(func(cmd *cobra.Command, err error) error {
 		return fmt.Errorf("%w; see %s --help", err, cmd.CommandPath())
 	})
-	root.AddCommand(p.gate(), p.findings(), p.explain(), p.watch(), p.baseline(), p.policy(), p.recipe(), p.fit(), p.schemas(), p.demo(), p.version())
+	root.AddCommand(p.gate(), p.findings(), p.explain(), p.mend(), p.watch(), p.baseline(), p.policy(), p.recipe(), p.fit(), p.schemas(), p.demo(), p.version())
 	return root
 }
 

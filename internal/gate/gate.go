@@ -108,6 +108,12 @@ func (r *Result) Touched(path string, line int) bool {
 	return r.Case.Change.Place(path, finding.Region{Line: line}, true) == change.OnTouched
 }
 
+// TouchedAtAll reports whether a line differs from the one before the change in anything, white space included.
+func (r *Result) TouchedAtAll(path string, line int) bool {
+	spaced := r.Case.Spaced
+	return r.Touched(path, line) || spaced != nil && spaced.Place(path, finding.Region{Line: line}, true) == change.OnTouched
+}
+
 // Rule gives what a finding's tool tells of its rule: of one with a name like a/b/c, else of a/b, else of a (SARIF 2.1.0,
 // 3.52.4).
 func (r *Result) Rule(f *finding.Finding) (finding.Rule, bool) {

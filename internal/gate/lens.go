@@ -225,6 +225,16 @@ func (l *lens) carry(f *finding.Finding, judged *change.Change) bool {
 		return false
 	}
 	if d := f.More; d != nil {
+		d.Fixes = slices.DeleteFunc(slices.Clone(d.Fixes), func(fix finding.Fix) bool {
+			for i := range fix.Edits {
+				e := &fix.Edits[i]
+				was := e.Path
+				if !l.carryTo(&e.Path, &e.Region) || e.Offset != nil && l.between.File(was) != nil {
+					return true
+				}
+			}
+			return false
+		})
 		for _, flow := range d.Flows {
 			for i := range flow {
 				if !l.carryTo(&flow[i].Path, &flow[i].Region) {

@@ -305,7 +305,7 @@ func (t *Tree) Lacking(paths []string) (map[string]bool, error) {
 // Plain reads a file that must be plain: a symbolic link in its place, or in that of a folder above it, is an error
 // that wraps ErrLink. Unlike Read it finds untracked files of the work tree too.
 func (t *Tree) Plain(name string) (data []byte, found bool, err error) {
-	links, err := t.links(name)
+	links, err := t.Links(name)
 	if err != nil {
 		return nil, false, err
 	}
@@ -318,8 +318,8 @@ func (t *Tree) Plain(name string) (data []byte, found bool, err error) {
 	return t.Read(name)
 }
 
-// links lists which of a path and the folders above it are symbolic links.
-func (t *Tree) links(name string) (links []string, err error) {
+// Links lists which of a path and the folders above it are symbolic links.
+func (t *Tree) Links(name string) (links []string, err error) {
 	var all []string
 	for at := name; at != "."; at = path.Dir(at) {
 		all = append(all, at)

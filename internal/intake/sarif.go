@@ -434,7 +434,10 @@ type (
 			Artifact     artifactLocation `json:"artifactLocation"`
 			Replacements []struct {
 				Deleted  sarifRegion `json:"deletedRegion"`
-				Inserted sarifText   `json:"insertedContent"`
+				Inserted struct {
+					Text   string `json:"text"`
+					Binary string `json:"binary"` // base64
+				} `json:"insertedContent"`
 			} `json:"replacements"`
 		} `json:"artifactChanges"`
 	}
@@ -443,6 +446,10 @@ type (
 		StartColumn int       `json:"startColumn"`
 		EndLine     int       `json:"endLine"`
 		EndColumn   int       `json:"endColumn"`
+		CharOffset  *int      `json:"charOffset"`
+		CharLength  int       `json:"charLength"`
+		ByteOffset  *int      `json:"byteOffset"`
+		ByteLength  int       `json:"byteLength"`
 		Snippet     sarifText `json:"snippet"`
 	}
 	result struct {

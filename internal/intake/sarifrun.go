@@ -2,6 +2,7 @@ package intake
 
 import (
 	"cmp"
+	"encoding/base64"
 	"net/url"
 	"path"
 	"slices"
@@ -424,10 +425,41 @@ func (r *run) fix(fix sarifFix) finding.Fix {
 	var edits []finding.Edit
 	for _, change := range fix.Changes {
 		for _, part := range change.Replacements {
-			edits = append(edits, finding.Edit{Path: r.locate(change.Artifact), Region: part.Deleted.region(), Text: part.Inserted.Text})
+			e := finding.Edit{Path: r.locate(change.Artifact), Region: part.Deleted.exactly(), Text: part.Inserted.Text}
+			if e.Region.Line == 0 {
+				e.Offset = part.Deleted.offset()
+			}
+			if part.Inserted.Binary != "" {
+				text, err := base64.StdEncoding.DecodeString(part.Inserted.Binary)
+				if err != nil {
+					return finding.Fix{Description: fix.Description.Text} // which can't be done
+				}
+				e.Text = string(text)
+			}
+			edits = append(edits, e)
 		}
 	}
 	return finding.Fix{Description: fix.Description.Text, Edits: edits}
+}
+
+// exactly is a region that is to be replaced: one that ends where it begins is empty, and text is put in there.
+func (g sarifRegion) exactly() finding.Region {
+	out := g.region()
+	if out.Line > 0 && out.EndLine == out.Line && g.EndColumn > 0 && g.EndColumn == g.StartColumn {
+		out.EndColumn = g.EndColumn
+	}
+	return out
+}
+
+// offset is a region that is counted from the file's beginning, nil where it isn't.
+func (g sarifRegion) offset() *finding.Offset {
+	switch {
+	case g.CharOffset != nil && *g.CharOffset >= 0:
+		return &finding.Offset{At: *g.CharOffset, Length: max(g.CharLength, 0)}
+	case g.ByteOffset != nil && *g.ByteOffset >= 0:
+		return &finding.Offset{At: *g.ByteOffset, Length: max(g.ByteLength, 0), Bytes: true}
+	}
+	return nil
 }
 
 func (g sarifRegion) region() finding.Region {

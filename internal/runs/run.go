@@ -152,7 +152,7 @@ func (r *Runner) batches(p *Plan) (all [][]string) {
 func (r *Runner) task(p *Plan, s *site, files []string) tools.Task {
 	run := p.Terms.Run
 	t := tools.Task{
-		Command: slices.Concat(run.Command, arguments(run.Folder, files)), Dir: filepath.Join(s.dir, filepath.FromSlash(run.Folder)),
+		Command: slices.Concat(run.Command, Arguments(run.Folder, files)), Dir: filepath.Join(s.dir, filepath.FromSlash(run.Folder)),
 		Env: append(git.Unbound(os.Environ()), run.Environment...), Timeout: run.Timeout, Stderr: run.Output == policy.OnStderr, Fault: func(code int) string { return faultOf(run, code) },
 	}
 	if len(p.Terms.Files) > 0 {

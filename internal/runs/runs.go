@@ -259,8 +259,8 @@ func (s *site) rooted(folder, named, relative string) string {
 	return named
 }
 
-// arguments names files for a linter that starts in a folder: relative to it, and never like an option.
-func arguments(folder string, files []string) []string {
+// Arguments names files for a linter that starts in a folder: relative to it, and never like an option.
+func Arguments(folder string, files []string) []string {
 	all := make([]string, len(files))
 	for i, file := range files {
 		if folder != "" {

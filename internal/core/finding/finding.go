@@ -157,7 +157,14 @@ type Fix struct {
 type Edit struct {
 	Path   string // as Finding.Path
 	Region Region
+	Offset *Offset // in the place of Region, where the tool counts from the file's beginning; nil where it doesn't
 	Text   string
+}
+
+// Offset is a stretch of a file by its distance from the file's beginning, 0-based (SARIF 2.1.0, 3.30.9 to 3.30.12).
+type Offset struct {
+	At, Length int
+	Bytes      bool // counted in bytes, else in the unit of the finding's columns
 }
 
 // Prints are the fingerprints a tool gave a finding, by their names (SARIF 2.1.0, 3.27.16 and 3.27.17), packed into a

@@ -146,13 +146,12 @@ func (d *document) fields(n ast.Node, what string) []field {
 	return fields
 }
 
-// keys says what a mapping may hold: how each key is read, and which keys are known but not understood yet.
+// keys says what a mapping may hold: and how each key is read.
 type keys struct {
-	what  string
-	read  map[string]func(ast.Node)
-	later []string
-	need  []string
-	seen  func(field) // is told of each key before it is read; may be nil
+	what string
+	read map[string]func(ast.Node)
+	need []string
+	seen func(field) // is told of each key before it is read; may be nil
 }
 
 // mapping reads a mapping by its keys, complaining of every key that doesn't belong and every needed one that lacks.
@@ -167,8 +166,6 @@ func (d *document) mapping(n ast.Node, k keys) {
 				k.seen(f)
 			}
 			read(f.value)
-		case slices.Contains(k.later, f.name):
-			d.complain(f.key, "%q is not understood by this version of zincdoor; it can't be left unread, so take it out", f.name)
 		default:
 			d.complain(f.key, "unknown key %q in %s%s", f.name, k.what, k.suggest(f.name))
 		}

@@ -109,12 +109,12 @@ func (r *reader) door(f field, under *Door) Door {
 				own, at := r.limits(n, f.name)
 				door.Limits = r.layLimits(f.name, door.Limits, own, at)
 			},
+			"mend":        func(n ast.Node) { door.Mend = r.boolean(n, "mend") },
 			"needs":       func(n ast.Node) { r.needs(n, &door) },
 			"like":        func(n ast.Node) { like = n },
 			"waivers":     func(n ast.Node) { r.waivers(n, &door.Waivers) },
 			"acceptances": func(n ast.Node) { door.Acceptances = r.acceptances(n, door.Acceptances) },
 		},
-		later: []string{"mend"},
 	})
 	if like != nil {
 		r.alike = append(r.alike, likeness{f.name, r.text(like, "like"), like})

@@ -191,6 +191,7 @@ type Door struct {
 	Against string // what the fitting and the errors suggest to compare with; never what decides
 	Mode    Mode
 	Needs   []string // names of reports; empty for all that aren't optional
+	Mend    bool     // a commit hook mends what it can before it judges
 	Limits  []Limit
 
 	Waivers     Waivers

@@ -30,6 +30,7 @@ type Report struct {
 	Tool     string   // what the tool is called; "" for what it calls itself, or the report's name
 	Version  Versions // the versions of the tool that it may come from
 	Ask      []string // the command whose output tells the version, where the report doesn't; empty for none
+	Mend     []string // the command that mends by itself the files it is given; empty for none
 	Covers   []string // globs of what the tool looked at, where the report doesn't say; empty for everything
 	Clean    bool     // an empty file means that the tool found nothing
 	Errors   bool     // errors are findings like others, and don't tell that the tool stopped looking
@@ -103,6 +104,7 @@ func (r *reader) reports(n ast.Node) {
 				"tool":     func(n ast.Node) { report.Tool = r.text(n, "tool") },
 				"version":  func(n ast.Node) { report.Version = r.versions(n) },
 				"ask":      func(n ast.Node) { report.Ask = r.texts(n, "ask") },
+				"mend":     func(n ast.Node) { report.Mend = r.texts(n, "mend") },
 				"covers":   func(n ast.Node) { report.Covers = r.globs(n, "path") },
 				"clean":    func(n ast.Node) { report.Clean = oneOf(r, n, "clean", []string{"empty"}) != "" },
 				"errors":   func(n ast.Node) { report.Errors = oneOf(r, n, "errors", []string{"findings"}) != "" },

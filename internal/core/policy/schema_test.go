@@ -113,6 +113,8 @@ func TestSchema(t *testing.T) {
 		{"zincdoor: 1\nlink: 'code/{path}'\ndoors: {d: {limits: [{count: new, most: 0}]}}\n", false},
 		{"zincdoor: 1\nlink: 'https://code.brackwater.example/'\ndoors: {d: {limits: [{count: new, most: 0}]}}\n", false},
 		{"zincdoor: 1\nhouse: {blank-ends: on, conflict-marks: true, bad-utf8: off, line-width: {most: 100, tab: 4, path: 'core/**', except: [a, b]}, file-size: {most: 512KiB}, line-ends: {want: lf}, identifiers: {find: 'func (\\w+)', match: '^[a-z]'}, forbid: {no-feet: {text: feet, with: metres, say: 'Metres.'}}, require: {owner: {text: '^// Owner', path: '**/*.go'}}}\ndoors: {d: {needs: house, limits: [{count: new, most: 0}]}}\n", true},
+		{"zincdoor: 1\nreports: {gauge: {run: gauge, mend: [gauge, --mend]}}\ndoors: {d: {mend: true, limits: [{count: new, most: 0}]}}\n", true},
+		{"zincdoor: 1\ndoors: {d: {mend: yes, limits: [{count: new, most: 0}]}}\n", false},
 		{"zincdoor: 1\nhouse: {blank-end: on}\ndoors: {d: {limits: [{count: new, most: 0}]}}\n", false},
 		{"zincdoor: 1\nhouse: {blank-ends: {most: 3}}\ndoors: {d: {limits: [{count: new, most: 0}]}}\n", false},
 		{"zincdoor: 1\nhouse: {file-name: on}\ndoors: {d: {limits: [{count: new, most: 0}]}}\n", false},

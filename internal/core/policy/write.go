@@ -196,6 +196,9 @@ func (w *writer) door(d Door) {
 		w.line(at+"against", "    against: "+word(d.Against))
 	}
 	w.line(at+"mode", "    mode: "+string(d.Mode))
+	if d.Mend {
+		w.line(at+"mend", "    mend: true")
+	}
 	if len(d.Needs) > 0 {
 		w.line(at+"needs", "    needs: "+words(d.Needs))
 	}
@@ -281,7 +284,7 @@ func (r Report) write() string {
 				set(part[0], word(part[1]))
 			}
 		}
-		lists(set, []keyed{{"ask", r.Ask}, {"covers", r.Covers}})
+		lists(set, []keyed{{"ask", r.Ask}, {"mend", r.Mend}, {"covers", r.Covers}})
 		for _, part := range []struct {
 			key, value string
 			is         bool

@@ -1,0 +1,357 @@
+package cli
+
+import (
+	"bufio"
+	"cmp"
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"zincdoor/internal/core/finding"
+	"zincdoor/internal/core/house"
+	"zincdoor/internal/core/judge"
+	"zincdoor/internal/core/mend"
+	"zincdoor/internal/core/policy"
+	"zincdoor/internal/gate"
+	"zincdoor/internal/render"
+)
+
+// mendFlags are the flags of zincdoor fix.
+type mendFlags struct {
+	evidence                              evidenceFlags
+	change                                changeFlags
+	choose                                chooseFlags
+	door                                  string
+	write, broken, all, ask, undo, byDoor bool
+}
+
+func (p *program) mend() *cobra.Command {
+	var flags mendFlags
+	cmd := &cobra.Command{
+		Use:   "fix",
+		Short: "Mend what can be mended by machine, on the lines of the change alone",
+		Long: `Mend findings for which their tools, our own checks or the team's patterns suggest a text: those on lines that the
+change touches, and no other line. Without --write it shows what it would do, and writes nothing.
+
+  zincdoor fix --report lint.sarif                  # what isn't committed yet
+  zincdoor fix --staged --report lint.sarif --write # index and work tree alike
+  zincdoor fix --undo                               # take the last one back
+
+With --staged a file that is staged in part keeps its other part unstaged. A suggestion whose place isn't there, that overlaps
+a surer one or would alter an untouched line is told of and left.`,
+		Args: cobra.MaximumNArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if flags.undo {
+				return p.takeBack(cmd.Context())
+			}
+			request, err := flags.evidence.request(p.in)
+			if err != nil {
+				return err
+			}
+			if request.Change, err = flags.change.selection(cmd.Flags(), args); err != nil {
+				return err
+			}
+			switch {
+			case request.Change.Kind == "":
+				request.Change.Kind = policy.Worktree
+			case request.Change.Patch != "" || request.Change.Kind == policy.Push || request.Change.Kind == policy.Tree && request.Change.To != "":
+				return fmt.Errorf("fix mends files of the work tree or the index: name --worktree, --staged, --against REF, --range A..HEAD or --tree")
+			}
+			request.Door, request.AnyDoor = flags.door, flags.door == ""
+			return p.runMend(cmd.Context(), request, flags)
+		},
+	}
+	f := cmd.Flags()
+	f.SortFlags = false
+	f.BoolVar(&flags.write, "write", false, "write what it shows")
+	f.BoolVar(&flags.broken, "broken", false, "only what broke a limit of the door")
+	f.BoolVar(&flags.all, "all", false, "also on lines that the change doesn't touch")
+	f.BoolVar(&flags.ask, "interactive", false, "ask for each of them")
+	f.BoolVar(&flags.undo, "undo", false, "take back what was written last, as long as nothing was altered since")
+	f.BoolVar(&flags.byDoor, "by-door", false, "do nothing unless the door says mend: true, as hooks ask")
+	f.StringVar(&flags.door, "door", "", "the `NAME` of the door whose limits count")
+	flags.choose.add(f)
+	flags.change.add(f)
+	flags.evidence.add(f)
+	return cmd
+}
+
+func (p *program) takeBack(ctx context.Context) error {
+	dir, err := workingDir()
+	if err != nil {
+		return err
+	}
+	w, err := gate.OpenWorkshop(ctx, dir, policy.Worktree)
+	if err != nil {
+		return unjudged{err}
+	}
+	defer w.Close()
+	paths, err := w.Undo()
+	if err != nil {
+		return err
+	}
+	for _, path := range paths {
+		fmt.Fprintf(p.out, "%s is as it was before\n", render.Safe(path))
+	}
+	return nil
+}
+
+func (p *program) runMend(ctx context.Context, q gate.Request, flags mendFlags) error {
+	progress := newProgress(p.err)
+	q.Tell = progress.tell
+	results, err := gate.Gather(ctx, q)
+	progress.end()
+	if err != nil {
+		return graded(err)
+	}
+	r := results[0]
+	if flags.byDoor && !r.Case.Door.Mend {
+		return nil
+	}
+	v := judge.Judge(r.Case)
+	selector, err := flags.choose.ready(r.Case.Policy)
+	if err != nil {
+		return err
+	}
+	w, err := gate.OpenWorkshop(ctx, q.Dir, q.Change.Kind)
+	if err != nil {
+		return unjudged{err}
+	}
+	defer w.Close()
+	m := &mending{program: p, flags: flags, result: r, verdict: v, shop: w}
+	chosen := m.choose(&selector)
+	offers, problems, err := w.ByTools(ctx, q, r, m.files())
+	if err != nil {
+		return unjudged{err}
+	}
+	for _, problem := range problems {
+		fmt.Fprintf(p.err, "zincdoor: %s\n", render.Safe(problem))
+	}
+	if offers = append(m.offers(chosen), offers...); flags.ask {
+		if offers, err = m.ask(offers); err != nil {
+			return err
+		}
+	}
+	may := r.TouchedAtAll
+	if flags.all {
+		may = func(string, int) bool { return true }
+	}
+	plan := mend.Choose(offers, w.Text, may)
+	files, aside, err := w.Ready(plan)
+	if err != nil {
+		return unjudged{err}
+	}
+	return m.tell(plan, files, aside, chosen)
+}
+
+// mending is one call of fix.
+type mending struct {
+	*program
+	flags   mendFlags
+	result  *gate.Result
+	verdict judge.Verdict
+	shop    *gate.Workshop
+}
+
+// choose picks the findings to mend: on lines of the change, not set aside, from reports that are evidence.
+func (m *mending) choose(selector *policy.Selector) (chosen []int) {
+	unsound := map[string]bool{}
+	for _, e := range m.verdict.Evidence {
+		if !e.Sound() {
+			unsound[e.Name] = true
+			fmt.Fprintf(m.err, "zincdoor: nothing is mended by %s, which is %s: %s\n", cmp.Or(render.Safe(e.Name), "a report"), e.State, render.Safe(e.Problem))
+		}
+	}
+	broke := m.verdict.Broken()
+	for i, f := range m.verdict.Findings {
+		aside := f.Standing == judge.Accepted || f.Standing == judge.Waived
+		fromUnsound := slices.ContainsFunc(f.Sources, func(name string) bool { return unsound[name] })
+		touched := f.Place == "touched" || m.flags.all && !f.Outside
+		if touched && !aside && !fromUnsound && (!m.flags.broken || slices.Contains(broke, i)) && m.flags.choose.takes(selector, f) {
+			chosen = append(chosen, i)
+		}
+	}
+	return chosen
+}
+
+// files are those that the chosen findings, or the change, speak of.
+func (m *mending) files() (paths []string) {
+	for _, f := range m.result.Case.Change.Files {
+		if f.Status != 'D' && f.Opaque == "" {
+			paths = append(paths, f.Path)
+		}
+	}
+	for _, f := range m.verdict.Findings {
+		if m.result.Case.Change.Everything && f.Path != "" && !f.Outside {
+			paths = append(paths, f.Path)
+		}
+	}
+	slices.Sort(paths)
+	return slices.Compact(paths)
+}
+
+// offers are what is suggested for findings: by our own checks first, which are surest, then by the tools.
+func (m *mending) offers(chosen []int) (offers []mend.Offer) {
+	for _, ours := range []bool{true, false} {
+		for _, i := range chosen {
+			f := m.verdict.Findings[i]
+			if fixes := f.Details().Fixes; (f.Tool == house.Tool) == ours && len(fixes) > 0 {
+				offers = append(offers, mend.Offer{Index: i, Tool: f.Tool, Edits: fixes[0].Edits, Columns: f.Columns})
+			}
+		}
+	}
+	return offers
+}
+
+// ask lets the person at the terminal pick.
+func (m *mending) ask(offers []mend.Offer) (agreed []mend.Offer, err error) {
+	answers := bufio.NewReader(m.in)
+	for n, o := range offers {
+		single := mend.Choose([]mend.Offer{o}, m.shop.Text, func(string, int) bool { return true })
+		for path, pieces := range single.Pieces {
+			old := m.shop.Text(path).Data
+			if err := render.Diff(m.out, path, old, mend.Apply(old, pieces)); err != nil {
+				return nil, err
+			}
+		}
+		fmt.Fprintf(m.err, "%d of %d: mend this? [y]es, [n]o, [a]ll from here, [q]uit ", n+1, len(offers))
+		answer, err := answers.ReadString('\n')
+		switch strings.ToLower(strings.TrimSpace(answer)) {
+		case "y", "yes":
+			agreed = append(agreed, o)
+		case "a", "all":
+			return append(agreed, offers[n:]...), nil
+		case "q", "quit":
+			return agreed, nil
+		}
+		if err != nil {
+			return agreed, nil // nobody answers any more
+		}
+	}
+	return agreed, nil
+}
+
+// tell shows what is done, or would be, and writes it where that is asked for.
+func (m *mending) tell(plan *mend.Plan, files []gate.Mended, aside map[string]string, chosen []int) error {
+	for _, f := range files {
+		if err := render.Diff(m.out, f.Path, f.Old, f.New); err != nil {
+			return err
+		}
+	}
+	mended, byTool := map[string]int{}, 0
+	done := map[int]bool{}
+	left := slices.Clone(plan.Left)
+	for _, i := range plan.Taken {
+		if i < 0 {
+			byTool++
+			continue
+		}
+		f := m.verdict.Findings[i]
+		if why := aside[f.Path]; why != "" {
+			left = append(left, mend.Left{Index: i, Why: f.Path + ": " + why})
+			continue
+		}
+		done[i] = true
+		mended[f.Rule]++
+	}
+	offered := map[int]bool{}
+	for _, l := range left {
+		offered[l.Index] = true
+	}
+	none := map[string]int{}
+	for _, i := range chosen {
+		if !done[i] && !offered[i] {
+			none[m.verdict.Findings[i].Rule]++
+		}
+	}
+	summary := render.Mending{Mended: mended, ByTools: byTool, None: none, Files: len(files), Written: m.flags.write && len(files) > 0}
+	for _, l := range left {
+		if l.Index >= 0 {
+			summary.Left = append(summary.Left, render.LeftOver{Finding: m.verdict.Findings[l.Index], Why: l.Why})
+		}
+	}
+	for _, i := range m.verdict.Broken() {
+		summary.Before++
+		if !done[i] {
+			summary.After++
+		}
+	}
+	if m.flags.all {
+		summary.Untouched = m.untouched(files)
+	}
+	summary.Command = m.command()
+	if summary.Written {
+		if err := m.shop.Write(files); err != nil {
+			return unjudged{err}
+		}
+		summary.House = m.houseAfter(files)
+	}
+	return render.Mend(m.out, summary)
+}
+
+// untouched counts the lines beyond the change that are altered.
+func (m *mending) untouched(files []gate.Mended) (n int) {
+	for _, f := range files {
+		before := strings.Split(string(f.Old), "\n")
+		after := strings.Split(string(f.New), "\n")
+		for i, line := range before {
+			if (i >= len(after) || after[i] != line) && !m.result.TouchedAtAll(f.Path, i+1) {
+				n++
+			}
+		}
+	}
+	return n
+}
+
+// houseAfter are what our own checks find in the mended files that they didn't before.
+func (m *mending) houseAfter(files []gate.Mended) (fresh []finding.Finding) {
+	for _, f := range files {
+		settings := m.result.Case.Policy.HouseFor(f.Path)
+		had := map[string]int{}
+		for _, before := range house.Check(house.File{Path: f.Path, Data: f.Old, Size: int64(len(f.Old))}, settings) {
+			had[before.Rule]++
+		}
+		for _, after := range house.Check(house.File{Path: f.Path, Data: f.New, Size: int64(len(f.New))}, settings) {
+			if had[after.Rule]--; had[after.Rule] < 0 {
+				fresh = append(fresh, after)
+			}
+		}
+	}
+	return fresh
+}
+
+// command is how this call is made again so that it writes.
+func (m *mending) command() string {
+	words := []string{"zincdoor", "fix"}
+	words = append(words, changeWords(m.flags.change)...)
+	for _, r := range m.flags.evidence.reports {
+		words = append(words, "--report", r)
+	}
+	for _, flag := range []struct {
+		name string
+		is   bool
+	}{{"--broken", m.flags.broken}, {"--all", m.flags.all}, {"--run", m.flags.evidence.run}} {
+		if flag.is {
+			words = append(words, flag.name)
+		}
+	}
+	return render.ShellWords(append(words, "--write"))
+}
+
+// changeWords are the flags by which a change was named.
+func changeWords(c changeFlags) (words []string) {
+	switch {
+	case c.staged:
+		return []string{"--staged"}
+	case c.tree:
+		return []string{"--tree"}
+	case c.against != "":
+		return []string{"--against", c.against}
+	case c.span != "":
+		return []string{"--range", c.span}
+	}
+	return nil
+}
