@@ -10,6 +10,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"zincdoor/internal/core/finding"
+	"zincdoor/internal/core/house"
 	"zincdoor/internal/core/judge"
 	"zincdoor/internal/core/policy"
 	"zincdoor/internal/gate"
@@ -57,7 +58,7 @@ func (p *program) runExplain(ctx context.Context, q gate.Request, name string) e
 		return err
 	}
 	for _, evidence := range v.Evidence {
-		if !evidence.Sound() && !evidence.Optional {
+		if !evidence.Sound() && !evidence.Optional && evidence.Name != "" {
 			fmt.Fprintf(p.err, "zincdoor: told without %s, which is %s: %s\n", cmp.Or(render.Safe(evidence.Name), "the evidence"), evidence.State, render.Safe(evidence.Problem))
 		}
 	}
@@ -94,10 +95,15 @@ func explanationOf(r *gate.Result, v judge.Verdict, name string) (*render.Explan
 		sample, team = *e.Found[0].Finding, e.Found[0].Team
 	default:
 		rule, tool, ok := r.RuleNamed(e.Rule)
+		level := finding.Warning
+		if ours := house.RuleOf(e.Rule); ours != nil && (!ok || tool == house.Tool) {
+			rule, tool, ok, level = ours.Text(), house.Tool, true, ours.Level
+			e.Off = !slices.ContainsFunc(pol.House, func(c policy.HouseCheck) bool { return c.Kind == e.Rule })
+		}
 		if !ok && len(e.Notes) == 0 {
 			return nil, unknownRule(name, v, r)
 		}
-		sample = finding.Finding{Rule: e.Rule, Tool: tool, Level: finding.Warning}
+		sample = finding.Finding{Rule: e.Rule, Tool: tool, Level: level}
 		e.Told, e.Tool = rule, tool
 	}
 	if e.Tool == "" {

@@ -14,6 +14,7 @@ import (
 	"golang.org/x/term"
 
 	"zincdoor/internal/core/baseline"
+	"zincdoor/internal/core/house"
 	"zincdoor/internal/core/policy"
 	"zincdoor/internal/fit"
 	"zincdoor/internal/gate"
@@ -218,6 +219,11 @@ func fitCall(repo *git.Repo, place fit.Place, doors *policy.Policy, flags fitFla
 		}
 		call.Doors[hook] = door
 	}
+	call.House = noLinter(flags)
+	for hook, name := range call.Doors {
+		door, _ := doors.Door(name)
+		call.Mends = call.Mends || hook == fit.Commit && door.Mend
+	}
 	if len(flags.reports) == 0 && lacksReports(doors, call) {
 		return call, fmt.Errorf("a hook needs something to judge by: name the reports that your linters write, as in --report build/warnings.txt, or name them or the linters in the policy; or fit the policy alone with --hook none")
 	}
@@ -231,11 +237,14 @@ func fitCall(repo *git.Repo, place fit.Place, doors *policy.Policy, flags fitFla
 	return call, nil
 }
 
+// noLinter reports whether a starter policy has nothing to be judged by but our own checks.
+func noLinter(flags fitFlags) bool { return len(flags.reports) == 0 }
+
 // lacksReports reports whether the policy names nothing that one of the hooks' doors could judge by.
 func lacksReports(doors *policy.Policy, call fit.Call) bool {
 	for _, name := range call.Doors {
 		door, _ := doors.Door(name)
-		if reports, _ := doors.Needed(door); len(reports) == 0 {
+		if reports, _ := doors.Needed(door); len(reports) == 0 && !slices.Contains(door.Needs, house.Tool) {
 			return true
 		}
 	}
@@ -248,13 +257,13 @@ func fitDoors(ctx context.Context, repo *git.Repo, place fit.Place, flags fitFla
 	if repo.Bare {
 		commit, ok := repo.Head()
 		if !ok {
-			return policy.Parse("starter policy", place.Starter())
+			return policy.Parse("starter policy", place.Starter(noLinter(flags)))
 		}
 		q.Policy = commit + ":" + policy.Path
 	}
 	file, err := gate.OpenPolicy(ctx, q, false)
 	if err != nil && repo.Bare && file == nil || err == nil && file.BuiltIn {
-		return policy.Parse("starter policy", place.Starter())
+		return policy.Parse("starter policy", place.Starter(noLinter(flags)))
 	}
 	if err != nil {
 		return nil, graded(err)

@@ -67,7 +67,9 @@ Exit codes: 0 open, 1 shut, 2 can't judge, 3 the call or the policy is wrong.`,
 			for _, r := range results {
 				v := judge.Judge(r.Case)
 				p.code = graver(p.code, exitOf(v.Outcome))
-				verdicts = append(verdicts, shown{v, output.options(r)})
+				options := output.options(r)
+				options.Fix = fixCommand(change, evidence, door)
+				verdicts = append(verdicts, shown{v, options})
 			}
 			return targets.write(p.out, verdicts)
 		},

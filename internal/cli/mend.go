@@ -2,7 +2,6 @@ package cli
 
 import (
 	"bufio"
-	"cmp"
 	"context"
 	"fmt"
 	"slices"
@@ -158,19 +157,16 @@ type mending struct {
 
 // choose picks the findings to mend: on lines of the change, not set aside, from reports that are evidence.
 func (m *mending) choose(selector *policy.Selector) (chosen []int) {
-	unsound := map[string]bool{}
 	for _, e := range m.verdict.Evidence {
-		if !e.Sound() {
-			unsound[e.Name] = true
-			fmt.Fprintf(m.err, "zincdoor: nothing is mended by %s, which is %s: %s\n", cmp.Or(render.Safe(e.Name), "a report"), e.State, render.Safe(e.Problem))
+		if !e.Sound() && e.Name != "" {
+			fmt.Fprintf(m.err, "zincdoor: what %s would tell may be missing, since it is %s: %s\n", render.Safe(e.Name), e.State, render.Safe(e.Problem))
 		}
 	}
 	broke := m.verdict.Broken()
 	for i, f := range m.verdict.Findings {
 		aside := f.Standing == judge.Accepted || f.Standing == judge.Waived
-		fromUnsound := slices.ContainsFunc(f.Sources, func(name string) bool { return unsound[name] })
 		touched := f.Place == "touched" || m.flags.all && !f.Outside
-		if touched && !aside && !fromUnsound && (!m.flags.broken || slices.Contains(broke, i)) && m.flags.choose.takes(selector, f) {
+		if touched && !aside && (!m.flags.broken || slices.Contains(broke, i)) && m.flags.choose.takes(selector, f) {
 			chosen = append(chosen, i)
 		}
 	}
@@ -337,6 +333,24 @@ func (m *mending) command() string {
 		if flag.is {
 			words = append(words, flag.name)
 		}
+	}
+	return render.ShellWords(append(words, "--write"))
+}
+
+// fixCommand is the call of fix that mends what shut the door at a call of gate, "" where fix can't.
+func fixCommand(change changeFlags, evidence evidenceFlags, door string) string {
+	if change.push || change.patch != "" {
+		return ""
+	}
+	words := append([]string{"zincdoor", "fix", "--broken"}, changeWords(change)...)
+	if door != "" {
+		words = append(words, "--door", door)
+	}
+	for _, r := range evidence.reports {
+		words = append(words, "--report", r)
+	}
+	if evidence.run {
+		words = append(words, "--run")
 	}
 	return render.ShellWords(append(words, "--write"))
 }

@@ -35,15 +35,30 @@ const (
 type Call struct {
 	Doors   map[Hook]string // the door of each hook
 	Reports []string        // as in --report, with paths from the root, or absolute ones on a server
+	House   bool            // there is no linter: the starter policy's doors are judged by our own checks
+	Mends   bool            // the commit hook's door mends what it can
 }
 
 //go:embed policy.yaml
 var starter string
 
 // Starter is the policy that a repository without one is given.
-func (p Place) Starter() []byte {
-	return []byte(strings.ReplaceAll(starter, "BRANCH", p.Branch))
+func (p Place) Starter(house bool) []byte {
+	text := strings.ReplaceAll(starter, "BRANCH", p.Branch)
+	if house {
+		for _, kind := range []string{"staged", "push", "branch"} {
+			judges := "    judges: " + kind + "\n"
+			text = strings.Replace(text, judges, judges+"    needs: [house] # until there is a linter\n", 1)
+		}
+		text = strings.Replace(text, "doors:\n", ownChecks+"\ndoors:\n", 1)
+	}
+	return []byte(text)
 }
+
+// ownChecks are those of our own that no team argues with.
+const ownChecks = `# Checks of the door's own, for what needs no linter. zincdoor explain NAME tells of each.
+house: {conflict-marks: on, private-key: on, json-syntax: on, yaml-syntax: on, toml-syntax: on, xml-syntax: on, hidden-signs: on, byte-order-mark: on, blank-ends: on, last-line-end: on}
+`
 
 // Plan lists the files that the hooks of a call need, and a starter policy where there is none. Nothing is written.
 func Plan(p Place, call Call) ([]File, error) {
@@ -55,7 +70,7 @@ func Plan(p Place, call Call) ([]File, error) {
 	if p.Root != "" {
 		path := filepath.Join(p.Root, filepath.FromSlash(policy.Path))
 		if _, err := os.Lstat(path); errors.Is(err, fs.ErrNotExist) {
-			files = append(files, File{Path: path, What: "policy", Text: p.Starter(), Mode: 0o644})
+			files = append(files, File{Path: path, What: "policy", Text: p.Starter(call.House), Mode: 0o644})
 		} else {
 			files = append(files, File{Path: path, What: "policy", Written: true})
 		}
@@ -71,7 +86,7 @@ func Plan(p Place, call Call) ([]File, error) {
 		if !p.owns(p.Hooks) {
 			return nil, fmt.Errorf("git looks for hooks in %s (core.hooksPath), which serves other repositories too; write the hook there by hand, it calls: zincdoor gate --door %s: %w", p.Hooks, door, ErrRefused)
 		}
-		f := File{Path: filepath.Join(p.Hooks, gitNames[hook]), What: string(hook) + " hook", Text: script(hook, door, call.Reports), Mode: 0o755}
+		f := File{Path: filepath.Join(p.Hooks, gitNames[hook]), What: string(hook) + " hook", Text: script(hook, door, call.Reports, hook == Commit && call.Mends), Mode: 0o755}
 		if err := r.settle(&f, true); err != nil {
 			return nil, err
 		}
@@ -113,7 +128,7 @@ func (p Place) owns(folder string) bool {
 var gitNames = map[Hook]string{Commit: "pre-commit", Push: "pre-push", Server: "pre-receive"}
 
 // script is a hook as a few lines of POSIX shell: what stood there before runs first and decides first.
-func script(hook Hook, door string, reports []string) []byte {
+func script(hook Hook, door string, reports []string, mends bool) []byte {
 	var s strings.Builder
 	line := func(format string, args ...any) { fmt.Fprintf(&s, format+"\n", args...) }
 	name := gitNames[hook]
@@ -139,6 +154,9 @@ func script(hook Hook, door string, reports []string) []byte {
 	call += " --door " + quote(door)
 	for _, report := range reports {
 		call += " --report " + quote(report)
+	}
+	if mends {
+		line("%s --write --by-door || exit", strings.Replace(call, "zincdoor gate", "zincdoor fix", 1))
 	}
 	if hook == Commit {
 		line("exec %s", call)

@@ -57,7 +57,7 @@ func (s *scene) present() ([]string, error) {
 	files, err := s.names()
 	var paths []string
 	for _, f := range files {
-		if f.Status != change.Deleted && f.Opaque == "" {
+		if f.Status != change.Deleted && f.Opaque != change.Submodule {
 			paths = append(paths, f.Path)
 		}
 	}

@@ -6,6 +6,7 @@ import (
 	"cmp"
 	"fmt"
 	"io"
+	"regexp"
 	"strconv"
 	"strings"
 
@@ -63,6 +64,7 @@ func (d *diagnostics) line(number int, raw []byte) {
 	text := plain(raw)
 	switch {
 	case text == "":
+	case d.fixIt(raw):
 	case d.quoted(text):
 	case strings.HasPrefix(text, "In file included from "), strings.HasPrefix(text, "                 from "):
 	default:
@@ -74,6 +76,33 @@ func (d *diagnostics) line(number int, raw []byte) {
 			d.add(m)
 		}
 	}
+}
+
+// fixItForm is a line in which compilers tell for programs what to mend, by columns in bytes.
+var fixItForm = regexp.MustCompile(`^fix-it:("(?:[^"\\]|\\.)*"):\{(\d{1,9}):(\d{1,9})-(\d{1,9}):(\d{1,9})\}:("(?:[^"\\]|\\.)*")\r?\n?$`)
+
+// fixIt takes such a line. What follows a note is one of several ways, and isn't kept.
+func (d *diagnostics) fixIt(raw []byte) bool {
+	m := fixItForm.FindSubmatch(raw)
+	if m == nil {
+		return false
+	}
+	n := len(d.report.Findings)
+	path, bad := strconv.Unquote(string(m[1]))
+	text, worse := strconv.Unquote(string(m[6]))
+	if !d.quoting || n == 0 || bad != nil || worse != nil {
+		return true
+	}
+	e := finding.Edit{Path: cleanLocation(path), Text: text, Bytes: true}
+	for i, to := range []*int{&e.Region.Line, &e.Region.Column, &e.Region.EndLine, &e.Region.EndColumn} {
+		*to, _ = strconv.Atoi(string(m[2+i]))
+	}
+	details := d.report.Findings[n-1].Detail()
+	if len(details.Fixes) == 0 {
+		details.Fixes = []finding.Fix{{}}
+	}
+	details.Fixes[0].Edits = append(details.Fixes[0].Edits, e)
+	return true
 }
 
 // plain is a line without colour and link escapes, with valid UTF-8 and plain quotes.

@@ -25,6 +25,7 @@ type Explanation struct {
 	Severity   string
 	Steps      []policy.Step
 	Limits     []DoorLimit
+	Off        bool   // it is a check of our own that the policy doesn't have on
 	MayWaive   string // a door whose policy lets findings of it be waived, "" for none
 }
 
@@ -115,6 +116,11 @@ func (s *screen) here(e Explanation) {
 		if counts[standing] > 0 {
 			parts = append(parts, fmt.Sprintf("%d %s", counts[standing], standing))
 		}
+	}
+	if e.Off {
+		s.bullet("here", fmt.Sprintf("off; on with house: {%s: on} in the policy", Safe(e.Rule)))
+		s.line("")
+		return
 	}
 	if len(e.Found) == 0 {
 		s.bullet("here", "not found in the work tree")

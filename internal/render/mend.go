@@ -1,6 +1,7 @@
 package render
 
 import (
+	"cmp"
 	"fmt"
 	"io"
 	"maps"
@@ -8,6 +9,7 @@ import (
 	"strings"
 
 	"github.com/aymanbagabas/go-udiff"
+	"github.com/charmbracelet/lipgloss"
 
 	"zincdoor/internal/core/finding"
 	"zincdoor/internal/core/judge"
@@ -36,6 +38,9 @@ type LeftOver struct {
 // Diff shows what a file becomes, as a unified diff.
 func Diff(w io.Writer, path string, old, new []byte) error {
 	s := &screen{look: lookFor(w), w: w}
+	for _, style := range []*lipgloss.Style{&s.zinc, &s.signal, &s.faint} {
+		*style = style.TabWidth(lipgloss.NoTabConversion)
+	}
 	name := Safe(path)
 	for line := range strings.Lines(udiff.Unified("a/"+name, "b/"+name, string(old), string(new))) {
 		line = strings.TrimSuffix(line, "\n")
@@ -108,7 +113,8 @@ func Mend(w io.Writer, m Mending) error {
 	case m.Written:
 		s.bullet("written", fmt.Sprintf("%d %s; broke a limit: %d%s%d; zincdoor fix --undo takes it back", m.Files, plural(m.Files, "file"), m.Before, s.arrow, m.After))
 	default:
-		s.bullet("next", fmt.Sprintf("nothing is written yet; breaks a limit: %d%s%d with %s", m.Before, s.arrow, m.After, m.Command))
+		s.bullet("next", fmt.Sprintf("nothing is written yet; breaks a limit: %d%s%d with", m.Before, s.arrow, m.After))
+		s.line("%s%s", strings.Repeat(" ", indent), m.Command)
 	}
 	return s.err
 }
@@ -123,7 +129,7 @@ func plural(n int, word string) string {
 func (s *screen) byRule(word string, counts map[string]int, tail string) {
 	var parts []string
 	for _, rule := range slices.Sorted(maps.Keys(counts)) {
-		parts = append(parts, fmt.Sprintf("%d %s", counts[rule], Safe(rule)))
+		parts = append(parts, fmt.Sprintf("%d %s", counts[rule], cmp.Or(Safe(rule), "of no rule")))
 	}
 	if len(parts) > 0 {
 		s.bullet(word, strings.Join(parts, ", ")+tail)

@@ -45,6 +45,8 @@ type Options struct {
 
 	Template *template.Template // of the format template
 
+	Fix string // the command that mends what can be mended, "" for none
+
 	Like io.Writer // the terminal that it is for, where it isn't written there at once; nil for where it is written
 	Room int       // how many characters Markdown may have; 0 for MarkdownRoom
 	Link string    // an address with {path}, {line} and {commit} for a line of the judged state; "" for none

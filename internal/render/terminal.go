@@ -8,6 +8,7 @@ import (
 
 	"github.com/charmbracelet/x/ansi"
 
+	"zincdoor/internal/core/change"
 	"zincdoor/internal/core/finding"
 	"zincdoor/internal/core/judge"
 	"zincdoor/internal/core/policy"
@@ -40,6 +41,7 @@ func writeTerminal(w io.Writer, v judge.Verdict, o Options) error {
 		s.notices(v)
 		s.evidence(v)
 		s.limits(v)
+		s.mendable(v)
 	}
 	s.outcome(v)
 	return s.err
@@ -353,6 +355,21 @@ func (s *screen) bar(l judge.LimitResult) string {
 		used = (l.Found*barCells + l.Bound - 1) / l.Bound
 	}
 	return strings.Repeat(s.full, used) + strings.Repeat(s.empty, barCells-used)
+}
+
+// mendable tells how much of what shut the door can be mended by machine.
+func (s *screen) mendable(v judge.Verdict) {
+	n := 0
+	for _, i := range v.Shutting() {
+		if f := v.Findings[i]; f.Place == change.OnTouched && len(f.Details().Fixes) > 0 {
+			n++
+		}
+	}
+	if n > 0 && s.Fix != "" {
+		s.bullet("mend", fmt.Sprintf("%d of what shut it can be mended by machine:", n))
+		s.line("%s%s", strings.Repeat(" ", indent), Safe(s.Fix))
+		s.line("")
+	}
 }
 
 // outcome is the last line: the answer and its reason.

@@ -157,6 +157,7 @@ type Fix struct {
 type Edit struct {
 	Path   string // as Finding.Path
 	Region Region
+	Bytes  bool    // the region's columns are counted in bytes, whatever the finding's are
 	Offset *Offset // in the place of Region, where the tool counts from the file's beginning; nil where it doesn't
 	Text   string
 }

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 	"unicode/utf8"
 
 	"zincdoor/internal/core/finding"
@@ -82,7 +83,7 @@ func (p *Plan) take(o Offer, text func(path string) Text, may func(path string, 
 			return fmt.Sprintf("%s: %v", e.Path, err)
 		}
 		first, last := Lines(t.Data, piece)
-		between := piece.From == piece.To && (piece.From == 0 || t.Data[piece.From-1] == '\n') // before a line, after another one
+		between := piece.From == piece.To && strings.HasSuffix(piece.With, "\n") && (piece.From == 0 || t.Data[piece.From-1] == '\n') // new lines before a line, after another one
 		for line := first; line <= last; line++ {
 			if !may(e.Path, line) && !(between && line > 1 && may(e.Path, line-1)) {
 				return fmt.Sprintf("it would alter line %d of %s, which the change doesn't touch", line, e.Path)
@@ -124,6 +125,9 @@ var ErrPlace = errors.New("the text has no such place")
 func Resolve(data []byte, e finding.Edit, unit source.Columns) (Piece, error) {
 	if o := e.Offset; o != nil {
 		return resolveOffset(data, e, unit)
+	}
+	if e.Bytes {
+		unit = source.Bytes
 	}
 	r := e.Region
 	if r.Line < 1 {

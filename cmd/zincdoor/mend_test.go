@@ -1,0 +1,238 @@
+package main
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+)
+
+const housePolicy = `zincdoor: 1
+house:
+  blank-ends: on
+  last-line-end: on
+  forbid: {no-feet: {text: feet, with: metres, say: "Metres, please."}}
+doors:
+  commit: {judges: staged, needs: house, limits: [{count: new, severity: note, most: 0}]}
+  merge: {judges: branch, needs: house, limits: [{count: new, severity: note, most: 0}]}
+  now: {judges: worktree, needs: house, limits: [{count: new, severity: note, most: 0}]}
+`
+
+// TestMendStaged: on random files staged in part, what is staged is mended on its own lines, what isn't staged stays as it
+// is to the byte, a second time does nothing, and all of it can be taken back.
+func TestMendStaged(t *testing.T) {
+	s := repository(t)
+	s.write(".zincdoor/policy.yaml", housePolicy)
+	s.commit("policy")
+	for seed := range uint64(12) {
+		random := rand.New(rand.NewPCG(seed, 9))
+		name := fmt.Sprintf("core/tide%d.c", seed)
+		base := make([]string, 60)
+		for i := range base {
+			base[i] = fmt.Sprintf("line %d of %d;", i, random.IntN(9))
+			if random.IntN(4) == 0 {
+				base[i] += "  " // of old, and left alone
+			}
+		}
+		staged, disk, mended, left := append([]string{}, base...), append([]string{}, base...), append([]string{}, base...), append([]string{}, base...)
+		for i := 0; i < len(base); i += 4 { // far enough apart to be told apart
+			fresh := fmt.Sprintf("fresh %d in %s;", i, []string{"feet", "metres"}[random.IntN(2)])
+			blanks := strings.Repeat(" ", random.IntN(3))
+			switch random.IntN(4) {
+			case 0: // staged
+				staged[i], disk[i] = fresh+blanks, fresh+blanks
+				mended[i] = strings.ReplaceAll(fresh, "feet", "metres")
+				left[i] = mended[i]
+			case 1: // not staged
+				disk[i], left[i] = fresh+blanks, fresh+blanks
+			}
+		}
+		text := func(lines []string) string { return strings.Join(lines, "\n") + "\n" }
+		s.write(name, text(base))
+		s.git("add", "-A")
+		s.git("commit", "-q", "-m", "base", "--no-verify")
+		s.write(name, text(staged))
+		s.git("add", "-A")
+		s.write(name, text(disk))
+		inIndex := func() string { return s.git("show", ":"+name) + "\n" }
+		if text(staged) == text(mended) {
+			continue
+		}
+		for range 2 {
+			if out, errs, code := s.run("fix", "--staged", "--write"); code != 0 {
+				t.Fatalf("seed %d: exit code %d\n%s%s", seed, code, out, errs)
+			}
+			if strings.TrimSpace(inIndex()) != strings.TrimSpace(text(mended)) || s.read(name) != text(left) {
+				t.Fatalf("seed %d: the index holds\n%s\nthe work tree\n%s", seed, inIndex(), s.read(name))
+			}
+		}
+		if v := s.judge("--staged"); v.Code != 0 {
+			t.Errorf("seed %d: %s", seed, v.standings())
+		}
+		if _, errs, code := s.run("fix", "--undo"); code != 0 {
+			t.Fatalf("seed %d: %s", seed, errs)
+		}
+		if strings.TrimSpace(inIndex()) != strings.TrimSpace(text(staged)) || s.read(name) != text(disk) {
+			t.Fatalf("seed %d: taken back, the index holds\n%s", seed, inIndex())
+		}
+		s.git("reset", "-q", "--hard")
+	}
+}
+
+// TestMend: what is mended, what is left and why, and what is written.
+func TestMend(t *testing.T) {
+	crlf := strings.ReplaceAll(lines(4), "\n", "\r\n")
+	for _, c := range []struct {
+		name string
+		do   func(s *sandbox)
+		args []string
+		code int
+		says string
+		file string // core/tide.c afterwards
+	}{
+		{"shown, not written", func(s *sandbox) { s.write("core/tide.c", lines(4)+"deep in feet; \n") }, nil, 0, "nothing is written yet; breaks a limit: 2 → 0 with\n          zincdoor fix --write", lines(4) + "deep in feet; \n"},
+		{"written", func(s *sandbox) { s.write("core/tide.c", lines(4)+"deep in feet; \n") }, []string{"--write"}, 0, "written 1 file; broke a limit: 2 → 0; zincdoor fix --undo takes it back", lines(4) + "deep in metres;\n"},
+		{"one rule alone", func(s *sandbox) { s.write("core/tide.c", lines(4)+"deep in feet; \n") }, []string{"--write", "--rule", "no-feet"}, 0, "mends   1 no-feet", lines(4) + "deep in metres; \n"},
+		{"nothing", func(s *sandbox) { s.write("core/tide.c", lines(5)) }, []string{"--write"}, 0, "there is nothing to mend", lines(5)},
+		{"beyond the change", func(s *sandbox) {
+			s.write("core/tide.c", "old feet \n"+lines(4))
+			s.commit("old")
+			s.write("core/tide.c", "old feet \n"+lines(4)+"new feet\n")
+		}, []string{"--write", "--all"}, 0, "1 lines are altered that the change doesn't touch", "old metres\n" + lines(4) + "new metres\n"},
+		{"carriage returns stay", func(s *sandbox) { s.write("core/tide.c", crlf+"deep in feet; \r\n") }, []string{"--write"}, 0, "written", crlf + "deep in metres;\r\n"},
+		{"by a report", func(s *sandbox) {
+			s.write("core/tide.c", lines(4)+"int depht;\n")
+			s.write("r.sarif", sarifLog(strings.TrimSuffix(sarifResult("core/tide.c", 5)[1:], "}")+`,"fixes":[{"artifactChanges":[{"artifactLocation":{"uri":"core/tide.c"},"replacements":[{"deletedRegion":{"startLine":5,"startColumn":5,"endColumn":10},"insertedContent":{"text":"depth"}}]}]}]}`))
+		}, []string{"--write", "--report", "r.sarif"}, 0, "written", lines(4) + "int depth;\n"},
+		{"a report of another text", func(s *sandbox) {
+			s.write("core/tide.c", lines(4)+"int depht;\n")
+			s.write("r.sarif", sarifLog(strings.TrimSuffix(sarifResult("core/tide.c", 5)[1:], "}")+`,"fixes":[{"artifactChanges":[{"artifactLocation":{"uri":"core/tide.c"},"replacements":[{"deletedRegion":{"startLine":5,"startColumn":15,"endColumn":20},"insertedContent":{"text":"depth"}}]}]}]}`))
+		}, []string{"--write", "--report", "r.sarif"}, 0, "line 5, column 15: the text has no such place", lines(4) + "int depht;\n"},
+		{"outside the repository", func(s *sandbox) {
+			s.write("core/tide.c", lines(4)+"int depht;\n")
+			s.write("r.sarif", sarifLog(strings.TrimSuffix(sarifResult("core/tide.c", 5)[1:], "}")+`,"fixes":[{"artifactChanges":[{"artifactLocation":{"uri":"../../evil.c"},"replacements":[{"deletedRegion":{"startLine":1},"insertedContent":{"text":"x"}}]}]}]}`))
+		}, []string{"--write", "--report", "r.sarif"}, 0, "it lies outside the repository", lines(4) + "int depht;\n"},
+		{"the same lines unstaged", func(s *sandbox) {
+			s.write("core/tide.c", lines(4)+"deep in feet\n")
+			s.git("add", "-A")
+			s.write("core/tide.c", lines(4)+"deep in feet, and more\n")
+		}, []string{"--staged", "--write"}, 0, "what isn't staged of it alters the same lines", lines(4) + "deep in feet, and more\n"},
+		{"not what the commit has", func(s *sandbox) {
+			s.git("checkout", "-q", "-b", "work")
+			s.write("core/tide.c", lines(4)+"deep in feet\n")
+			s.commit("two")
+			s.write("core/tide.c", lines(4)+"deep in feet\nmore\n")
+		}, []string{"--against", "main", "--write"}, 0, "it isn't in the work tree as the judged commit has", lines(4) + "deep in feet\nmore\n"},
+		{"a branch", func(s *sandbox) {
+			s.git("checkout", "-q", "-b", "work")
+			s.write("core/tide.c", lines(4)+"deep in feet\n")
+			s.commit("two")
+		}, []string{"--against", "main", "--write"}, 0, "written", lines(4) + "deep in metres\n"},
+		{"asked, one yes and one no", func(s *sandbox) {
+			s.write("core/tide.c", lines(4)+"deep in feet; \n")
+			s.stdin = "n\ny\n"
+		}, []string{"--write", "--interactive"}, 0, "mends   1 ", ""},
+		{"by a linter that rewrites all of it", func(s *sandbox) {
+			s.write("core/tide.c", "old feet\n"+lines(4))
+			s.write(".zincdoor/policy.yaml", strings.Replace(housePolicy, "  forbid: {no-feet: {text: feet, with: metres, say: \"Metres, please.\"}}\n", "reports:\n  gauge: {run: [sh, tools/quiet.sh], as: diagnostics, mend: [sh, tools/mends.sh]}\n", 1))
+			if err := os.CopyFS(filepath.Join(s.dir, "tools"), os.DirFS("testdata/linters")); err != nil {
+				t.Fatal(err)
+			}
+			s.commit("linter")
+			s.write("core/tide.c", "old feet\n"+lines(4)+"deep in feet\n")
+		}, []string{"--write", "--run"}, 0, "mends   1 hunks by linters", "old feet\n" + lines(4) + "deep in metres\n"},
+		{"nothing to take back", func(*sandbox) {}, []string{"--undo"}, 3, "there is nothing to take back", lines(4)},
+		{"a patch", func(*sandbox) {}, []string{"--patch", "x"}, 3, "fix mends files of the work tree or the index", lines(4)},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			s := repository(t)
+			s.write(".gitignore", "*.sarif\n")
+			s.write(".zincdoor/policy.yaml", housePolicy)
+			s.write("core/tide.c", lines(4))
+			s.commit("one")
+			c.do(s)
+			out, errs, code := s.run(append([]string{"fix"}, c.args...)...)
+			if code != c.code || !strings.Contains(out+errs, c.says) {
+				t.Errorf("exit code %d\n%s%s\nwant %d and %q", code, out, errs, c.code, c.says)
+			}
+			if got := s.read("core/tide.c"); c.file != "" && got != c.file {
+				t.Errorf("the file is %q, want %q", got, c.file)
+			}
+		})
+	}
+}
+
+// TestMendingHook: a commit hook mends by itself where its door says so, and the commit holds what was mended.
+func TestMendingHook(t *testing.T) {
+	s := repository(t)
+	s.withProgram()
+	s.write(".zincdoor/policy.yaml", strings.Replace(housePolicy, "judges: staged,", "judges: staged, mend: true,", 1))
+	s.write("core/tide.c", lines(4))
+	s.commit("one")
+	if out, errs, code := s.run("fit", "--hook", "commit"); code != 0 {
+		t.Fatalf("exit code %d\n%s%s", code, out, errs)
+	}
+	s.write("core/tide.c", lines(4)+"deep in feet  \n")
+	s.git("add", "core")
+	if seen, ok := s.tryCommit(); !ok || !strings.Contains(seen, "+deep in metres") {
+		t.Errorf("the commit isn't let through: %s", seen)
+	}
+	if got := s.git("show", "HEAD:core/tide.c"); !strings.HasSuffix(got, "deep in metres") || s.git("status", "--porcelain", "core") != "" {
+		t.Errorf("it holds %q", got)
+	}
+}
+
+// TestHouse: our own checks judge along, and are evidence where a door needs them. What was there before is not the
+// change's, white space that it alters is, and a syntax that it breaks far from its lines is new.
+func TestHouse(t *testing.T) {
+	s := repository(t)
+	s.write(".zincdoor/policy.yaml", strings.Replace(housePolicy, "house:\n", "house:\n  json-syntax: on\n  case-twins: on\n  broken-link: on\n  executable-bit: on\n", 1))
+	s.write("core/tide.c", "old feet \n"+lines(4))
+	s.write("core/depths.json", "{\n\"a\": [1,\n2,\n3]\n}\n")
+	s.commit("one")
+	if v := s.judge("--worktree"); v.Code != 0 || v.Evidence[0].State != "skipped" {
+		t.Errorf("nothing to check: %s", v.about())
+	}
+	s.write("core/tide.c", "old feet \n"+strings.Replace(lines(4), "line 2;", "line 2; ", 1))
+	s.write("core/depths.json", "{\n\"a\": [1,\n2,\n3]\n")
+	s.write("core/Tide.c", "\n")
+	s.write("run.sh", "echo\n")
+	os.Chmod(filepath.Join(s.dir, "run.sh"), 0o755)
+	if err := os.Symlink("gone.c", filepath.Join(s.dir, "link.c")); err != nil {
+		t.Fatal(err)
+	}
+	want := "core/Tide.c:0 touched new\ncore/depths.json:4 file new\ncore/tide.c:0 file inherited\ncore/tide.c:1 file inherited\ncore/tide.c:1 file inherited\ncore/tide.c:3 touched new\nlink.c:0 touched new\nrun.sh:0 touched new"
+	for _, call := range [][]string{{"--worktree"}, {"--staged"}} {
+		if v := s.judge(call...); v.Code != 1 || v.standings() != want {
+			t.Errorf("%v: exit code %d\n%s\nwant\n%s", call, v.Code, v.standings(), want)
+		}
+		s.git("add", "-A")
+	}
+	s.write("plain.yaml", "zincdoor: 1\nhouse: {blank-ends: on}\ndoors:\n  commit: {judges: staged, limits: [{count: new, severity: note, most: 9}]}\n")
+	if v := s.judge("--staged", "--policy", "plain.yaml"); v.Code != 2 || !strings.Contains(v.about(), "no report was given") {
+		t.Errorf("our checks alone are evidence: %s", v.about())
+	}
+}
+
+// TestRealFixIts: what compilers tell programs to mend is mended.
+func TestRealFixIts(t *testing.T) {
+	for _, compiler := range []string{"clang", "gcc"} {
+		t.Run(compiler, func(t *testing.T) {
+			if _, err := exec.LookPath(compiler); err != nil {
+				t.Skip(err)
+			}
+			s := repository(t)
+			s.write("core/tide.c", "int f(void) { return 1; }\n")
+			s.commit("one")
+			s.write("core/tide.c", "int f(void) { return 1; }\nint\tg(int 潮) { return 潮 }\n")
+			out, errs, _ := s.command(compiler, "-fsyntax-only", "-fdiagnostics-parseable-fixits", "core/tide.c")
+			s.write(".git/fix.txt", out+errs)
+			if said, errs, code := s.run("fix", "--write", "--report", ".git/fix.txt"); code != 0 || s.read("core/tide.c") != "int f(void) { return 1; }\nint\tg(int 潮) { return 潮; }\n" {
+				t.Errorf("exit code %d\n%s%s\n%s", code, said, errs, s.read("core/tide.c"))
+			}
+		})
+	}
+}
