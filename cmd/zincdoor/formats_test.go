@@ -260,7 +260,7 @@ func TestTerminal(t *testing.T) {
 			}
 			for line := range strings.Lines(out) {
 				line = strings.TrimSuffix(line, "\n")
-				if ansi.StringWidth(line) > room {
+				if ansi.StringWidth(line) > room && !strings.Contains(line, "zincdoor fix ") { // a command isn't broken
 					t.Errorf("%s %v: %d columns: %s", env, args, ansi.StringWidth(line), line)
 				}
 				if i := strings.IndexFunc(strings.NewReplacer("潮", "", "e\u0301", "").Replace(line), func(r rune) bool { return r > unicode.MaxASCII }); env == "LC_ALL=C" && i >= 0 {

@@ -100,6 +100,9 @@ func (p *program) runFit(ctx context.Context, flags fitFlags) error {
 		return err
 	}
 	p.tellPlan(dir, files, flags.dry)
+	if call.House && len(starts) == 0 && slices.ContainsFunc(files, func(f fit.File) bool { return f.What == "policy" && !f.Written }) {
+		fmt.Fprintln(p.out, "No linter is named, so changes are judged by the door's own checks alone; name one in the policy (run: or file: under reports:)")
+	}
 	if flags.dry {
 		return nil
 	}
