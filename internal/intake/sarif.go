@@ -404,6 +404,8 @@ type (
 	artifact struct {
 		Location artifactLocation `json:"location"`
 		Roles    []string         `json:"roles"`
+
+		Hashes map[string]string `json:"hashes"`
 	}
 	artifactLocation struct {
 		URI    string `json:"uri"`

@@ -149,7 +149,7 @@ func TestSARIFDetails(t *testing.T) {
 	}
 	d := r.Findings[0].Details()
 	got := fmt.Sprintf("%v|%v|%s|%s|%s|%v", d.Flows, d.Fixes, d.Logical, d.Help, d.Justification, r.Rules["deep"])
-	want := "[[{from here b.c {2 0 2 0}} {to there b.c {3 0 3 0}}]]|[{go up [{a.c {4 2 4 5} false <nil> up}]}]|tide::low|https://brackwater.example/deep|the pilot knows|{Depth Too deep. Deep water. Go up. Go *up*. https://brackwater.example/deep}"
+	want := "[[{from here b.c {2 0 2 0}} {to there b.c {3 0 3 0}}]]|[{go up [{a.c {4 2 4 5} false <nil> up  }]}]|tide::low|https://brackwater.example/deep|the pilot knows|{Depth Too deep. Deep water. Go up. Go *up*. https://brackwater.example/deep}"
 	if got != want || !r.Findings[0].Suppressed {
 		t.Errorf("got\n%s\nwant\n%s", got, want)
 	}

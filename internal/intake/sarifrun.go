@@ -425,7 +425,7 @@ func (r *run) fix(fix sarifFix) finding.Fix {
 	var edits []finding.Edit
 	for _, change := range fix.Changes {
 		for _, part := range change.Replacements {
-			e := finding.Edit{Path: r.locate(change.Artifact), Region: part.Deleted.exactly(), Text: part.Inserted.Text}
+			e := finding.Edit{Path: r.locate(change.Artifact), Region: part.Deleted.exactly(), Text: part.Inserted.Text, Was: part.Deleted.Snippet.Text, Hash: r.hashOf(change.Artifact)}
 			if e.Region.Line == 0 {
 				e.Offset = part.Deleted.offset()
 			}
@@ -440,6 +440,19 @@ func (r *run) fix(fix sarifFix) finding.Fix {
 		}
 	}
 	return finding.Fix{Description: fix.Description.Text, Edits: edits}
+}
+
+// hashOf is the SHA-256 that the run gives an artifact, "" where it gives none.
+func (r *run) hashOf(l artifactLocation) string {
+	if l.Index != nil && *l.Index >= 0 && *l.Index < len(r.Artifacts) && (l.URI == "" || r.Artifacts[*l.Index].Location.URI == l.URI) {
+		return r.Artifacts[*l.Index].Hashes["sha-256"]
+	}
+	for _, a := range r.Artifacts {
+		if a.Location.URI == l.URI && a.Location.BaseID == l.BaseID {
+			return a.Hashes["sha-256"]
+		}
+	}
+	return ""
 }
 
 // exactly is a region that is to be replaced: one that ends where it begins is empty, and text is put in there.

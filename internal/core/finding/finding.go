@@ -160,6 +160,8 @@ type Edit struct {
 	Bytes  bool    // the region's columns are counted in bytes, whatever the finding's are
 	Offset *Offset // in the place of Region, where the tool counts from the file's beginning; nil where it doesn't
 	Text   string
+	Was    string // what the region holds, as the report quotes it; "" where it doesn't
+	Hash   string // the SHA-256 of the file that it was made for, in hexadecimal digits; "" where the report doesn't tell
 }
 
 // Offset is a stretch of a file by its distance from the file's beginning, 0-based (SARIF 2.1.0, 3.30.9 to 3.30.12).

@@ -5,6 +5,8 @@ package mend
 import (
 	"bytes"
 	"cmp"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"slices"
@@ -81,6 +83,12 @@ func (p *Plan) take(o Offer, text func(path string) Text, may func(path string, 
 		piece, err := Resolve(t.Data, e, o.Columns)
 		if err != nil {
 			return fmt.Sprintf("%s: %v", e.Path, err)
+		}
+		if sum := sha256.Sum256(t.Data); e.Hash != "" && !strings.EqualFold(e.Hash, hex.EncodeToString(sum[:])) {
+			return fmt.Sprintf("%s isn't the text that it was made for", e.Path)
+		}
+		if e.Was != "" && string(t.Data[piece.From:piece.To]) != e.Was {
+			return fmt.Sprintf("it is about %q, and at that place of %s stands another text", e.Was, e.Path)
 		}
 		first, last := Lines(t.Data, piece)
 		between := piece.From == piece.To && strings.HasSuffix(piece.With, "\n") && (piece.From == 0 || t.Data[piece.From-1] == '\n') // new lines before a line, after another one

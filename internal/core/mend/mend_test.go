@@ -73,12 +73,14 @@ func TestChoose(t *testing.T) {
 		{Index: 5, Edits: []finding.Edit{at("a.c", 1, 4, 5, "-")}},
 		{Index: 6, Edits: []finding.Edit{at("link.c", 1, 1, 2, "x")}},
 		{Index: 7},
+		{Index: 8, Edits: []finding.Edit{{Path: "b.c", Region: finding.Region{Line: 1, Column: 1, EndLine: 1, EndColumn: 4}, Text: "1", Was: "eno"}}},
+		{Index: 9, Edits: []finding.Edit{{Path: "b.c", Region: finding.Region{Line: 1, Column: 1, EndLine: 1, EndColumn: 4}, Text: "1", Hash: "00"}}},
 	}, text, may)
 	var left []string
 	for _, l := range plan.Left {
 		left = append(left, fmt.Sprintf("%d: %s", l.Index, l.Why))
 	}
-	want := "1: it overlaps another one at line 1 of a.c\n3: it would alter line 3 of a.c, which the change doesn't touch\n6: link.c: it is a symbolic link\n7: nothing is suggested"
+	want := "1: it overlaps another one at line 1 of a.c\n3: it would alter line 3 of a.c, which the change doesn't touch\n6: link.c: it is a symbolic link\n7: nothing is suggested\n8: it is about \"eno\", and at that place of b.c stands another text\n9: b.c isn't the text that it was made for"
 	if fmt.Sprint(plan.Taken) != "[0 2 4 5]" || strings.Join(left, "\n") != want {
 		t.Errorf("taken %v, left\n%s", plan.Taken, strings.Join(left, "\n"))
 	}
