@@ -1,6 +1,7 @@
 package gate
 
 import (
+	"fmt"
 	"os"
 	"path/filepath"
 	"slices"
@@ -18,8 +19,13 @@ import (
 type checked struct {
 	findings []finding.Finding
 	files    []string
+	notice   string
 	err      error
 }
+
+// mostAlong is how many files of a change are checked where no policy asks for it: more would take as long as all the
+// rest.
+const mostAlong = 1000
 
 // beginHouse begins our own checks of the change's files, beside the reading of the reports.
 func (w *witness) beginHouse() {
@@ -45,6 +51,9 @@ func (w *witness) keepHouse() error {
 	if done.err != nil {
 		return done.err
 	}
+	if done.notice != "" {
+		w.notices = append(w.notices, done.notice)
+	}
 	t := w.housed
 	t.given = done.files
 	t.report = &intake.Report{Format: house.Tool, Findings: done.findings, Tools: []intake.Tool{{Name: house.Tool}}, Rules: map[string]finding.Rule{}}
@@ -69,21 +78,18 @@ func (w *witness) keepHouse() error {
 // checkHouse checks the files of the change; where everything is judged, all files.
 func (w *witness) checkHouse() (done checked) {
 	p := w.rules.policy
+	if w.diff != nil && w.rules.origin.From == BuiltIn && w.diff.About() > mostAlong {
+		return checked{notice: fmt.Sprintf("the change has over %d files, too many for the door's own checks, which nobody asked for: a policy with house: has them all the same", mostAlong)}
+	}
 	files, err := w.present()
 	if err != nil {
 		return checked{err: err}
 	}
-	entries, tree := map[string]git.Entry{}, reader(w.head)
+	entries := map[string]git.Entry{}
 	if w.repo != nil && !w.patch {
-		if entries, err = w.repo.Entries(w.side); err != nil {
+		if entries, err = w.entries(); err != nil {
 			return checked{err: err}
 		}
-		own, err := w.repo.Tree(w.side) // the head's reader is busy
-		if err != nil {
-			return checked{err: err}
-		}
-		defer own.Close()
-		tree = own
 	}
 	before, err := w.oldTexts()
 	if err != nil {
@@ -112,38 +118,47 @@ func (w *witness) checkHouse() (done checked) {
 		done.findings = append(done.findings, found...)
 		done.findings = append(done.findings, all.Check(f, settings)...)
 	}
-	seen := map[string]bool{}
+	var names []string
 	for _, path := range files {
-		_, tracked := entries[path]
+		entry, tracked := entries[path]
 		if (tracked || w.patch || w.repo == nil) && !policy.MatchPath(p.Skip, path) && len(p.HouseFor(path)) > 0 {
-			done.files = append(done.files, path)
+			done.files, names = append(done.files, path), append(names, entry.Content)
 		}
 	}
-	if done.err = tree.ReadAll(done.files, func(path string, data []byte) {
-		seen[path] = true
-		check(path, data)
-	}); done.err != nil {
+	if w.repo != nil && !w.patch && w.side != git.Worktree {
+		done.err = w.repo.EachContent(names, func(i int, data []byte) { check(done.files[i], data) })
 		return done
 	}
 	for _, path := range done.files {
-		if seen[path] {
-			continue
-		}
-		data, found, err := tree.Read(path)
-		if entries[path].Link && w.side == git.Worktree {
-			var target string
-			target, err = os.Readlink(filepath.Join(w.root, filepath.FromSlash(path)))
+		var data []byte
+		found := true
+		switch {
+		case w.patch: // where the folder has another text than the patch, there is none
+			if data, found, err = w.head.Read(path); err != nil {
+				found = false
+			}
+		case entries[path].Link:
+			target, err := os.Readlink(filepath.Join(w.root, filepath.FromSlash(path)))
 			data, found = []byte(target), err == nil
-		}
-		if err != nil {
-			done.err = err
-			return done
+		default:
+			if data, found, err = w.head.Plain(path); err != nil {
+				found = false // behind a link, or gone since
+			}
 		}
 		if found {
 			check(path, data)
 		}
 	}
 	return done
+}
+
+// entries are the files that are checked, with what they are; where a check looks at the whole tree, all of its files.
+func (w *witness) entries() (map[string]git.Entry, error) {
+	whole := slices.ContainsFunc(w.rules.policy.House, func(c policy.HouseCheck) bool { return house.AboutTree(c.Kind) })
+	if w.diff == nil || whole {
+		return w.repo.Entries(w.side)
+	}
+	return w.diff.Changed()
 }
 
 // oldTexts are the files as they were before the change.

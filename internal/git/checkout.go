@@ -17,6 +17,29 @@ type Entry struct {
 	Link       bool // a symbolic link
 }
 
+// Changed lists the files and symbolic links of the new side that the comparison found to differ, by path. It waits for
+// the list of files.
+func (c *Comparison) Changed() (map[string]Entry, error) {
+	names, err := c.Names()
+	all := map[string]Entry{}
+	for _, f := range names {
+		if b := c.blobs[f.Path]; b.kind != "D" && b.mode != submodule {
+			all[f.Path] = Entry{Content: b.new, Executable: b.mode == "100755", Link: b.mode == link}
+		}
+	}
+	return all, err
+}
+
+// About is roughly how many files differ: renamed ones may count twice, since renames aren't waited for.
+func (c *Comparison) About() int {
+	if c.whole {
+		names, _ := c.Names()
+		return len(names)
+	}
+	<-c.plainKnown
+	return len(c.plain.files)
+}
+
 // Contents names the contents of a side's regular files, by path.
 func (r *Repo) Contents(side Side) (map[string]string, error) {
 	entries, err := r.Entries(side)

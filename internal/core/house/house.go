@@ -163,6 +163,9 @@ func RuleOf(name string) *Rule {
 // AboutSyntax reports whether a rule is about the file as a whole, whose fault may show far from where it was made.
 func AboutSyntax(name string) bool { return strings.HasSuffix(name, "-syntax") && RuleOf(name) != nil }
 
+// AboutTree reports whether a rule holds a file against the other files of its tree.
+func AboutTree(name string) bool { return name == "case-twins" || name == "broken-link" }
+
 // AboutSpace reports whether a rule is about white space.
 func AboutSpace(name string) bool {
 	r := RuleOf(name)
