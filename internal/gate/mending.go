@@ -105,10 +105,8 @@ func (w *Workshop) read(path string) mend.Text {
 		return mend.Text{Refused: err.Error()}
 	case !found:
 		return mend.Text{Refused: "there is no such file"}
-	case bytes.IndexByte(data[:min(len(data), 8000)], 0) >= 0:
-		return mend.Text{Refused: "it isn't text"}
 	}
-	return mend.Text{Data: data}
+	return mend.Text{Data: data, Binary: bytes.IndexByte(data[:min(len(data), 8000)], 0) >= 0}
 }
 
 // ByTools has linters mend copies of files by themselves, as far as the policy names their commands, and offers what they
@@ -168,7 +166,7 @@ func (w *Workshop) byTool(ctx context.Context, bench *tools.Bench, report policy
 	var given []string
 	for _, path := range files {
 		t := w.Text(path)
-		if t.Refused != "" || len(run.Files) > 0 && !policy.MatchPath(run.Files, path) {
+		if t.Refused != "" || t.Binary || len(run.Files) > 0 && !policy.MatchPath(run.Files, path) {
 			continue
 		}
 		at := filepath.Join(dir, filepath.FromSlash(path))

@@ -34,6 +34,7 @@ type Offer struct {
 // Text is a file as it may be mended.
 type Text struct {
 	Data    []byte
+	Binary  bool   // it isn't text: only edits by bytes can be made
 	Refused string // why it can't be, "" where it can
 }
 
@@ -79,6 +80,9 @@ func (p *Plan) take(o Offer, text func(path string) Text, may func(path string, 
 		t := text(e.Path)
 		if t.Refused != "" {
 			return fmt.Sprintf("%s: %s", e.Path, t.Refused)
+		}
+		if t.Binary && (e.Offset == nil || !e.Offset.Bytes) {
+			return fmt.Sprintf("%s isn't text", e.Path)
 		}
 		piece, err := Resolve(t.Data, e, o.Columns)
 		if err != nil {

@@ -58,6 +58,9 @@ func TestChoose(t *testing.T) {
 		if path == "link.c" {
 			return Text{Refused: "it is a symbolic link"}
 		}
+		if path == "map.bin" {
+			return Text{Data: []byte("a\x00b\n"), Binary: true}
+		}
 		return Text{Data: []byte("one two\nthree\nfour\n")}
 	}
 	at := func(path string, line, from, to int, with string) finding.Edit {
@@ -75,13 +78,15 @@ func TestChoose(t *testing.T) {
 		{Index: 7},
 		{Index: 8, Edits: []finding.Edit{{Path: "b.c", Region: finding.Region{Line: 1, Column: 1, EndLine: 1, EndColumn: 4}, Text: "1", Was: "eno"}}},
 		{Index: 9, Edits: []finding.Edit{{Path: "b.c", Region: finding.Region{Line: 1, Column: 1, EndLine: 1, EndColumn: 4}, Text: "1", Hash: "00"}}},
+		{Index: 10, Edits: []finding.Edit{at("map.bin", 1, 1, 2, "x")}},
+		{Index: 11, Edits: []finding.Edit{{Path: "map.bin", Offset: &finding.Offset{At: 2, Length: 1, Bytes: true}, Text: "c"}}},
 	}, text, may)
 	var left []string
 	for _, l := range plan.Left {
 		left = append(left, fmt.Sprintf("%d: %s", l.Index, l.Why))
 	}
-	want := "1: it overlaps another one at line 1 of a.c\n3: it would alter line 3 of a.c, which the change doesn't touch\n6: link.c: it is a symbolic link\n7: nothing is suggested\n8: it is about \"eno\", and at that place of b.c stands another text\n9: b.c isn't the text that it was made for"
-	if fmt.Sprint(plan.Taken) != "[0 2 4 5]" || strings.Join(left, "\n") != want {
+	want := "1: it overlaps another one at line 1 of a.c\n3: it would alter line 3 of a.c, which the change doesn't touch\n6: link.c: it is a symbolic link\n7: nothing is suggested\n8: it is about \"eno\", and at that place of b.c stands another text\n9: b.c isn't the text that it was made for\n10: map.bin isn't text"
+	if fmt.Sprint(plan.Taken) != "[0 2 4 5 11]" || strings.Join(left, "\n") != want {
 		t.Errorf("taken %v, left\n%s", plan.Taken, strings.Join(left, "\n"))
 	}
 	if got := string(Apply(text("a.c").Data, plan.Pieces["a.c"])); got != "ONE-TWO\nthree\nfour\n" {
