@@ -1,7 +1,6 @@
 package policy
 
 import (
-	"cmp"
 	"slices"
 
 	"zincdoor/internal/core/finding"
@@ -50,7 +49,10 @@ func (p *Policy) grade(f finding.Finding, team string, see func(at Position, key
 		see(Position{}, "path", "skipped", Ignored)
 		return
 	}
-	rung := cmp.Or(f.Weight().Rung, p.Levels[f.Level])
+	rung := p.Levels[f.Level]
+	if given := f.Weight().Rung; slices.Contains(p.Ladder, given) { // a report that was written by another policy may have others
+		rung = given
+	}
 	see(Position{}, "level", string(f.Level), rung)
 	first := slices.IndexFunc(p.Severities, func(s Severity) bool { return s.Is != "" && s.Takes(f, team) })
 	firm := false
