@@ -16,6 +16,7 @@ import (
 	"zincdoor/internal/core/policy"
 	"zincdoor/internal/gate"
 	"zincdoor/internal/render"
+	"zincdoor/internal/workshop"
 )
 
 // mendFlags are the flags of zincdoor fix.
@@ -83,7 +84,7 @@ func (p *program) takeBack(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	w, err := gate.OpenWorkshop(ctx, dir, policy.Worktree)
+	w, err := workshop.Open(ctx, dir, policy.Worktree)
 	if err != nil {
 		return unjudged{err}
 	}
@@ -115,14 +116,14 @@ func (p *program) runMend(ctx context.Context, q gate.Request, flags mendFlags) 
 	if err != nil {
 		return err
 	}
-	w, err := gate.OpenWorkshop(ctx, q.Dir, q.Change.Kind)
+	w, err := workshop.Open(ctx, q.Dir, q.Change.Kind)
 	if err != nil {
 		return unjudged{err}
 	}
 	defer w.Close()
 	m := &mending{program: p, flags: flags, result: r, verdict: v, shop: w}
 	chosen := m.choose(&selector)
-	offers, problems, err := w.ByTools(ctx, q, r, m.files())
+	offers, problems, err := w.ByTools(ctx, r.Case.Policy, r.Refused, m.files())
 	if err != nil {
 		return unjudged{err}
 	}
@@ -152,7 +153,7 @@ type mending struct {
 	flags   mendFlags
 	result  *gate.Result
 	verdict judge.Verdict
-	shop    *gate.Workshop
+	shop    *workshop.Shop
 }
 
 // choose picks the findings to mend: on lines of the change, not set aside, from reports that are evidence.
@@ -231,7 +232,7 @@ func (m *mending) ask(offers []mend.Offer) (agreed []mend.Offer, err error) {
 }
 
 // tell shows what is done, or would be, and writes it where that is asked for.
-func (m *mending) tell(plan *mend.Plan, files []gate.Mended, aside map[string]string, chosen []int) error {
+func (m *mending) tell(plan *mend.Plan, files []workshop.Mended, aside map[string]string, chosen []int) error {
 	for _, f := range files {
 		if err := render.Diff(m.out, f.Path, f.Old, f.New); err != nil {
 			return err
@@ -289,7 +290,7 @@ func (m *mending) tell(plan *mend.Plan, files []gate.Mended, aside map[string]st
 }
 
 // untouched counts the lines beyond the change that are altered.
-func (m *mending) untouched(files []gate.Mended) (n int) {
+func (m *mending) untouched(files []workshop.Mended) (n int) {
 	for _, f := range files {
 		before := strings.Split(string(f.Old), "\n")
 		after := strings.Split(string(f.New), "\n")
@@ -303,7 +304,7 @@ func (m *mending) untouched(files []gate.Mended) (n int) {
 }
 
 // houseAfter are what our own checks find in the mended files that they didn't before.
-func (m *mending) houseAfter(files []gate.Mended) (fresh []finding.Finding) {
+func (m *mending) houseAfter(files []workshop.Mended) (fresh []finding.Finding) {
 	for _, f := range files {
 		settings := m.result.Case.Policy.HouseFor(f.Path)
 		had := map[string]int{}

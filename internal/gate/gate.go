@@ -93,6 +93,9 @@ type Result struct {
 	// Author is the name of the person who makes the call, as git knows it.
 	Author string
 
+	// Refused says why none of the policy's linters may be started to mend something, "" where they may or there is none.
+	Refused string
+
 	Plans []Planned // where the request asks for them: there is nothing else then
 
 	texts map[string]*source.Text
@@ -269,6 +272,9 @@ func (s *scene) gather(q Request) (*Result, error) {
 	c.Evidence = append(c.Evidence, rules.evidence...)
 	c.Notices = slices.Concat(s.notices, rules.notices, c.Notices)
 	holdWaivers(c)
+	if slices.ContainsFunc(rules.policy.Reports, func(r policy.Report) bool { return len(r.Mend) > 0 }) {
+		result.Refused = s.refusal(q, rules)
+	}
 	if err := s.hearBase(q, c, rules); err != nil {
 		return nil, err
 	}
