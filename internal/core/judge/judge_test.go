@@ -51,6 +51,8 @@ func TestStanding(t *testing.T) {
 	lastDay.Until = "2026-11-23"
 	ownFolder := &change.Change{Files: []change.File{{Path: ".zincdoor/policy.yaml", Old: ".zincdoor/policy.yaml", Status: change.Modified}}}
 	noFile := finding.Finding{Tool: "gcc", Level: finding.Warning, Message: "no file"}
+	fresh := at(9, finding.Warning)
+	fresh.Fresh = true
 	outside := finding.Finding{Tool: "gcc", Level: finding.Warning, Path: "/usr/include/math.h", Region: finding.Region{Line: 3}, Outside: true}
 
 	for _, c := range []struct {
@@ -72,6 +74,7 @@ func TestStanding(t *testing.T) {
 		{"lapsed", nil, &baseline.Baseline{Covers: covered, Entries: []baseline.Entry{lapsed}}, at(9, finding.Warning), "file lapsed"},
 		{"accepted on its last day", nil, &baseline.Baseline{Entries: []baseline.Entry{lastDay}}, at(9, finding.Warning), "file accepted"},
 		{"a change of the door's own folder", ownFolder, &baseline.Baseline{Covers: covered}, at(9, finding.Warning), "elsewhere inherited"},
+		{"known not to have been there", nil, nil, fresh, "file new"},
 		{"everything, no comparison", &change.Change{Everything: true}, nil, at(9, finding.Warning), "touched new"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -113,6 +116,10 @@ func TestOutcome(t *testing.T) {
 		{"nothing but what isn't needed", "enforce", []string{noError}, nil, []Evidence{{Name: "g", State: Failed, Optional: true}}, "unjudged unjudged 0"},
 		{"nothing but what was before", "enforce", []string{noError}, nil, []Evidence{{Name: "g", State: Failed, Optional: true}, {Name: "b", State: Read, Before: true}}, "unjudged unjudged 0"},
 		{"one that isn't needed, and one that is", "enforce", []string{noError}, nil, []Evidence{{Name: "g", State: Failed, Optional: true}, readIt}, "open open 0"},
+		{"known answers", "enforce", []string{noError}, nil, []Evidence{{Name: "g", State: Cached}}, "open open 0"},
+		{"nothing to ask about", "enforce", []string{noError}, nil, []Evidence{{Name: "g", State: Skipped}}, "open open 0"},
+		{"nothing but our own checks along", "enforce", []string{noError}, nil, []Evidence{{Name: "g", State: Failed, Optional: true}, {Name: "house", State: Read, Optional: true, Along: true}}, "unjudged unjudged 0"},
+		{"our own checks where they are needed", "enforce", []string{noError}, nil, []Evidence{{Name: "house", State: Read}}, "open open 0"},
 		{"an advising door", "advise", []string{noError}, []finding.Finding{at(3, finding.Error)}, []Evidence{readIt}, "open shut 1"},
 		{"an advising door without evidence", "advise", []string{noError}, []finding.Finding{at(3, finding.Error)}, []Evidence{missing}, "unjudged shut 1"},
 		{"an advising limit", "enforce", []string{noError + ", mode: advise"}, []finding.Finding{at(3, finding.Error)}, []Evidence{readIt}, "open open 1"},
