@@ -205,6 +205,23 @@ func damage(h *port) {
 	}
 }
 
+// TestHalfBroken: where one of a linter's processes fails, nothing that the others say makes its files known.
+func TestHalfBroken(t *testing.T) {
+	for _, fault := range []string{`printf '{"version"'`, "exit 3", "kill -KILL $$"} {
+		h := newPort(t, "run: [sh, tools/half.sh], as: sarif, files: 'quays/*', per: file")
+		h.write("tools/half.sh", `case "$*" in *quay1.c*) `+fault+` ;; *) echo '{"version":"2.1.0","runs":[{"tool":{"driver":{"name":"gauge"}},"results":[]}]}' ;; esac`+"\n")
+		for i := range 40 {
+			h.write(fmt.Sprintf("quays/quay%d.c", i), "int depth;\n")
+		}
+		h.git("add", "-A")
+		for range 3 {
+			if v := h.judge("--staged"); v.Code != 2 || v.Evidence[0].State != "failed" {
+				t.Errorf("%s: exit code %d\n%s", fault, v.Code, v.about())
+			}
+		}
+	}
+}
+
 // TestRunNames: whatever files are called, a linter is given them, and as many at a time as a command line takes.
 func TestRunNames(t *testing.T) {
 	h := newPort(t, "run: [sh, tools/shoal.sh], as: diagnostics, only: changed, inputs: 'tools/**'")

@@ -42,7 +42,7 @@ func (r *Runner) Do(p *Plan) Result {
 	if fresh != nil {
 		if res.Report = p.recalled(fresh); res.Report == nil {
 			res.Problem = "what was kept of its earlier answers is broken; run again with --no-cache"
-		} else if p.known != nil && res.Problem == "" {
+		} else if p.known != nil && res.Problem == "" && res.Broken == nil {
 			p.remember(fresh)
 		}
 	}
@@ -276,6 +276,9 @@ func (p *Plan) recalled(fresh *intake.Report) *intake.Report {
 		}
 	}
 	all := fresh
+	if all == nil && p.keys == nil {
+		return nil
+	}
 	if all == nil {
 		data, ok := p.known.Get(p.frame())
 		report, err := intake.Decode(data)
