@@ -277,7 +277,7 @@ func (m *mending) tell(plan *mend.Plan, files []workshop.Mended, aside map[strin
 		}
 	}
 	if m.flags.all {
-		summary.Untouched = m.untouched(files)
+		summary.Untouched = m.untouched(plan, files)
 	}
 	summary.Command = m.command()
 	if summary.Written {
@@ -290,12 +290,17 @@ func (m *mending) tell(plan *mend.Plan, files []workshop.Mended, aside map[strin
 }
 
 // untouched counts the lines beyond the change that are altered.
-func (m *mending) untouched(files []workshop.Mended) (n int) {
+func (m *mending) untouched(plan *mend.Plan, files []workshop.Mended) (n int) {
 	for _, f := range files {
-		before := strings.Split(string(f.Old), "\n")
-		after := strings.Split(string(f.New), "\n")
-		for i, line := range before {
-			if (i >= len(after) || after[i] != line) && !m.result.TouchedAtAll(f.Path, i+1) {
+		lines := map[int]bool{}
+		for _, piece := range plan.Pieces[f.Path] {
+			first, last := mend.Lines(f.Old, piece)
+			for line := first; line <= last; line++ {
+				lines[line] = lines[line] || !m.result.TouchedAtAll(f.Path, line)
+			}
+		}
+		for _, beyond := range lines {
+			if beyond {
 				n++
 			}
 		}

@@ -105,7 +105,8 @@ func (s *Shop) read(path string) mend.Text {
 type Mended struct {
 	Path     string
 	Old, New []byte
-	worktree []byte // what the work tree gets; nil for New
+	disk     []byte // of a staged file: what the work tree has
+	worktree []byte // and what it gets; nil for what git writes there
 }
 
 // Ready makes a plan's texts. A file whose work tree has altered the same lines as the mending would is refused: aside
@@ -139,6 +140,7 @@ func (s *Shop) beside(m *Mended) (why string, err error) {
 	if err != nil {
 		return "", err
 	}
+	m.disk = now
 	written, err := s.repo.Written(m.Path)
 	switch {
 	case err != nil:

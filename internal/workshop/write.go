@@ -51,7 +51,7 @@ func (s *Shop) Write(files []Mended) error {
 		if err != nil || !found {
 			return fmt.Errorf("%s can't be read any more: %w", f.Path, err)
 		}
-		if !s.staged && !bytes.Equal(now, f.Old) {
+		if !s.staged && !bytes.Equal(now, f.Old) || s.staged && !bytes.Equal(now, f.disk) {
 			return fmt.Errorf("%s was altered in the meantime; nothing is written", f.Path)
 		}
 		one := traced{Path: f.Path, Before: now, After: f.New, Staged: s.staged}
@@ -61,6 +61,21 @@ func (s *Shop) Write(files []Mended) error {
 		}
 		t.Files = append(t.Files, one)
 	}
+	if err := s.carryOut(&t, staged); err != nil {
+		return errors.Join(err, s.restore(t))
+	}
+	data, err := json.Marshal(t)
+	if err == nil {
+		err = renameio.WriteFile(name, data, 0o600)
+	}
+	if err != nil {
+		return errors.Join(fmt.Errorf("what was there before can't be kept: %w", err), s.restore(t))
+	}
+	return nil
+}
+
+// carryOut puts the new texts into the index and the work tree.
+func (s *Shop) carryOut(t *trace, staged map[string][]byte) (err error) {
 	if len(staged) > 0 {
 		if err := s.repo.Stage(staged); err != nil {
 			return err
@@ -77,11 +92,27 @@ func (s *Shop) Write(files []Mended) error {
 			return err
 		}
 	}
-	data, err := json.Marshal(t)
-	if err != nil {
-		return err
+	return nil
+}
+
+// restore puts back what was there before, in the index and the work tree.
+func (s *Shop) restore(t trace) error {
+	staged := map[string][]byte{}
+	for _, f := range t.Files {
+		if f.Staged {
+			staged[f.Path] = f.IndexBefore
+		}
 	}
-	return renameio.WriteFile(name, data, 0o600)
+	var failed error
+	if len(staged) > 0 {
+		failed = s.repo.Stage(staged)
+	}
+	for _, f := range t.Files {
+		if now, _, err := s.disk.Plain(f.Path); err != nil || !bytes.Equal(now, f.Before) {
+			failed = errors.Join(failed, s.replace(f.Path, f.Before))
+		}
+	}
+	return failed
 }
 
 // replace writes a file of the work tree, keeping its mode.
@@ -114,30 +145,18 @@ func (s *Shop) Undo() (paths []string, err error) {
 	if err != nil {
 		return nil, fmt.Errorf("what fix wrote can't be read: %w", err)
 	}
-	staged := map[string][]byte{}
 	for _, f := range t.Files {
 		now, found, err := s.disk.Plain(f.Path)
 		if err != nil || !found || !bytes.Equal(now, f.After) {
 			return nil, fmt.Errorf("%s isn't any more as fix left it, so nothing is taken back", f.Path)
 		}
-		if !f.Staged {
-			continue
-		}
-		if now, _, err := s.index.Read(f.Path); err != nil || !bytes.Equal(now, f.IndexAfter) {
+		if now, _, err := s.index.Read(f.Path); f.Staged && (err != nil || !bytes.Equal(now, f.IndexAfter)) {
 			return nil, fmt.Errorf("what is staged of %s isn't any more as fix left it, so nothing is taken back", f.Path)
 		}
-		staged[f.Path] = f.IndexBefore
-	}
-	if len(staged) > 0 {
-		if err := s.repo.Stage(staged); err != nil {
-			return nil, err
-		}
-	}
-	for _, f := range t.Files {
-		if err := s.replace(f.Path, f.Before); err != nil {
-			return nil, err
-		}
 		paths = append(paths, f.Path)
+	}
+	if err := s.restore(t); err != nil {
+		return nil, err
 	}
 	return paths, os.Remove(name)
 }

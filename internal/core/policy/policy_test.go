@@ -292,6 +292,7 @@ func TestParseErrors(t *testing.T) {
 		{"no truth", "zincdoor: 1\ndoors:\n  d:\n    limits: [{count: new, most: 0}]\n    mend: x\n", `p.yaml:5:11: mend is true or false`},
 		{"a report from nowhere", "zincdoor: 1\nreports: {g: {as: sarif}}\n", "p.yaml:2:14: report g needs one of the keys file, which a linter writes before, and run"},
 		{"no linter to give files to", "zincdoor: 1\nreports: {g: {file: a, only: changed}}\n", "p.yaml:2:30: this tells how a linter is started, and there is no run"},
+		{"two files of one run", "zincdoor: 1\nreports: {g: {run: g, file: [a, b]}}\n", "a linter that is started writes one file"},
 		{"no time", "zincdoor: 1\nreports: {g: {run: g, timeout: soon}}\n", "a time like 90s or 2m"},
 		{"a code of both kinds", "zincdoor: 1\nreports: {g: {run: g, exits: {found: 1, failed: [1]}}}\n", "1 can't tell both"},
 		{"a folder outside", "zincdoor: 1\nreports: {g: {run: g, folder: ../x}}\n", "plain path from the repository's root"},

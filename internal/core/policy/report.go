@@ -114,6 +114,9 @@ func (r *reader) reports(n ast.Node) {
 		if report.Run == nil && len(report.Files) == 0 && len(r.problems) == complaints {
 			r.complain(f.value, "report %s needs one of the keys file, which a linter writes before, and run, the linter to start", f.name)
 		}
+		if report.Run != nil && len(report.Files) > 1 {
+			r.complain(f.value, "a linter that is started writes one file; name its reports apart for more")
+		}
 		for _, n := range orphans() {
 			r.complain(n, "this tells how a linter is started, and there is no run that starts one")
 		}

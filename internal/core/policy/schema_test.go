@@ -107,6 +107,7 @@ func TestSchema(t *testing.T) {
 		{"zincdoor: 1\nreports: {gauge: {run: gauge, file: a.txt, as: diagnostics}}\ndoors: {d: {limits: [{count: new, most: 0}]}}\n", true},
 		{"zincdoor: 1\nreports: {gauge: {file: a.txt, timeout: 90s}}\ndoors: {d: {limits: [{count: new, most: 0}]}}\n", false},
 		{"zincdoor: 1\nreports: {gauge: {run: gauge, exits: {found: 256}}}\ndoors: {d: {limits: [{count: new, most: 0}]}}\n", false},
+		{"zincdoor: 1\nreports: {gauge: {run: gauge, file: [a.txt, b.txt]}}\ndoors: {d: {limits: [{count: new, most: 0}]}}\n", false},
 		{"zincdoor: 1\nreports: {gauge: {run: gauge, output: both}}\ndoors: {d: {limits: [{count: new, most: 0}]}}\n", false},
 		{"zincdoor: 1\nreports: {gauge: {run: gauge, per: tree}}\ndoors: {d: {limits: [{count: new, most: 0}]}}\n", false},
 		{"zincdoor: 1\nnotes: {'-Wshadow': 'One name, *two* things.'}\nlink: 'https://code.brackwater.example/{commit}/{path}#{line}'\ndoors: {d: {limits: [{count: new, most: 0}]}}\n", true},
