@@ -62,7 +62,7 @@ func (s *Shop) Write(files []Mended) error {
 		t.Files = append(t.Files, one)
 	}
 	if err := s.carryOut(&t, staged); err != nil {
-		return errors.Join(err, s.restore(t))
+		return errors.Join(fmt.Errorf("nothing is written: %w", err), s.restore(t))
 	}
 	data, err := json.Marshal(t)
 	if err == nil {
