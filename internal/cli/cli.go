@@ -168,6 +168,16 @@ func exitOf(o judge.Outcome) int {
 	return exitUnjudged
 }
 
+// one takes one argument, and says what it names where there is none, or several.
+func one(what string) cobra.PositionalArgs {
+	return func(cmd *cobra.Command, args []string) error {
+		if len(args) == 1 {
+			return nil
+		}
+		return fmt.Errorf("%s takes one name: %s; see %s --help", cmd.CommandPath(), what, cmd.CommandPath())
+	}
+}
+
 // today is the day on which a command acts.
 func today(flag string) (string, error) {
 	if flag == "" {

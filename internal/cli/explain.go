@@ -28,8 +28,7 @@ by its id in a verdict, or any beginning of it that is its alone.
 
   zincdoor explain -Wsign-compare --report build/warnings.txt
   zincdoor explain 3f2a --report build/warnings.txt`,
-		Args:               cobra.ExactArgs(1),
-		DisableFlagParsing: false,
+		Args: one("a rule, or the id of a finding"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			request, err := evidence.request(p.in)
 			if err != nil {

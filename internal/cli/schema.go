@@ -20,7 +20,7 @@ func (p *program) schemas() *cobra.Command {
 		Use:       "schema " + strings.Join(names, "|"),
 		Short:     "Print the JSON Schema of what programs read or write",
 		Long:      "Print the JSON Schema (2020-12) of a verdict (gate --format json), of review comments (gate --write review=FILE), or of a\npolicy.",
-		Args:      cobra.ExactArgs(1),
+		Args:      one("of what, " + strings.Join(names, ", ")),
 		ValidArgs: names,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			text, ok := schemas[args[0]]
