@@ -202,7 +202,7 @@ func (s *screen) own(v judge.Verdict) {
 	for _, a := range v.Origin.Altered {
 		tighter = tighter && a.Tighter
 		if shown++; shown <= mostOwn {
-			s.bullet("policy", "the change alters "+Safe(a.What))
+			s.bullet("policy", "by this change: "+Safe(a.What))
 		}
 	}
 	s.more("policy", shown)
