@@ -35,6 +35,7 @@ type run struct {
 	late     []lateResult
 	based    []basedFinding
 	located  map[artifactKey]string // what was located before
+	hashes   map[artifactKey]string // of the artifacts, where the run has them
 
 	// The result that is read, with what its parts point to.
 	one                      result
@@ -447,12 +448,13 @@ func (r *run) hashOf(l artifactLocation) string {
 	if l.Index != nil && *l.Index >= 0 && *l.Index < len(r.Artifacts) && (l.URI == "" || r.Artifacts[*l.Index].Location.URI == l.URI) {
 		return r.Artifacts[*l.Index].Hashes["sha-256"]
 	}
-	for _, a := range r.Artifacts {
-		if a.Location.URI == l.URI && a.Location.BaseID == l.BaseID {
-			return a.Hashes["sha-256"]
+	if len(r.hashes) == 0 && len(r.Artifacts) > 0 {
+		r.hashes = make(map[artifactKey]string, len(r.Artifacts))
+		for _, a := range r.Artifacts {
+			r.hashes[artifactKey{a.Location.URI, a.Location.BaseID}] = a.Hashes["sha-256"]
 		}
 	}
-	return ""
+	return r.hashes[artifactKey{l.URI, l.BaseID}]
 }
 
 // exactly is a region that is to be replaced: one that ends where it begins is empty, and text is put in there.
