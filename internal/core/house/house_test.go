@@ -104,6 +104,16 @@ func TestChecks(t *testing.T) {
 	}
 }
 
+// TestTexts: whoever asks about a rule is told what it finds, why, and how it looks.
+func TestTexts(t *testing.T) {
+	for _, rule := range Rules {
+		text := rule.Text()
+		if text.Short == "" || rule.Why == "" || !strings.Contains(text.Full, "Bad:") || !strings.Contains(text.Full, "Good:") {
+			t.Errorf("%s: %+v", rule.Name, text)
+		}
+	}
+}
+
 func TestTreeChecks(t *testing.T) {
 	tree := NewTree([]string{"core/tide.c", "core/Tide.c", "Core/x.c", "docs/link", "docs/other"})
 	all := []Setting{setting("case-twins"), setting("broken-link")}
