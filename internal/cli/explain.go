@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"cmp"
 	"context"
 	"fmt"
 	"slices"
@@ -43,12 +42,9 @@ by its id in a verdict, or any beginning of it that is its alone.
 }
 
 func (p *program) runExplain(ctx context.Context, q gate.Request, name string) error {
-	progress := newProgress(p.err)
-	q.Tell = progress.tell
-	results, err := gate.Gather(ctx, q)
-	progress.end()
+	results, err := p.gather(ctx, q)
 	if err != nil {
-		return graded(err)
+		return err
 	}
 	r := results[0]
 	v := judge.Judge(r.Case)
@@ -58,7 +54,7 @@ func (p *program) runExplain(ctx context.Context, q gate.Request, name string) e
 	}
 	for _, evidence := range v.Evidence {
 		if !evidence.Sound() && !evidence.Optional && evidence.Name != "" {
-			fmt.Fprintf(p.err, "zincdoor: told without %s, which is %s: %s\n", cmp.Or(render.Safe(evidence.Name), "the evidence"), evidence.State, render.Safe(evidence.Problem))
+			fmt.Fprintf(p.err, "zincdoor: told without %s, which is %s: %s\n", render.Safe(evidence.Name), evidence.State, render.Safe(evidence.Problem))
 		}
 	}
 	return render.Explain(p.out, *e, render.Options{Text: r.Text, Touched: r.Touched, Rule: r.Rule})

@@ -22,9 +22,9 @@ import (
 
 // chooseFlags choose findings by everything that a limit can.
 type chooseFlags struct {
-	selector                         policy.Selector
-	severities, levels, places, only []string
-	message                          string
+	selector                   policy.Selector
+	severities, levels, places []string
+	message                    string
 }
 
 func (c *chooseFlags) add(f *pflag.FlagSet) {
@@ -115,11 +115,8 @@ With --fields each finding is a line for scripts, the fields apart by tabs. What
 --severity ignored asks for it. Exit codes: 0; 2 where a report is no evidence, and the list is all there is without it.`,
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			request, err := evidence.request(p.in)
+			request, err := evidence.requestOf(&change, cmd.Flags(), args, p.in)
 			if err != nil {
-				return err
-			}
-			if request.Change, err = change.selection(cmd.Flags(), args); err != nil {
 				return err
 			}
 			if request.Change.Kind == "" {
@@ -150,12 +147,9 @@ With --fields each finding is a line for scripts, the fields apart by tabs. What
 }
 
 func (p *program) listFindings(ctx context.Context, q gate.Request, choose *chooseFlags, list render.List, file string) error {
-	progress := newProgress(p.err)
-	q.Tell = progress.tell
-	results, err := gate.Gather(ctx, q)
-	progress.end()
+	results, err := p.gather(ctx, q)
 	if err != nil {
-		return graded(err)
+		return err
 	}
 	write := func(w io.Writer) error {
 		for _, r := range results {

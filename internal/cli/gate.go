@@ -38,11 +38,8 @@ a built-in policy lets no new error and no new warning pass.
 Exit codes: 0 open, 1 shut, 2 can't judge, 3 the call or the policy is wrong.`,
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			request, err := evidence.request(p.in)
+			request, err := evidence.requestOf(&change, cmd.Flags(), args, p.in)
 			if err != nil {
-				return err
-			}
-			if request.Change, err = change.selection(cmd.Flags(), args); err != nil {
 				return err
 			}
 			request.Door, request.Remote = door, change.remote
@@ -53,12 +50,10 @@ Exit codes: 0 open, 1 shut, 2 can't judge, 3 the call or the policy is wrong.`,
 			if err := oneStdin(request); err != nil {
 				return err
 			}
-			progress := newProgress(p.err)
-			request.Plan, request.Tell, request.Around = dry, progress.tell, output.around(targets)
-			results, err := gate.Gather(cmd.Context(), request)
-			progress.end()
+			request.Plan, request.Around = dry, output.around(targets)
+			results, err := p.gather(cmd.Context(), request)
 			if err != nil {
-				return graded(err)
+				return err
 			}
 			if dry {
 				return p.showPlans(results)
@@ -215,6 +210,15 @@ func (e *evidenceFlags) request(in io.Reader) (gate.Request, error) {
 		q.Reports = append(q.Reports, report)
 	}
 	return q, nil
+}
+
+// requestOf is the request about the change that a call names.
+func (e *evidenceFlags) requestOf(change *changeFlags, f *pflag.FlagSet, args []string, in io.Reader) (gate.Request, error) {
+	q, err := e.request(in)
+	if err == nil {
+		q.Change, err = change.selection(f, args)
+	}
+	return q, err
 }
 
 // reportFile reads [NAME=]FILE. A file whose name holds a = goes before a name that isn't a format.

@@ -9,6 +9,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"zincdoor/internal/core/change"
 	"zincdoor/internal/core/finding"
 	"zincdoor/internal/core/house"
 	"zincdoor/internal/core/judge"
@@ -47,11 +48,8 @@ a surer one or would alter an untouched line is told of and left.`,
 			if flags.undo {
 				return p.takeBack(cmd.Context())
 			}
-			request, err := flags.evidence.request(p.in)
+			request, err := flags.evidence.requestOf(&flags.change, cmd.Flags(), args, p.in)
 			if err != nil {
-				return err
-			}
-			if request.Change, err = flags.change.selection(cmd.Flags(), args); err != nil {
 				return err
 			}
 			switch {
@@ -100,12 +98,9 @@ func (p *program) takeBack(ctx context.Context) error {
 }
 
 func (p *program) runMend(ctx context.Context, q gate.Request, flags mendFlags) error {
-	progress := newProgress(p.err)
-	q.Tell = progress.tell
-	results, err := gate.Gather(ctx, q)
-	progress.end()
+	results, err := p.gather(ctx, q)
 	if err != nil {
-		return graded(err)
+		return err
 	}
 	r := results[0]
 	if flags.byDoor && !r.Case.Door.Mend {
@@ -166,7 +161,7 @@ func (m *mending) choose(selector *policy.Selector) (chosen []int) {
 	broke := m.verdict.Broken()
 	for i, f := range m.verdict.Findings {
 		aside := f.Standing == judge.Accepted || f.Standing == judge.Waived
-		touched := f.Place == "touched" || m.flags.all && !f.Outside
+		touched := f.Place == change.OnTouched || m.flags.all && !f.Outside
 		if touched && !aside && (!m.flags.broken || slices.Contains(broke, i)) && m.flags.choose.takes(selector, f) {
 			chosen = append(chosen, i)
 		}
@@ -177,7 +172,7 @@ func (m *mending) choose(selector *policy.Selector) (chosen []int) {
 // files are those that the chosen findings, or the change, speak of.
 func (m *mending) files() (paths []string) {
 	for _, f := range m.result.Case.Change.Files {
-		if f.Status != 'D' && f.Opaque == "" {
+		if f.Status != change.Deleted && f.Opaque == "" {
 			paths = append(paths, f.Path)
 		}
 	}

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"io"
 	"os"
@@ -11,6 +12,7 @@ import (
 	"github.com/vbauerster/mpb/v8/decor"
 	"golang.org/x/term"
 
+	"zincdoor/internal/gate"
 	"zincdoor/internal/render"
 	"zincdoor/internal/runs"
 )
@@ -59,6 +61,15 @@ func (p *progress) tell(s runs.Step) {
 	if s.Note != "" && time.Since(p.began[name]) >= patience {
 		fmt.Fprintf(p.out, "zincdoor: %s %s\n", name, render.Safe(s.Note))
 	}
+}
+
+// gather makes a request cases, and shows meanwhile what takes its time.
+func (p *program) gather(ctx context.Context, q gate.Request) ([]*gate.Result, error) {
+	progress := newProgress(p.err)
+	q.Tell = progress.tell
+	results, err := gate.Gather(ctx, q)
+	progress.end()
+	return results, graded(err)
 }
 
 // end takes all lines away.

@@ -81,13 +81,8 @@ func readObject(in *bufio.Reader) (data []byte, found bool, err error) {
 	return data[:size], fields[len(fields)-2] == "blob", nil
 }
 
-// EachContent hands to see the contents that entries name, in their order.
+// EachContent reads the contents of many objects by their hashes, in order, without waiting between them.
 func (r *Repo) EachContent(names []string, see func(i int, data []byte)) error {
-	return r.eachObject(names, see)
-}
-
-// eachObject reads the contents of many objects by their hashes, in order, without waiting between them.
-func (r *Repo) eachObject(names []string, see func(i int, data []byte)) error {
 	if len(names) == 0 {
 		return nil
 	}

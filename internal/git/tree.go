@@ -72,7 +72,7 @@ func (c *Comparison) OldTexts(see func(path string, data []byte)) error {
 			names, paths = append(names, best.blobs[f.Path].old), append(paths, f.Old)
 		}
 	}
-	return c.repo.eachObject(names, func(i int, data []byte) { see(paths[i], data) })
+	return c.repo.EachContent(names, func(i int, data []byte) { see(paths[i], data) })
 }
 
 // NewTexts hands to see the new contents of the files that the change adds or modifies, renames not regarded, as far as
@@ -92,7 +92,7 @@ func (c *Comparison) NewTexts(most int, wanted func(path string) bool, see func(
 	if len(paths) > most {
 		return len(paths), nil
 	}
-	return 0, c.repo.eachObject(names, func(i int, data []byte) { see(paths[i], data) })
+	return 0, c.repo.EachContent(names, func(i int, data []byte) { see(paths[i], data) })
 }
 
 // ReadOld reads a file of the old side that the change modifies or takes away; found is false where it does neither. It
@@ -193,7 +193,7 @@ func (t *Tree) ReadAll(paths []string, see func(path string, data []byte)) error
 			names, asked = append(names, name), append(asked, path)
 		}
 	}
-	return t.repo.eachObject(names, func(i int, data []byte) { see(asked[i], data) })
+	return t.repo.EachContent(names, func(i int, data []byte) { see(asked[i], data) })
 }
 
 // known names a file of the work tree that the comparison has seen.

@@ -24,7 +24,7 @@ const (
 
 // Do starts a plan's linter on what isn't known, and gives all it says.
 func (r *Runner) Do(p *Plan) Result {
-	res := Result{Given: p.Given, Kept: len(p.Given) - len(p.Asked), Version: p.Version}
+	res := Result{Given: p.Given, Kept: len(p.Given) - len(p.Asked)}
 	if p.Skipped() {
 		res.Skipped, res.Report = true, &intake.Report{Format: p.Terms.As}
 		return res
@@ -113,7 +113,6 @@ func (r *Runner) ask(p *Plan, res *Result) *intake.Report {
 			}
 			continue
 		}
-		res.Bytes += outcomes[i].Size
 		if all == nil {
 			all = reports[i]
 		} else {

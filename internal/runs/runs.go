@@ -56,8 +56,6 @@ type Result struct {
 	Known   bool           // all of the answer was known
 	Kept    int            // of how many files it was
 	Skipped bool           // there was nothing to ask it
-	Bytes   int64          // how much it wrote, 0 where nothing was asked
-	Version string         // as asked by the policy's command, "" where it asks for none
 	Broken  error          // its report can't be read
 	Problem string         // why there is no report, or why it is no evidence; "" where it is
 }
@@ -206,7 +204,9 @@ func (r *Runner) site(p *Plan) (*site, error) {
 		defer r.copies.Unlock()
 		if r.whole == nil {
 			r.whole = r.copy(nil)
-			r.whole.before = tools.TakeCensus(r.whole.dir)
+			if r.mayShare() {
+				r.whole.before = tools.TakeCensus(r.whole.dir)
+			}
 		}
 		r.whole.shared++
 		return r.whole, r.whole.err
@@ -217,6 +217,17 @@ func (r *Runner) site(p *Plan) (*site, error) {
 	}
 	s := r.copy(append(r.inputs(p.Terms.Run, contents), p.Asked...))
 	return s, s.err
+}
+
+// mayShare reports whether several linters may be started in one copy of everything.
+func (r *Runner) mayShare() bool {
+	n := 0
+	for _, report := range r.Policy.Reports {
+		if report.Run != nil && !report.Run.TakesFiles() {
+			n++
+		}
+	}
+	return n > 1
 }
 
 func (r *Runner) copy(files []string) *site {

@@ -18,8 +18,6 @@ const grace = 2 * time.Second
 
 // run starts a task, takes down what it finds in file, and ends all it has started.
 func (b *Bench) run(ctx context.Context, t Task, file string) (o Outcome) {
-	began := time.Now()
-	defer func() { o.Took = time.Since(began) }()
 	ctx, cancel := context.WithTimeout(ctx, t.Timeout)
 	defer cancel()
 	kept, err := os.Create(file)

@@ -34,7 +34,6 @@ type Outcome struct {
 	Size    int64    // of that file, in bytes
 	Problem string   // why it is no evidence, "" where it is
 	Tail    []string // the last lines of its error output
-	Took    time.Duration
 }
 
 // Bench is where linters work: a temporary folder, and as many at once as there are processors.
