@@ -95,6 +95,7 @@ func TestMend(t *testing.T) {
 	}{
 		{"shown, not written", func(s *sandbox) { s.write("core/tide.c", lines(4)+"deep in feet; \n") }, nil, 0, "nothing is written yet; breaks a limit: 2 → 0 with\n          zincdoor fix --write", lines(4) + "deep in feet; \n"},
 		{"written", func(s *sandbox) { s.write("core/tide.c", lines(4)+"deep in feet; \n") }, []string{"--write"}, 0, "written 1 file; broke a limit: 2 → 0; zincdoor fix --undo takes it back", lines(4) + "deep in metres;\n"},
+		{"one rule alone, shown", func(s *sandbox) { s.write("core/tide.c", lines(4)+"deep in feet; \n") }, []string{"--rule", "no-feet,x", "--door", "now", "--today", "2026-11-23"}, 0, "zincdoor fix --rule no-feet --rule x --door now --today 2026-11-23 --write", ""},
 		{"one rule alone", func(s *sandbox) { s.write("core/tide.c", lines(4)+"deep in feet; \n") }, []string{"--write", "--rule", "no-feet"}, 0, "mends   1 no-feet", lines(4) + "deep in metres; \n"},
 		{"nothing", func(s *sandbox) { s.write("core/tide.c", lines(5)) }, []string{"--write"}, 0, "there is nothing to mend", lines(5)},
 		{"beyond the change", func(s *sandbox) {

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	"zincdoor/internal/core/change"
 	"zincdoor/internal/core/finding"
@@ -27,6 +28,7 @@ type mendFlags struct {
 	choose                                chooseFlags
 	door                                  string
 	write, broken, all, ask, undo, byDoor bool
+	again                                 string // the call that writes what this one shows
 }
 
 func (p *program) mend() *cobra.Command {
@@ -58,7 +60,7 @@ a surer one or would alter an untouched line is told of and left.`,
 			case request.Change.Patch != "" || request.Change.Kind == policy.Push || request.Change.Kind == policy.Tree && request.Change.To != "":
 				return fmt.Errorf("fix mends files of the work tree or the index: name --worktree, --staged, --against REF, --range A..HEAD or --tree")
 			}
-			request.Door, request.AnyDoor = flags.door, flags.door == ""
+			request.Door, request.AnyDoor, flags.again = flags.door, flags.door == "", again(cmd.Flags())
 			return p.runMend(cmd.Context(), request, flags)
 		},
 	}
@@ -274,7 +276,7 @@ func (m *mending) tell(plan *mend.Plan, files []workshop.Mended, aside map[strin
 	if m.flags.all {
 		summary.Untouched = m.untouched(plan, files)
 	}
-	summary.Command = m.command()
+	summary.Command = m.flags.again
 	if summary.Written {
 		if err := m.shop.Write(files); err != nil {
 			return unjudged{err}
@@ -320,21 +322,24 @@ func (m *mending) houseAfter(files []workshop.Mended) (fresh []finding.Finding) 
 	return fresh
 }
 
-// command is how this call is made again so that it writes.
-func (m *mending) command() string {
+// again is how a call is made again so that it writes: by the flags that it was given.
+func again(f *pflag.FlagSet) string {
 	words := []string{"zincdoor", "fix"}
-	words = append(words, changeWords(m.flags.change)...)
-	for _, r := range m.flags.evidence.reports {
-		words = append(words, "--report", r)
-	}
-	for _, flag := range []struct {
-		name string
-		is   bool
-	}{{"--broken", m.flags.broken}, {"--all", m.flags.all}, {"--run", m.flags.evidence.run}} {
-		if flag.is {
-			words = append(words, flag.name)
+	f.Visit(func(given *pflag.Flag) {
+		name := "--" + given.Name
+		switch value := given.Value.(type) {
+		case pflag.SliceValue:
+			for _, one := range value.GetSlice() {
+				words = append(words, name, one)
+			}
+		default:
+			if given.Value.Type() != "bool" {
+				words = append(words, name, given.Value.String())
+			} else if given.Value.String() == "true" {
+				words = append(words, name)
+			}
 		}
-	}
+	})
 	return render.ShellWords(append(words, "--write"))
 }
 
