@@ -517,18 +517,9 @@ func (r *Repo) IncludeUntracked() error {
 		return nil
 	}
 	r.included = true
-	out, err := r.git("ls-files", "--others", "--exclude-standard", "--full-name", "-z")
-	if err != nil {
+	list, err := r.untracked()
+	if err != nil || len(list) == 0 {
 		return err
-	}
-	var list []byte
-	for name := range bytes.SplitAfterSeq(out, []byte{0}) {
-		if !bytes.HasSuffix(name, []byte("/\x00")) { // another repository's folder
-			list = append(list, name...)
-		}
-	}
-	if len(list) == 0 {
-		return nil
 	}
 	scratch, err := r.scratchDir()
 	if err != nil {
@@ -543,16 +534,40 @@ func (r *Repo) IncludeUntracked() error {
 		return err
 	}
 	r.addToEnvironment("GIT_INDEX_FILE=" + copied)
-	add := r.command("add", "--intent-to-add", "--pathspec-from-file=-", "--pathspec-file-nul")
-	add.Stdin = bytes.NewReader(list)
-	if add.Env, err = r.ownStore(); err != nil {
+	env, err := r.ownStore()
+	if err != nil {
 		return err
 	}
-	if out, err := add.CombinedOutput(); err != nil {
-		return failure("add", err, string(out))
+	for tries := 1; ; tries++ {
+		add := r.command("add", "--intent-to-add", "--pathspec-from-file=-", "--pathspec-file-nul")
+		add.Stdin, add.Env = bytes.NewReader(list), env
+		out, err := add.CombinedOutput()
+		if err == nil {
+			break
+		}
+		if tries == addTries || !bytes.Contains(out, []byte("did not match any files")) {
+			return failure("add", err, string(out))
+		}
+		if list, err = r.untracked(); err != nil || len(list) == 0 { // a file is gone since it was listed
+			return err
+		}
 	}
-	r.readOwnStore(add.Env)
+	r.readOwnStore(env)
 	return nil
+}
+
+// addTries is how often untracked files are listed anew, since others write and remove files meanwhile.
+const addTries = 5
+
+// untracked lists the files that git neither tracks nor ignores, each ended by a NUL.
+func (r *Repo) untracked() (list []byte, err error) {
+	out, err := r.git("ls-files", "--others", "--exclude-standard", "--full-name", "-z")
+	for name := range bytes.SplitAfterSeq(out, []byte{0}) {
+		if !bytes.HasSuffix(name, []byte("/\x00")) { // another repository's folder
+			list = append(list, name...)
+		}
+	}
+	return list, err
 }
 
 // copyIndex copies an index with its time, by which git knows which files may have changed in the moment it was written.
