@@ -222,7 +222,9 @@ func TestHouse(t *testing.T) {
 func TestRealFixIts(t *testing.T) {
 	for _, compiler := range []string{"clang", "gcc"} {
 		t.Run(compiler, func(t *testing.T) {
-			if _, err := exec.LookPath(compiler); err != nil {
+			if compiler == "clang" {
+				compiler = clang(t, "-fdiagnostics-parseable-fixits")
+			} else if _, err := exec.LookPath(compiler); err != nil {
 				t.Skip(err)
 			}
 			s := repository(t)
