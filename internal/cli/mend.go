@@ -12,13 +12,13 @@ import (
 
 	"zincdoor/internal/core/change"
 	"zincdoor/internal/core/finding"
+	"zincdoor/internal/core/fix"
 	"zincdoor/internal/core/house"
 	"zincdoor/internal/core/judge"
-	"zincdoor/internal/core/mend"
 	"zincdoor/internal/core/policy"
+	"zincdoor/internal/fixing"
 	"zincdoor/internal/gate"
 	"zincdoor/internal/render"
-	"zincdoor/internal/workshop"
 )
 
 // mendFlags are the flags of zincdoor fix.
@@ -84,7 +84,7 @@ func (p *program) takeBack(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	w, err := workshop.Open(ctx, dir, policy.Worktree)
+	w, err := fixing.Open(ctx, dir, policy.Worktree)
 	if err != nil {
 		return unjudged{err}
 	}
@@ -113,7 +113,7 @@ func (p *program) runMend(ctx context.Context, q gate.Request, flags mendFlags) 
 	if err != nil {
 		return err
 	}
-	w, err := workshop.Open(ctx, q.Dir, q.Change.Kind)
+	w, err := fixing.Open(ctx, q.Dir, q.Change.Kind)
 	if err != nil {
 		return unjudged{err}
 	}
@@ -136,7 +136,7 @@ func (p *program) runMend(ctx context.Context, q gate.Request, flags mendFlags) 
 	if flags.all {
 		may = func(string, int) bool { return true }
 	}
-	plan := mend.Choose(offers, w.Text, may)
+	plan := fix.Choose(offers, w.Text, may)
 	files, aside, err := w.Ready(plan)
 	if err != nil {
 		return unjudged{err}
@@ -150,7 +150,7 @@ type mending struct {
 	flags   mendFlags
 	result  *gate.Result
 	verdict judge.Verdict
-	shop    *workshop.Shop
+	shop    *fixing.Shop
 }
 
 // choose picks the findings to mend: on lines of the change, not set aside, from reports that are evidence.
@@ -188,12 +188,12 @@ func (m *mending) files() (paths []string) {
 }
 
 // offers are what is suggested for findings: by our own checks first, which are surest, then by the tools.
-func (m *mending) offers(chosen []int) (offers []mend.Offer) {
+func (m *mending) offers(chosen []int) (offers []fix.Offer) {
 	for _, ours := range []bool{true, false} {
 		for _, i := range chosen {
 			f := m.verdict.Findings[i]
 			if fixes := f.Details().Fixes; (f.Tool == house.Tool) == ours && len(fixes) > 0 {
-				offers = append(offers, mend.Offer{Index: i, Tool: f.Tool, Edits: fixes[0].Edits, Columns: f.Columns})
+				offers = append(offers, fix.Offer{Index: i, Tool: f.Tool, Edits: fixes[0].Edits, Columns: f.Columns})
 			}
 		}
 	}
@@ -201,13 +201,13 @@ func (m *mending) offers(chosen []int) (offers []mend.Offer) {
 }
 
 // ask lets the person at the terminal pick.
-func (m *mending) ask(offers []mend.Offer) (agreed []mend.Offer, err error) {
+func (m *mending) ask(offers []fix.Offer) (agreed []fix.Offer, err error) {
 	answers := bufio.NewReader(m.in)
 	for n, o := range offers {
-		single := mend.Choose([]mend.Offer{o}, m.shop.Text, func(string, int) bool { return true })
+		single := fix.Choose([]fix.Offer{o}, m.shop.Text, func(string, int) bool { return true })
 		for path, pieces := range single.Pieces {
 			old := m.shop.Text(path).Data
-			if err := render.Diff(m.out, path, old, mend.Apply(old, pieces)); err != nil {
+			if err := render.Diff(m.out, path, old, fix.Apply(old, pieces)); err != nil {
 				return nil, err
 			}
 		}
@@ -229,7 +229,7 @@ func (m *mending) ask(offers []mend.Offer) (agreed []mend.Offer, err error) {
 }
 
 // tell shows what is done, or would be, and writes it where that is asked for.
-func (m *mending) tell(plan *mend.Plan, files []workshop.Mended, aside map[string]string, chosen []int) error {
+func (m *mending) tell(plan *fix.Plan, files []fixing.Mended, aside map[string]string, chosen []int) error {
 	for _, f := range files {
 		if err := render.Diff(m.out, f.Path, f.Old, f.New); err != nil {
 			return err
@@ -245,7 +245,7 @@ func (m *mending) tell(plan *mend.Plan, files []workshop.Mended, aside map[strin
 		}
 		f := m.verdict.Findings[i]
 		if why := aside[f.Path]; why != "" {
-			left = append(left, mend.Left{Index: i, Why: f.Path + ": " + why})
+			left = append(left, fix.Left{Index: i, Why: f.Path + ": " + why})
 			continue
 		}
 		done[i] = true
@@ -287,11 +287,11 @@ func (m *mending) tell(plan *mend.Plan, files []workshop.Mended, aside map[strin
 }
 
 // untouched counts the lines beyond the change that are altered.
-func (m *mending) untouched(plan *mend.Plan, files []workshop.Mended) (n int) {
+func (m *mending) untouched(plan *fix.Plan, files []fixing.Mended) (n int) {
 	for _, f := range files {
 		lines := map[int]bool{}
 		for _, piece := range plan.Pieces[f.Path] {
-			first, last := mend.Lines(f.Old, piece)
+			first, last := fix.Lines(f.Old, piece)
 			for line := first; line <= last; line++ {
 				lines[line] = lines[line] || !m.result.TouchedAtAll(f.Path, line)
 			}
@@ -306,7 +306,7 @@ func (m *mending) untouched(plan *mend.Plan, files []workshop.Mended) (n int) {
 }
 
 // houseAfter are what our own checks find in the mended files that they didn't before.
-func (m *mending) houseAfter(files []workshop.Mended) (fresh []finding.Finding) {
+func (m *mending) houseAfter(files []fixing.Mended) (fresh []finding.Finding) {
 	for _, f := range files {
 		settings := m.result.Case.Policy.HouseFor(f.Path)
 		had := map[string]int{}

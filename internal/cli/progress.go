@@ -13,8 +13,8 @@ import (
 	"golang.org/x/term"
 
 	"zincdoor/internal/gate"
+	"zincdoor/internal/lint"
 	"zincdoor/internal/render"
-	"zincdoor/internal/runs"
 )
 
 // patience is how long work may last before people are told of it.
@@ -41,7 +41,7 @@ func newProgress(out io.Writer) *progress {
 }
 
 // tell takes a step of a linter. It may be called for several at once.
-func (p *progress) tell(s runs.Step) {
+func (p *progress) tell(s lint.Step) {
 	p.mutex.Lock()
 	defer p.mutex.Unlock()
 	name := render.Safe(s.Name)

@@ -13,8 +13,8 @@ import (
 
 	"zincdoor/internal/core/finding"
 	"zincdoor/internal/core/policy"
-	"zincdoor/internal/intake"
 	"zincdoor/internal/render"
+	"zincdoor/internal/report"
 )
 
 func (p *program) recipe() *cobra.Command {
@@ -65,7 +65,7 @@ Exit code 1 where nothing could be read, 2 where the file is broken.`,
 				defer f.Close()
 				in = f
 			}
-			report, err := intake.Read(in, intake.Form{Format: format, Recipe: recipe})
+			report, err := report.Read(in, report.Form{Format: format, Recipe: recipe})
 			if err != nil {
 				return unjudged{err}
 			}
@@ -84,7 +84,7 @@ Exit code 1 where nothing could be read, 2 where the file is broken.`,
 }
 
 // tellReport shows what was read of a report.
-func (p *program) tellReport(report *intake.Report, by *policy.Policy, first int) error {
+func (p *program) tellReport(report *report.Report, by *policy.Policy, first int) error {
 	for i, f := range report.Findings {
 		if i == first {
 			break

@@ -19,7 +19,7 @@ import (
 	"zincdoor/internal/core/policy"
 	"zincdoor/internal/core/source"
 	"zincdoor/internal/git"
-	"zincdoor/internal/runs"
+	"zincdoor/internal/lint"
 )
 
 // ErrCall is the error of a call that makes no sense as it stands, as opposed to one that can't be answered.
@@ -55,7 +55,7 @@ type Request struct {
 	Anew     bool   // Survey: do without a baseline that can't be read
 
 	Stdin io.Reader
-	Tell  func(runs.Step) // is told how far the linters are that are started; nil for nobody
+	Tell  func(lint.Step) // is told how far the linters are that are started; nil for nobody
 }
 
 // begin tells that some work begins; what it returns tells that it has ended.
@@ -63,8 +63,8 @@ func (q Request) begin(what string) (end func()) {
 	if q.Tell == nil {
 		return func() {}
 	}
-	q.Tell(runs.Step{Name: what})
-	return func() { q.Tell(runs.Step{Name: what, Ended: true}) }
+	q.Tell(lint.Step{Name: what})
+	return func() { q.Tell(lint.Step{Name: what, Ended: true}) }
 }
 
 // Selection names one change.

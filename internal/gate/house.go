@@ -12,7 +12,7 @@ import (
 	"zincdoor/internal/core/judge"
 	"zincdoor/internal/core/policy"
 	"zincdoor/internal/git"
-	"zincdoor/internal/intake"
+	"zincdoor/internal/report"
 )
 
 // checked is what our own checks find, and the first error of reading files.
@@ -56,7 +56,7 @@ func (w *witness) keepHouse() error {
 	}
 	t := w.housed
 	t.given = done.files
-	t.report = &intake.Report{Format: house.Tool, Findings: done.findings, Tools: []intake.Tool{{Name: house.Tool}}, Rules: map[string]finding.Rule{}}
+	t.report = &report.Report{Format: house.Tool, Findings: done.findings, Tools: []report.Tool{{Name: house.Tool}}, Rules: map[string]finding.Rule{}}
 	for _, c := range w.rules.policy.House {
 		text := house.RuleOf(c.Kind).Text()
 		if c.Say != "" {

@@ -13,7 +13,7 @@ import (
 	"zincdoor/internal/core/change"
 	"zincdoor/internal/core/judge"
 	"zincdoor/internal/core/policy"
-	"zincdoor/internal/intake"
+	"zincdoor/internal/report"
 )
 
 // place finds the report's paths in the tree it speaks of: as they stand, else by what they and the tree's files have in
@@ -70,15 +70,15 @@ const findItAdvice = "run the linter in this checkout, or say with --report-root
 
 // finder finds a report's paths, each once.
 type finder struct {
-	places   intake.Places
+	places   report.Places
 	relative map[string]string
-	known    map[string]intake.Found
+	known    map[string]report.Found
 	last     string // what was found last, and where
-	lastAt   intake.Found
+	lastAt   report.Found
 	err      error
 }
 
-func (f *finder) find(reported string) intake.Found {
+func (f *finder) find(reported string) report.Found {
 	if reported == f.last && reported != "" {
 		return f.lastAt
 	}
@@ -93,8 +93,8 @@ func (f *finder) find(reported string) intake.Found {
 
 // finder prepares to find the report's paths. Where some are found nowhere, it looks how they lead into the tree.
 func (w *witness) finder(t *testimony) (*finder, error) {
-	f := &finder{relative: t.report.Relative, known: map[string]intake.Found{}}
-	f.places = intake.Places{
+	f := &finder{relative: t.report.Relative, known: map[string]report.Found{}}
+	f.places = report.Places{
 		Root:   w.root,
 		Folder: w.folder,
 		Has: func(p string) bool {
@@ -110,7 +110,7 @@ func (w *witness) finder(t *testimony) (*finder, error) {
 		},
 	}
 	if w.request.ReportRoot != "" {
-		f.places.From = intake.RootMapping(w.request.ReportRoot)
+		f.places.From = report.RootMapping(w.request.ReportRoot)
 	}
 	strange := map[string]bool{}
 	for i := range t.report.Findings {
@@ -130,8 +130,8 @@ func (f *finder) learn(tree reader, strange []string) error {
 	if err != nil {
 		return err
 	}
-	mapping, mapped := intake.FindMapping(strange, files)
-	fold := intake.NewFold(files)
+	mapping, mapped := report.FindMapping(strange, files)
+	fold := report.NewFold(files)
 	for _, p := range strange {
 		to, ok := p, false
 		if mapped {
@@ -141,7 +141,7 @@ func (f *finder) learn(tree reader, strange []string) error {
 			to, ok = fold.Find(to)
 		}
 		if ok && f.places.Has(to) {
-			f.known[p] = intake.Found{Path: to, Inside: true}
+			f.known[p] = report.Found{Path: to, Inside: true}
 			f.last = ""
 		}
 	}
@@ -160,7 +160,7 @@ func (w *witness) namesake(p string) (string, error) {
 }
 
 // coverOf names the evidence's tools, the finding's tool where the report doesn't, and what they looked at.
-func (w *witness) coverOf(t *testimony, find func(string) intake.Found) {
+func (w *witness) coverOf(t *testimony, find func(string) report.Found) {
 	name := []string{t.evidence.Name} // which all of them share
 	for i := range t.report.Findings {
 		f := &t.report.Findings[i]

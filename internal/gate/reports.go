@@ -19,7 +19,7 @@ import (
 	"zincdoor/internal/core/judge"
 	"zincdoor/internal/core/policy"
 	"zincdoor/internal/git"
-	"zincdoor/internal/intake"
+	"zincdoor/internal/report"
 )
 
 // origin is where a report comes from, and what is expected of it.
@@ -132,15 +132,15 @@ func (w *witness) read(from origin) *testimony {
 		return t.fail(judge.Missing, fmt.Sprintf("it can't be read: %v", errors.Unwrap(err)))
 	}
 	defer in.Close()
-	report, err := intake.Read(in, intake.Form{Format: from.format, Recipe: from.recipe, Flows: w.rules.policy.Place.Flows})
+	read, err := report.Read(in, report.Form{Format: from.format, Recipe: from.recipe, Flows: w.rules.policy.Place.Flows})
 	switch {
-	case errors.Is(err, intake.ErrMalformed):
+	case errors.Is(err, report.ErrMalformed):
 		return t.fail(judge.Failed, fmt.Sprintf("%v; run the linter again and keep all of its output", err))
 	case err != nil:
 		return t.fail(judge.Missing, fmt.Sprintf("it can't be read: %v", err))
 	}
-	t.report = report
-	clean := report.Clean || from.terms.Clean || from.format == policy.Diagnostics && w.request.EmptyIsClean
+	t.report = read
+	clean := read.Clean || from.terms.Clean || from.format == policy.Diagnostics && w.request.EmptyIsClean
 	return w.assess(t, clean)
 }
 

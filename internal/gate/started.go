@@ -11,8 +11,8 @@ import (
 
 	"zincdoor/internal/core/change"
 	"zincdoor/internal/core/judge"
-	"zincdoor/internal/intake"
-	"zincdoor/internal/runs"
+	"zincdoor/internal/lint"
+	"zincdoor/internal/report"
 )
 
 func (s *scene) context() context.Context {
@@ -23,15 +23,15 @@ func (s *scene) context() context.Context {
 }
 
 // runner readies the starting of linters on the scene's state.
-func (s *scene) runner(q Request, r *rules) (*runs.Runner, error) {
-	run := &runs.Runner{Context: s.context(), Repo: s.repo, Root: s.root, Side: s.side, Flows: r.policy.Place.Flows, Policy: r.policy, Tell: q.Tell}
+func (s *scene) runner(q Request, r *rules) (*lint.Runner, error) {
+	run := &lint.Runner{Context: s.context(), Repo: s.repo, Root: s.root, Side: s.side, Flows: r.policy.Place.Flows, Policy: r.policy, Tell: q.Tell}
 	if s.patch {
 		run.Side = ""
 	}
 	if dir, err := os.UserCacheDir(); err == nil && !q.Fresh {
 		run.Store = filepath.Join(dir, "zincdoor", "answers")
 	}
-	parts := []string{runs.Build(), r.origin.Digest}
+	parts := []string{lint.Build(), r.origin.Digest}
 	for _, i := range r.origin.Inherits {
 		parts = append(parts, i.Digest)
 	}
@@ -119,7 +119,7 @@ func (w *witness) ask(sources []origin) ([]*testimony, error) {
 }
 
 // run asks one linter. It may be called for several at once.
-func (w *witness) run(runner *runs.Runner, t *testimony) {
+func (w *witness) run(runner *lint.Runner, t *testimony) {
 	terms := t.from.terms
 	if len(terms.Ask) > 0 {
 		var problem string
@@ -136,7 +136,7 @@ func (w *witness) run(runner *runs.Runner, t *testimony) {
 	result := runner.Do(plan)
 	t.report, t.evidence.Files = result.Report, len(result.Given)
 	if t.report == nil {
-		t.report = &intake.Report{Format: terms.As}
+		t.report = &report.Report{Format: terms.As}
 	}
 	t.given = result.Given
 	for i := range t.report.Tools {

@@ -12,7 +12,7 @@ import (
 	"zincdoor/internal/core/policy"
 	"zincdoor/internal/core/source"
 	"zincdoor/internal/core/waiver"
-	"zincdoor/internal/intake"
+	"zincdoor/internal/report"
 )
 
 // witness hears the reports: reads them, finds their paths in the repository, holds them against the tree they speak
@@ -50,7 +50,7 @@ type witness struct {
 type testimony struct {
 	from     origin
 	evidence judge.Evidence
-	report   *intake.Report // nil where it couldn't be read
+	report   *report.Report // nil where it couldn't be read
 	given    []string       // the files that the linter was asked about, where it takes files
 	placed   []bool         // by finding: its path is in the tree the report speaks of
 	lens     *lens

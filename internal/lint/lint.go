@@ -1,0 +1,297 @@
+// Package runs knows how the linters that a policy names come to speak of a state of the code: which files each is given,
+// on which copy of them it is started, which of its answers are known already, and what its outcome is worth. It doesn't
+// know who lets it start them, nor what becomes of their findings.
+package lint
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+
+	"zincdoor/internal/core/policy"
+	"zincdoor/internal/git"
+	"zincdoor/internal/report"
+)
+
+// Runner starts linters on one state of the code. The fields are set before its first use.
+type Runner struct {
+	Context context.Context
+	Repo    *git.Repo // nil where there is none: the linters are started in Root then
+	Root    string    // absolute: the folder that paths are relative to
+	Side    git.Side  // the state; "" for the files of Root as they are
+	Tree    string    // its tree, where all answers are kept by it; "" where they aren't
+	Files   []string  // those of the change that are there in this state
+	Flows   bool      // every code flow is needed
+	Policy  *policy.Policy
+	Store   string // the folder where answers are kept, "" for none
+	Depends string // what answers depend on beside their linters and files: the program, the policy
+	Tell    func(Step)
+
+	bench    *Bench
+	contents func() (map[string]string, error)
+	home     func() (home, error)
+	common   func() (string, error)
+	copies   sync.Mutex
+	whole    *site
+}
+
+// Step tells how far a linter is, or other work that may take its time.
+type Step struct {
+	Name  string
+	Ended bool
+	Note  string // what came of it, where a linter has ended
+}
+
+// Result is what came of a linter's runs.
+type Result struct {
+	Report  *report.Report // nil where there is none
+	Given   []string       // the files it was asked about, nil for one that finds its files by itself
+	Known   bool           // all of the answer was known
+	Kept    int            // of how many files it was
+	Skipped bool           // there was nothing to ask it
+	Broken  error          // its report can't be read
+	Problem string         // why there is no report, or why it is no evidence; "" where it is
+}
+
+// home is where a state stands on disk already.
+type home struct {
+	dir  string // "" where it must be copied
+	name string // for people
+}
+
+// Begin readies the runner.
+func (r *Runner) Begin() (err error) {
+	r.contents = sync.OnceValues(func() (map[string]string, error) {
+		if r.Repo == nil || r.Side == "" {
+			return nil, nil
+		}
+		return r.Repo.Contents(r.Side)
+	})
+	r.common = sync.OnceValues(func() (string, error) { return r.Repo.CommonDir() })
+	r.home = sync.OnceValues(r.findHome)
+	r.bench, err = NewBench()
+	return err
+}
+
+// End ends what still runs, and removes all copies.
+func (r *Runner) End() error {
+	if r.bench == nil {
+		return nil
+	}
+	return r.bench.Close()
+}
+
+func (r *Runner) findHome() (home, error) {
+	switch r.Side {
+	case "":
+		return home{r.Root, "this folder"}, nil
+	case git.Worktree:
+		return home{r.Root, "the work tree"}, nil
+	case git.Index:
+		return home{"", "a copy of the index"}, nil
+	}
+	elsewhere := home{"", fmt.Sprintf("a copy of %.12s", string(r.Side))}
+	if head, ok := r.Repo.Head(); !ok || head != string(r.Side) || r.Repo.Bare {
+		return elsewhere, nil
+	}
+	clean, err := r.Repo.Clean()
+	if err != nil || !clean {
+		return elsewhere, err
+	}
+	return home{r.Root, "the work tree, which is clean"}, nil
+}
+
+// Plan is what a linter is to be started on.
+type Plan struct {
+	Terms   policy.Report
+	Where   string   // for people
+	Given   []string // the files it is to be asked about, sorted; nil for one that finds its files by itself
+	Asked   []string // those of them whose answer isn't known
+	Version string
+
+	known    *Answers // nil where none are kept
+	identity Key      // of all that an answer depends on beside the file
+	keys     map[string]Key
+	all      Key // of the answers for all files together
+	home     home
+}
+
+// Skipped reports whether there is nothing to ask the linter.
+func (p *Plan) Skipped() bool { return p.Terms.Run.TakesFiles() && len(p.Given) == 0 }
+
+// Plan finds out what a linter is to be started on. The version is what its own command told.
+func (r *Runner) Plan(terms policy.Report, version string) (*Plan, error) {
+	p := &Plan{Terms: terms, Version: version}
+	var err error
+	if p.home, err = r.home(); err != nil {
+		return nil, err
+	}
+	p.Where = p.home.name
+	if !terms.Run.TakesFiles() && r.Tree == "" {
+		return p, nil
+	}
+	contents, err := r.contents()
+	if err != nil {
+		return nil, err
+	}
+	if terms.Run.TakesFiles() {
+		p.Given = r.given(terms.Run, contents)
+		p.Asked = p.Given
+	}
+	if r.Store != "" && contents != nil && !p.Skipped() && (terms.Run.PerFile || r.Tree != "") {
+		r.recall(p, contents)
+	}
+	return p, nil
+}
+
+// given are the files that a linter is asked about.
+func (r *Runner) given(run *policy.Run, contents map[string]string) (files []string) {
+	from := r.Files
+	if !run.Changed && contents != nil {
+		from = slices.Collect(maps.Keys(contents))
+	}
+	for _, file := range from {
+		if _, regular := contents[file]; (regular || contents == nil) && policy.MatchPath(run.Files, file) {
+			files = append(files, file)
+		}
+	}
+	slices.Sort(files)
+	return files
+}
+
+// inputs are the files that a linter reads beside those it is given: those that the policy names, and those that its
+// command does.
+func (r *Runner) inputs(run *policy.Run, contents map[string]string) (files []string) {
+	for _, argument := range run.Command {
+		if file := path.Join(run.Folder, argument); contents[file] != "" {
+			files = append(files, file)
+		}
+	}
+	if len(run.Inputs) > 0 {
+		for file := range contents {
+			if policy.MatchPath(run.Inputs, file) {
+				files = append(files, file)
+			}
+		}
+	}
+	slices.Sort(files)
+	return slices.Compact(files)
+}
+
+// site is a folder that linters are started in.
+type site struct {
+	dir    string
+	copied bool
+	shared int // how many linters were started in it
+	before Census
+	err    error
+}
+
+// site readies the folder that a plan's linter is started in: where it is given files, with these and its inputs alone.
+func (r *Runner) site(p *Plan) (*site, error) {
+	if p.home.dir != "" {
+		return &site{dir: p.home.dir}, nil
+	}
+	if !p.Terms.Run.TakesFiles() {
+		r.copies.Lock()
+		defer r.copies.Unlock()
+		if r.whole == nil {
+			r.whole = r.copy(nil)
+			if r.mayShare() {
+				r.whole.before = TakeCensus(r.whole.dir)
+			}
+		}
+		r.whole.shared++
+		return r.whole, r.whole.err
+	}
+	contents, err := r.contents()
+	if err != nil {
+		return nil, err
+	}
+	s := r.copy(append(r.inputs(p.Terms.Run, contents), p.Asked...))
+	return s, s.err
+}
+
+// mayShare reports whether several linters may be started in one copy of everything.
+func (r *Runner) mayShare() bool {
+	n := 0
+	for _, report := range r.Policy.Reports {
+		if report.Run != nil && !report.Run.TakesFiles() {
+			n++
+		}
+	}
+	return n > 1
+}
+
+func (r *Runner) copy(files []string) *site {
+	s := &site{copied: true}
+	if s.dir, s.err = r.bench.Place(); s.err == nil {
+		s.err = r.Repo.CheckOut(r.Side, s.dir, files)
+	}
+	return s
+}
+
+// Altered is a file of the copy that several linters shared, and that one of them altered: none of them can be believed
+// then. It is "" where all is well.
+func (r *Runner) Altered() string {
+	if r.whole == nil || r.whole.shared < 2 || r.whole.err != nil {
+		return ""
+	}
+	return r.whole.before.Altered(r.whole.dir)
+}
+
+// rooted makes a path that a linter names one from the root, as far as it leads to a file of the site.
+func (s *site) rooted(folder, named, relative string) string {
+	for _, candidate := range []string{named, relative} {
+		local := filepath.ToSlash(candidate)
+		if candidate == "" {
+			continue
+		}
+		if filepath.IsAbs(candidate) {
+			rel, err := filepath.Rel(s.dir, candidate)
+			if err != nil || !filepath.IsLocal(rel) {
+				continue
+			}
+			return filepath.ToSlash(rel)
+		}
+		for _, at := range []string{path.Join(folder, local), path.Clean(local)} {
+			if _, err := os.Lstat(filepath.Join(s.dir, filepath.FromSlash(at))); err == nil && filepath.IsLocal(filepath.FromSlash(at)) {
+				return at
+			}
+		}
+	}
+	return named
+}
+
+// Arguments names files for a linter that starts in a folder: relative to it, and never like an option.
+func Arguments(folder string, files []string) []string {
+	all := make([]string, len(files))
+	for i, file := range files {
+		if folder != "" {
+			if rel, err := filepath.Rel(filepath.FromSlash(folder), filepath.FromSlash(file)); err == nil {
+				file = rel
+			}
+		}
+		if strings.HasPrefix(file, "-") {
+			file = "./" + file
+		}
+		all[i] = file
+	}
+	return all
+}
+
+// Build tells this program apart from other builds of it, which may read reports otherwise.
+func Build() string {
+	at, err := os.Executable()
+	if err != nil {
+		return ""
+	}
+	identity, _ := Program(at)
+	return identity
+}

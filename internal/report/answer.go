@@ -1,0 +1,65 @@
+package report
+
+import (
+	"bytes"
+	"encoding/gob"
+	"slices"
+
+	"zincdoor/internal/core/finding"
+)
+
+// Encode writes the report as bytes that Decode reads back, to be kept by a program of the same build.
+func (r *Report) Encode() ([]byte, error) {
+	var out bytes.Buffer
+	err := gob.NewEncoder(&out).Encode(r)
+	return out.Bytes(), err
+}
+
+// Decode reads what Encode wrote.
+func Decode(data []byte) (*Report, error) {
+	r := &Report{}
+	err := gob.NewDecoder(bytes.NewReader(data)).Decode(r)
+	return r, err
+}
+
+// Join adds what another report of the same tool says.
+func (r *Report) Join(other *Report) {
+	r.Findings = append(r.Findings, other.Findings...)
+	r.Notices = append(r.Notices, other.Notices...)
+	for _, t := range other.Tools {
+		if !slices.ContainsFunc(r.Tools, func(o Tool) bool { return o.Name == t.Name && o.Version == t.Version }) {
+			r.Tools = append(r.Tools, t)
+		}
+	}
+	for id, rule := range other.Rules {
+		if r.Rules == nil {
+			r.Rules = map[string]finding.Rule{}
+		}
+		r.Rules[id] = rule
+	}
+	if r.Failure == "" {
+		r.Failure = other.Failure
+	}
+	if r.Stopped == "" {
+		r.Stopped = other.Stopped
+	}
+	r.Format, r.Clean = other.Format, r.Clean && other.Clean
+}
+
+// Apart gives the findings of each path.
+func (r *Report) Apart() map[string][]finding.Finding {
+	all := map[string][]finding.Finding{}
+	for _, f := range r.Findings {
+		all[f.Path] = append(all[f.Path], f)
+	}
+	return all
+}
+
+// EachPath shows each path of the report's findings, and of what is there to show with them, to be put right.
+func (r *Report) EachPath(see func(path *string)) {
+	for i := range r.Findings {
+		f := &r.Findings[i]
+		see(&f.Path)
+		f.More.EachPath(see)
+	}
+}

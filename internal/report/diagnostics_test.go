@@ -1,0 +1,149 @@
+package report
+
+import (
+	"bytes"
+	"compress/gzip"
+	"errors"
+	"fmt"
+	"strings"
+	"testing"
+	"unicode/utf16"
+
+	"zincdoor/internal/core/policy"
+)
+
+// show writes findings in a line each: path:line:column-end level rule message xN, notes and snippet after it.
+func show(r *Report) string {
+	var out []string
+	for _, f := range r.Findings {
+		line := fmt.Sprintf("%s:%d:%d-%d %s %s| %s", f.Path, f.Region.Line, f.Region.Column, f.Region.EndColumn, f.Level, f.Rule, f.Message)
+		for _, n := range f.Details().Notes {
+			line += fmt.Sprintf(" + %s:%d %s", n.Path, n.Region.Line, n.Message)
+		}
+		if f.Snippet != "" {
+			line += " <" + f.Snippet + ">"
+		}
+		out = append(out, line)
+	}
+	return strings.Join(out, "\n")
+}
+
+func TestDiagnostics(t *testing.T) {
+	for _, c := range []struct{ name, text, want, failure string }{
+		{"gcc with source and notes", `In file included from core/main.c:3,
+                 from core/all.c:1:
+core/tide.h: In function ‘f’:
+core/tide.h:41:9: warning: unused variable ‘h’ [-Wunused-variable]
+   41 |     int h;
+      |         ^~~
+core/tide.c:9:1: note: declared here
+    9 | struct h
+      | ^
+2 warnings generated.
+`, "core/tide.h:41:9-12 warning -Wunused-variable| unused variable 'h' + core/tide.c:9 declared here <    int h;>", ""},
+		{"flags", `a.c:1:2: error: x [-Werror=format=]
+a.c:1:2: error: y [-Werror,-Wshadow]
+a.c:1:2: warning: z [CWE-457] [-Wanalyzer-use-of-uninitialized-value]
+a.c:1:2: warning: array 'int[4]' [tide-table]
+a.c:1:2: warning: bounds [0, 3]
+cc1: all warnings being treated as errors
+`, `a.c:1:2-0 error -Wformat=| x
+a.c:1:2-0 error -Wshadow| y
+a.c:1:2-0 warning -Wanalyzer-use-of-uninitialized-value| z
+a.c:1:2-0 warning tide-table| array 'int[4]'
+a.c:1:2-0 warning | bounds [0, 3]`, ""},
+		{"colours and links", "\x1b[01m\x1b[Ka.c:4:15:\x1b[m\x1b[K \x1b[01;35m\x1b[Kwarning: \x1b[m\x1b[Kx [\x1b]8;;https://e.example/f\x1b\\-Wshadow\x1b]8;;\x1b\\]\r\n",
+			"a.c:4:15-0 warning -Wshadow| x", ""},
+		{"a code after the weight", "fares/a.rs:4:5: warning[W7]: dear fare\nfares/a.rs:4:9: error[E0308]: mismatched fares\n", "fares/a.rs:4:5-0 warning W7| dear fare\nfares/a.rs:4:9-0 error E0308| mismatched fares", "line 2: an error without a flag"},
+		{"fatal error", "a.c:1:10: fatal error: tide.h: No such file\ncompilation terminated.\n", "a.c:1:10-0 error | tide.h: No such file", "line 1: the compiler stopped"},
+		{"error without a flag", "a.c:1:10: error: expected ';'\n", "a.c:1:10-0 error | expected ';'", "line 1: an error without a flag"},
+		{"no word for the weight", "./fares/a.go:3:4: undefined: fare\n", "./fares/a.go:3:4-0 error | undefined: fare", "line 1: an error without a flag"},
+		{"a driver refuses", "clang: error: unknown argument '-x' [-Wx]\n", ":0:0-0 error -Wx| unknown argument '-x'", "the tool refused its call"},
+		{"a program warns", "clang: warning: argument unused [-Wunused-command-line-argument]\n", ":0:0-0 warning -Wunused-command-line-argument| argument unused", ""},
+		{"the build stopped", "a.c:1:1: error: x [-Werror=shadow]\nmake[1]: *** [Makefile:3: a.o] Error 1\n", "a.c:1:1-0 error -Wshadow| x", "line 2: the build stopped"},
+		{"a crash", "Stack dump:\n0. Program arguments: clang\n", "", "line 1: the compiler crashed"},
+		{"template backtrace", "a.cc: In instantiation of 'f':\na.cc:9:3:   required from here\na.cc:2:1: warning: x [-Wy]\n", "a.cc:2:1-0 warning -Wy| x + a.cc:9 required from here", ""},
+		{"drive letter, spaces, column range", "C:\\tide board\\a.c:3:4-6: warning: x\nb c.c:7: warning: y\n", "C:/tide board/a.c:3:4-7 warning | x\nb c.c:7:0-0 warning | y", ""},
+		{"no positions", "12:30:45: starting\nhttp://quay.example:80: up\nhello\n", "", ""},
+		{"a file without a line", "core/tide.c: warning: too long\n", "core/tide.c:0:0-0 warning | too long", ""},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			r, err := Read(strings.NewReader(c.text), Form{Format: policy.Diagnostics})
+			if err != nil {
+				t.Fatal(err)
+			}
+			if got := show(r); got != c.want {
+				t.Errorf("got\n%s\nwant\n%s", got, c.want)
+			}
+			if !strings.Contains(r.Stopped, c.failure) || (c.failure == "") != (r.Stopped == "") {
+				t.Errorf("failure %q, want %q", r.Stopped, c.failure)
+			}
+		})
+	}
+}
+
+// wide is a text in UTF-16 with its mark.
+func wide(text string, little bool) string {
+	var out strings.Builder
+	for _, unit := range append([]uint16{0xFEFF}, utf16.Encode([]rune(text))...) {
+		high, low := byte(unit>>8), byte(unit)
+		if little {
+			high, low = low, high
+		}
+		out.Write([]byte{high, low})
+	}
+	return out.String()
+}
+
+func packed(text string) string {
+	var out bytes.Buffer
+	w := gzip.NewWriter(&out)
+	w.Write([]byte(text))
+	w.Close()
+	return out.String()
+}
+
+func TestDetect(t *testing.T) {
+	const log = `{"version":"2.1.0","runs":[]}`
+	for _, c := range []struct{ name, text, want string }{
+		{"text", "a.c:1: warning: x\n", policy.Diagnostics},
+		{"nothing", "", policy.Diagnostics},
+		{"a log", "\n  " + log, ""},
+		{"a log at once", log, policy.SARIF},
+		{"a log with a byte-order mark", "\xEF\xBB\xBF" + log, policy.SARIF},
+		{"a log between lines", "clang: warning: unstable\n\n" + log + "\n3 warnings generated.\n", policy.SARIF},
+		{"other JSON", `{"Imports":[]}`, ""},
+		{"a JSON array", `[{"kind":"warning"}]`, ""},
+		{"UTF-16", wide(log, true), policy.SARIF},
+		{"UTF-16, the greater byte first", wide(log, false), policy.SARIF},
+		{"packed", packed(log), policy.SARIF},
+		{"packed UTF-16", packed(wide("a.c:1: warning: x\n", true)), policy.Diagnostics},
+		{"packed and cut off", packed(strings.Repeat(log, 90))[:60], ""},
+		{"packed and cut off at once", "\x1F\x8B\x08\x00", ""},
+		{"binary", "ELF\x00\x01", ""},
+	} {
+		r, err := Read(strings.NewReader(c.text), Form{Format: ""})
+		switch {
+		case c.want == "" && !errors.Is(err, ErrMalformed):
+			t.Errorf("%s: error %v, want a malformed report", c.name, err)
+		case c.want != "" && (err != nil || r.Format != c.want):
+			t.Errorf("%s: %+v, error %v, want %s", c.name, r, err, c.want)
+		}
+	}
+}
+
+func FuzzDiagnostics(f *testing.F) {
+	f.Add("a.c:4:15: warning: x [-Wshadow]\n    4 | int x;\n      |     ^\n")
+	f.Add("C:\\a.c:1:2-3: note: x\n: : :\n1:1:1\n\x1b]8;;x\x1b\\")
+	f.Fuzz(func(t *testing.T, text string) {
+		r, err := Read(strings.NewReader(text), Form{Format: policy.Diagnostics})
+		if err != nil {
+			return
+		}
+		for _, f := range r.Findings {
+			if f.Region.Line < 0 || f.Region.Column < 0 || f.Level == "" {
+				t.Fatalf("impossible finding %+v", f)
+			}
+		}
+	})
+}

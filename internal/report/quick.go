@@ -1,0 +1,319 @@
+package report
+
+import (
+	"bytes"
+	"hash/maphash"
+
+	"zincdoor/internal/core/finding"
+)
+
+// quick is what nearly all results hold, read without taking the result apart as a whole. Its texts are parts of the
+// feed, good until that reads on.
+type quick struct {
+	raw []byte // the whole result
+
+	ruleID, level, kind, state, message text
+	uri, base, snippet                  text
+	rule, index                         int // -1 for none
+	region                              [4]int
+	occurrences, rank                   int
+	prints, partial                     []named
+
+	slow    bool // it holds something else that matters
+	details bool // it holds something to show
+}
+
+// named is a text with its name.
+type named struct{ name, value text }
+
+// read reads a result. Of several locations the first counts, with last the last.
+func (q *quick) read(s *scan, last bool) bool {
+	if !s.take('{') {
+		return false
+	}
+	from := s.i - 1
+	for first := true; ; first = false {
+		name, ok := s.member(first)
+		if !ok {
+			q.raw = s.b[from:s.i]
+			return q.end(s)
+		}
+		q.slow = q.slow || name.escaped // as a member's name hardly ever is
+		switch string(name.raw) {
+		case "ruleId":
+			ok = q.text(s, &q.ruleID)
+		case "ruleIndex":
+			ok = q.whole(s, &q.rule)
+		case "level":
+			ok = q.text(s, &q.level)
+		case "kind":
+			ok = q.text(s, &q.kind)
+		case "baselineState":
+			ok = q.text(s, &q.state)
+		case "occurrenceCount":
+			ok = q.whole(s, &q.occurrences)
+		case "rank":
+			ok = q.whole(s, &q.rank)
+		case "message":
+			ok = q.object(s, (*quick).messageMember)
+		case "locations":
+			ok = q.locations(s, last)
+		case "fingerprints":
+			ok = q.object(s, (*quick).fingerprint)
+		case "partialFingerprints":
+			ok = q.object(s, (*quick).partialFingerprint)
+		case "properties":
+			ok = q.object(s, (*quick).property)
+		case "codeFlows", "relatedLocations", "fixes":
+			ok = q.unlessEmpty(s, &q.details)
+		case "suppressions", "rule", "provenance", "taxa":
+			ok = q.unlessEmpty(s, &q.slow)
+		default:
+			ok = s.skip()
+		}
+		if !ok {
+			return false
+		}
+	}
+}
+
+// end is whether an object or array has come to its end.
+func (q *quick) end(s *scan) bool {
+	if !s.ended() {
+		return false
+	}
+	s.fault = ""
+	return true
+}
+
+// text reads a string; another value is left to the slow way, which tells what is wrong with it.
+func (q *quick) text(s *scan, into *text) (ok bool) {
+	c, ok := s.next()
+	if !ok {
+		return false
+	}
+	if c != '"' {
+		q.slow = true
+		return s.skip()
+	}
+	*into, ok = s.string()
+	return ok
+}
+
+func (q *quick) whole(s *scan, into *int) bool {
+	n, plain, ok := s.whole()
+	*into, q.slow = n, q.slow || !plain
+	return ok
+}
+
+// object reads an object by its members.
+func (q *quick) object(s *scan, member func(q *quick, s *scan, name []byte) bool) bool {
+	c, ok := s.next()
+	if !ok {
+		return false
+	}
+	if c != '{' {
+		q.slow = true
+		return s.skip()
+	}
+	s.i++
+	for first := true; ; first = false {
+		name, ok := s.member(first)
+		if !ok {
+			return q.end(s)
+		}
+		q.slow = q.slow || name.escaped
+		if !member(q, s, name.raw) {
+			return false
+		}
+	}
+}
+
+func (q *quick) messageMember(s *scan, name []byte) bool {
+	switch string(name) {
+	case "text":
+		return q.text(s, &q.message)
+	case "id", "arguments":
+		q.slow = true
+	}
+	return s.skip()
+}
+
+func (q *quick) locations(s *scan, last bool) bool {
+	c, ok := s.next()
+	if !ok {
+		return false
+	}
+	if c != '[' {
+		q.slow = true
+		return s.skip()
+	}
+	s.i++
+	for n := 0; ; n++ {
+		if !s.element(']', n == 0) {
+			return q.end(s)
+		}
+		if n > 0 && !last {
+			if !s.skip() {
+				return false
+			}
+			continue
+		}
+		q.uri, q.base, q.snippet, q.index, q.region = text{}, text{}, text{}, -1, [4]int{}
+		if !q.object(s, (*quick).locationMember) {
+			return false
+		}
+	}
+}
+
+func (q *quick) locationMember(s *scan, name []byte) bool {
+	switch string(name) {
+	case "physicalLocation":
+		return q.object(s, (*quick).physicalMember)
+	case "logicalLocations":
+		return q.unlessEmpty(s, &q.details)
+	}
+	return s.skip()
+}
+
+func (q *quick) physicalMember(s *scan, name []byte) bool {
+	switch string(name) {
+	case "artifactLocation":
+		return q.object(s, (*quick).artifactMember)
+	case "region":
+		return q.object(s, (*quick).regionMember)
+	}
+	return s.skip()
+}
+
+func (q *quick) artifactMember(s *scan, name []byte) bool {
+	switch string(name) {
+	case "uri":
+		return q.text(s, &q.uri)
+	case "uriBaseId":
+		return q.text(s, &q.base)
+	case "index":
+		return q.whole(s, &q.index)
+	}
+	return s.skip()
+}
+
+func (q *quick) regionMember(s *scan, name []byte) bool {
+	switch string(name) {
+	case "startLine":
+		return q.whole(s, &q.region[0])
+	case "startColumn":
+		return q.whole(s, &q.region[1])
+	case "endLine":
+		return q.whole(s, &q.region[2])
+	case "endColumn":
+		return q.whole(s, &q.region[3])
+	case "snippet":
+		return q.object(s, (*quick).snippetMember)
+	}
+	return s.skip()
+}
+
+func (q *quick) snippetMember(s *scan, name []byte) bool {
+	if string(name) == "text" {
+		return q.text(s, &q.snippet)
+	}
+	return s.skip()
+}
+
+func (q *quick) property(s *scan, name []byte) bool {
+	q.slow = q.slow || string(name) == "tags" || string(name) == "zincdoor"
+	return s.skip()
+}
+
+func (q *quick) fingerprint(s *scan, name []byte) bool { return q.named(s, name, &q.prints) }
+
+func (q *quick) partialFingerprint(s *scan, name []byte) bool { return q.named(s, name, &q.partial) }
+
+func (q *quick) named(s *scan, name []byte, into *[]named) bool {
+	one := named{name: text{raw: name}}
+	if !q.text(s, &one.value) {
+		return false
+	}
+	if string(one.name.raw) != finding.OwnPrint {
+		*into = append(*into, one)
+	}
+	return true
+}
+
+// unlessEmpty passes a value by, and notes that it is there unless it is an empty array or null.
+func (q *quick) unlessEmpty(s *scan, there *bool) bool {
+	c, ok := s.next()
+	if !ok {
+		return false
+	}
+	from := s.i
+	if !s.skip() {
+		return false
+	}
+	*there = *there || c != 'n' && !(c == '[' && len(bytes.TrimSpace(s.b[from+1:s.i-1])) == 0)
+	return true
+}
+
+// seen keeps strings that were read lately, so that the same bytes give the same string.
+type seen struct {
+	seed  maphash.Seed
+	slots [4096]struct{ raw, plain string }
+}
+
+func (k *seen) string(t text) string {
+	if len(t.raw) == 0 {
+		return ""
+	}
+	slot := &k.slots[maphash.Bytes(k.seed, t.raw)%uint64(len(k.slots))]
+	if slot.raw != string(t.raw) {
+		slot.raw = string(t.raw)
+		if slot.plain = slot.raw; t.escaped {
+			slot.plain = t.string()
+		}
+	}
+	return slot.plain
+}
+
+// fill makes a result of what was read quickly.
+func (r *run) fill(q *quick) {
+	seen := &r.sarif.seen
+	region := sarifRegion{StartLine: q.region[0], StartColumn: q.region[1], EndLine: q.region[2], EndColumn: q.region[3]}
+	region.Snippet.Text = seen.string(q.snippet)
+	r.one = result{
+		RuleID: seen.string(q.ruleID), Level: seen.string(q.level), Kind: seen.string(q.kind), BaselineState: seen.string(q.state),
+		Occurrences: q.occurrences, Rank: float64(q.rank), plain: true, prints: seen.prints(q),
+	}
+	r.one.Message.Text = q.message.string() // which is another one nearly always
+	if q.rule >= 0 {
+		r.ruleIndex = q.rule
+		r.one.RuleIndex = &r.ruleIndex
+	}
+	if len(q.uri.raw) > 0 || q.index >= 0 || region.StartLine > 0 {
+		at := &r.place[0]
+		*at = location{}
+		at.Physical.Region = region
+		at.Physical.Artifact = artifactLocation{URI: seen.string(q.uri), BaseID: seen.string(q.base)}
+		if q.index >= 0 {
+			r.artifactIndex = q.index
+			at.Physical.Artifact.Index = &r.artifactIndex
+		}
+		r.one.Locations = r.place[:]
+	}
+}
+
+// prints are the fingerprints of a result, or, where it has none, those that are a part of one.
+func (k *seen) prints(q *quick) finding.Prints {
+	list := q.prints
+	if len(list) == 0 {
+		list = q.partial
+	}
+	if len(list) == 1 {
+		return finding.OnePrint(k.string(list[0].name), list[0].value.string())
+	}
+	all := make(map[string]string, len(list))
+	for _, p := range list {
+		all[p.name.string()] = p.value.string()
+	}
+	return finding.MakePrints(all)
+}

@@ -1,0 +1,279 @@
+package report
+
+import (
+	"bufio"
+	"bytes"
+	"cmp"
+	"errors"
+	"fmt"
+	"io"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+
+	"zincdoor/internal/core/finding"
+	"zincdoor/internal/core/policy"
+	"zincdoor/internal/core/source"
+)
+
+// maxDocument bounds how much of a report is held at once while a recipe reads it: one JSON value, or an XML document, in
+// bytes.
+const maxDocument = 256 << 20
+
+// maxDepth bounds how deep an XML document may be nested.
+const maxDepth = 1000
+
+// mostUnread is how many of the lines are kept that a recipe couldn't read.
+const mostUnread = 20
+
+// Unread is a part of a report that a recipe couldn't read.
+type Unread struct {
+	At   string // "line 3", or a path
+	Text string
+}
+
+// cook reads a report as a recipe says.
+type cook struct {
+	*policy.Recipe
+	report  *Report
+	unknown map[string]bool // severities that say nothing to the policy
+}
+
+func readRecipe(in *bufio.Reader, recipe *policy.Recipe) (*Report, error) {
+	c := &cook{Recipe: recipe, report: &Report{Format: recipe.Name, Tools: []Tool{{}}}, unknown: map[string]bool{}}
+	head, err := in.Peek(in.Size())
+	if err != nil && err != io.EOF && !errors.Is(err, bufio.ErrBufferFull) {
+		return nil, err
+	}
+	empty := len(bytes.TrimSpace(head)) == 0
+	c.report.Clean = !empty && recipe.Clean != nil && recipe.Clean.Match(bytes.TrimSpace(head))
+	if recipe.Noise != nil {
+		in = bufio.NewReaderSize(&quiet{in: in, noise: recipe.Noise}, 1<<16)
+	}
+	read := map[string]func(*bufio.Reader) error{
+		policy.PlainText: c.text, policy.JSONText: c.json, policy.XMLText: c.xml, policy.CSVText: c.table, policy.TSVText: c.table,
+	}[recipe.As]
+	if err := read(in); err != nil {
+		return nil, err
+	}
+	switch {
+	case len(c.report.Findings) > 0 || c.report.Clean:
+	case !empty:
+		c.report.Failure = fmt.Sprintf("the recipe %s reads no finding from it%s; where that means that the tool found nothing, the recipe says by clean: what stands in it then", recipe.Name, c.example())
+	case recipe.As != policy.PlainText:
+		return nil, fmt.Errorf("byte 0: it is empty, which is no %s: %w", strings.ToUpper(recipe.As), ErrMalformed)
+	}
+	for word := range c.unknown {
+		rung, _ := recipe.Rung(word)
+		c.report.Notices = append(c.report.Notices, fmt.Sprintf("the recipe %s doesn't know the severity %q, so it counts as %s", recipe.Name, clip(word), rung))
+	}
+	slices.Sort(c.report.Notices)
+	if n := c.report.UnreadCount; n > 0 && len(c.report.Findings) > 0 {
+		c.report.Notices = append(c.report.Notices, fmt.Sprintf("the recipe %s passes by what it can't read: %d%s; noise: takes lines that say nothing", recipe.Name, n, c.example()))
+	}
+	return c.report, nil
+}
+
+func (c *cook) example() string {
+	if len(c.report.Unread) == 0 {
+		return ""
+	}
+	return fmt.Sprintf(" (%s: %q)", c.report.Unread[0].At, clip(c.report.Unread[0].Text))
+}
+
+// quiet leaves out the lines that a pattern takes.
+type quiet struct {
+	in    *bufio.Reader
+	noise *regexp.Regexp
+	left  []byte
+	end   error
+}
+
+func (q *quiet) Read(p []byte) (int, error) {
+	for len(q.left) == 0 {
+		if q.end != nil {
+			return 0, q.end
+		}
+		var line []byte
+		line, q.end = q.in.ReadBytes('\n')
+		if !q.noise.Match(bytes.TrimRight(line, "\r\n")) {
+			q.left = line
+		} else if bytes.HasSuffix(line, []byte("\n")) {
+			q.left = line[len(line)-1:] // line numbers stay
+		}
+	}
+	n := copy(p, q.left)
+	q.left = q.left[n:]
+	return n, nil
+}
+
+// values are a finding's fields as the report has them.
+type values map[string]string
+
+// add makes values a finding. at says where they stand.
+func (c *cook) add(v values, at string) error {
+	f := finding.Finding{
+		Path: cleanLocation(v["path"]), Rule: v["rule"], Message: v["message"], Tool: v["tool"],
+		Columns: source.CodePoints, Level: finding.Warning, Occurrences: 1,
+	}
+	f.Message = cmp.Or(f.Message, f.Rule, "the report says no more") // what it counts as a finding is never left out
+	if v["help"] != "" {
+		f.Detail().Help = v["help"]
+	}
+	numbers := []*int{&f.Region.Line, &f.Region.Column, &f.Region.EndLine, &f.Region.EndColumn}
+	for i, name := range []string{"line", "column", "end_line", "end_column"} {
+		number, err := c.number(name, v[name])
+		if err != nil {
+			return fmt.Errorf("%s: %s is %q, which is no number: %w", at, name, clip(v[name]), ErrMalformed)
+		}
+		*numbers[i] = number
+	}
+	if f.Region.EndColumn > 0 {
+		f.Region.EndColumn++ // tools name the last character, a region the one after it
+	}
+	if f.Region.Line > 0 {
+		f.Region.EndLine = max(f.Region.EndLine, f.Region.Line)
+	} else {
+		f.Region = finding.Region{}
+	}
+	weight := finding.Traits{Measured: v["measure"]}
+	if number, err := strconv.ParseFloat(weight.Measured, 64); weight.Measured != "" && (err != nil || number != number) {
+		return fmt.Errorf("%s: measure is %q, which is no number: %w", at, clip(weight.Measured), ErrMalformed)
+	}
+	if word := v["severity"]; word != "" {
+		rung, known := c.Rung(word)
+		weight.Rung = rung
+		if !known {
+			c.unknown[word] = true
+		}
+		if level := finding.Level(rung); slices.Contains(finding.Levels, level) {
+			f.Level = level
+		}
+	}
+	if text, ok := v["suggestion"]; ok && f.Region.Line > 0 {
+		f.Detail().Fixes = []finding.Fix{{Edits: []finding.Edit{{Path: f.Path, Region: f.Region, Text: text}}}}
+	}
+	if weight.Rung != "" || weight.Measured != "" {
+		f.Traits = &weight
+	}
+	c.report.Findings = append(c.report.Findings, f)
+	return nil
+}
+
+// number reads a line or column, 0 where there is none, counted from 1.
+func (c *cook) number(name, text string) (int, error) {
+	text = strings.TrimSpace(text)
+	if text == "" || text == "null" {
+		return 0, nil
+	}
+	whole, fraction, _ := strings.Cut(text, ".0")
+	number, err := strconv.Atoi(whole)
+	first := 1
+	if f, ok := c.Fields[name]; ok {
+		first = f.First
+	}
+	if err != nil || strings.Trim(fraction, "0") != "" || number < 0 || number > 1<<30 {
+		return 0, strconv.ErrSyntax
+	}
+	return number + 1 - first, nil
+}
+
+// cut takes what a field wants of a value.
+func cut(f policy.Field, value string) string {
+	if f.Cut == nil {
+		return value
+	}
+	m := f.Cut.FindStringSubmatch(value)
+	switch {
+	case m == nil:
+		return ""
+	case len(m) > 1:
+		return m[1]
+	}
+	return m[0]
+}
+
+func (c *cook) unread(at, text string) {
+	c.report.UnreadCount++
+	if len(c.report.Unread) < mostUnread {
+		c.report.Unread = append(c.report.Unread, Unread{at, text})
+	}
+}
+
+// constants are the fields that say always the same.
+func (c *cook) constants() values {
+	v := values{}
+	for name, f := range c.Fields {
+		if f.Is != "" {
+			v[name] = f.Is
+		}
+	}
+	return v
+}
+
+// text reads lines: one that match takes begins a finding, those after it that then takes go on with it.
+func (c *cook) text(in *bufio.Reader) error {
+	var open values // the finding that the last lines belong to
+	begun := 0
+	flush := func() error {
+		if open == nil {
+			return nil
+		}
+		v := open
+		open = nil
+		return c.add(v, fmt.Sprintf("line %d", begun))
+	}
+	for number := 1; ; number++ {
+		raw, err := readLine(in)
+		if err != nil && err != io.EOF {
+			return fmt.Errorf("reading line %d: %w", number, err)
+		}
+		if bytes.IndexByte(raw, 0) >= 0 {
+			return fmt.Errorf("line %d: the report isn't text: %w", number, ErrMalformed)
+		}
+		line := plain(raw)
+		if m := c.Match.FindStringSubmatch(line); m != nil && line != "" {
+			if err := flush(); err != nil {
+				return err
+			}
+			open, begun = c.constants(), number
+			groups(open, c.Match, m)
+		} else if m := c.goesOn(open, line); m != nil {
+			groups(open, c.Then, m)
+		} else if line != "" {
+			if err := flush(); err != nil {
+				return err
+			}
+			if c.Clean != nil && c.Clean.MatchString(line) {
+				c.report.Clean = true
+			} else {
+				c.unread(fmt.Sprintf("line %d", number), line)
+			}
+		}
+		if err == io.EOF {
+			return flush()
+		}
+	}
+}
+
+func (c *cook) goesOn(open values, line string) []string {
+	if open == nil || c.Then == nil || line == "" {
+		return nil
+	}
+	return c.Then.FindStringSubmatch(line)
+}
+
+// groups takes the named groups of a match over. What a message has already is gone on with; other fields keep what they
+// have.
+func groups(v values, pattern *regexp.Regexp, match []string) {
+	for i, name := range pattern.SubexpNames() {
+		switch {
+		case name == "" || match[i] == "":
+		case v[name] == "":
+			v[name] = match[i]
+		case name == "message":
+			v[name] += " " + strings.TrimSpace(match[i])
+		}
+	}
+}

@@ -1,0 +1,134 @@
+// Package report reads reports: from the bytes a tool wrote to findings. It knows the formats, and when a report says
+// of itself that it is no evidence. Paths come out as the report has them; Places finds them in a repository.
+package report
+
+import (
+	"bufio"
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"strings"
+
+	"zincdoor/internal/core/finding"
+	"zincdoor/internal/core/policy"
+)
+
+// ErrMalformed is the error of a report that can't be read; what and where is wrapped around it.
+var ErrMalformed = errors.New("malformed report")
+
+// Report is what one report says.
+type Report struct {
+	Format   string
+	Findings []finding.Finding // in the report's order; Path as Location has it
+
+	// Tools are those the report speaks for, by name.
+	Tools []Tool
+
+	// Rules are what the tools tell of their rules, by rule.
+	Rules map[string]finding.Rule
+
+	// Relative gives, for a path made absolute by a base that the report names, the path relative to that base.
+	Relative map[string]string
+
+	// Commit is the revision the report says it was made at, "" where it doesn't say.
+	Commit string
+
+	// Failure says how the tool failed by its own word, Stopped on which finding it stopped looking; "" where it didn't.
+	Failure, Stopped string
+
+	// Of a report that a recipe reads:
+	Clean       bool     // it says that the tool found nothing
+	Notices     []string // what people should know of how it was read
+	Unread      []Unread // the first parts that couldn't be read
+	UnreadCount int      // how many there are
+}
+
+// Tool is a tool that a report speaks for.
+type Tool struct {
+	Name    string // "" where the report doesn't name it
+	Version string
+	Targets []string // paths the tool says it looked at; empty where it doesn't say
+}
+
+// Form says how to read a report.
+type Form struct {
+	Format string         // one of policy.Formats, "" to find out by the content
+	Recipe *policy.Recipe // in its place; nil for none
+	Flows  bool           // every code flow is needed, however many there are
+}
+
+// Read reads a report. An error wraps ErrMalformed, or is the reader's own.
+func Read(r io.Reader, form Form) (*Report, error) {
+	in, err := decode(bufio.NewReaderSize(r, 1<<16))
+	if err != nil {
+		return nil, err
+	}
+	if form.Recipe != nil {
+		return readRecipe(in, form.Recipe)
+	}
+	format := form.Format
+	if format == "" {
+		if format, err = detect(in); err != nil {
+			return nil, err
+		}
+	}
+	switch format {
+	case policy.SARIF:
+		return readSARIF(in, sizeOf(r), form.Flows)
+	case policy.Diagnostics:
+		return readDiagnostics(in)
+	}
+	return nil, fmt.Errorf("no format is called %q; there are %s", format, strings.Join(policy.Formats, ", "))
+}
+
+// sizeOf is how many bytes a reader has, as far as it is a file; 0 where that isn't known. A packed file has more.
+func sizeOf(r io.Reader) int64 {
+	if file, ok := r.(interface{ Stat() (fs.FileInfo, error) }); ok {
+		if info, err := file.Stat(); err == nil && info.Mode().IsRegular() {
+			return info.Size()
+		}
+	}
+	return 0
+}
+
+// detect tells the format by the first 64 KiB: a JSON object with SARIF's marks, alone or on a line between other
+// lines as compilers print it, or lines of text.
+func detect(in *bufio.Reader) (string, error) {
+	head, err := in.Peek(in.Size())
+	if err != nil && err != io.EOF && err != bufio.ErrBufferFull {
+		return "", err
+	}
+	if i := bytes.IndexByte(head, 0); i >= 0 {
+		return "", fmt.Errorf("byte %d: the report isn't text: %w", i, ErrMalformed)
+	}
+	for at := 0; at < len(head); {
+		rest := head[at:]
+		if rest[0] == '{' && isSARIF(rest) {
+			return policy.SARIF, nil
+		}
+		end := bytes.IndexByte(rest, '\n')
+		if rest[0] == '{' || end < 0 {
+			break
+		}
+		at += end + 1
+	}
+	if start := bytes.TrimSpace(head); len(start) > 0 && (start[0] == '{' || start[0] == '[') {
+		return "", fmt.Errorf(`byte 0: JSON, but not a SARIF 2.1.0 log (no "runs"); only %s can be read: %w`, strings.Join(policy.Formats, " and "), ErrMalformed)
+	}
+	return policy.Diagnostics, nil
+}
+
+func isSARIF(head []byte) bool {
+	return bytes.Contains(head, []byte(`"runs"`)) || bytes.Contains(head, []byte("sarif"))
+}
+
+// cleanLocation makes a path as a tool wrote it one with slashes: backslashes are separators where a drive letter or the
+// lack of any slash says so.
+func cleanLocation(p string) string {
+	if strings.IndexByte(p, '\\') >= 0 && (len(p) > 1 && p[1] == ':' || strings.IndexByte(p, '/') < 0) {
+		p = strings.ReplaceAll(p, `\`, "/")
+	}
+	return p
+}
