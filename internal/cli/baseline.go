@@ -13,13 +13,13 @@ import (
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
+	"zincdoor/internal/baselinefile"
 	"zincdoor/internal/core/baseline"
 	"zincdoor/internal/core/finding"
 	"zincdoor/internal/core/judge"
 	"zincdoor/internal/core/policy"
 	"zincdoor/internal/gate"
 	"zincdoor/internal/render"
-	"zincdoor/internal/store"
 )
 
 func (p *program) baseline() *cobra.Command {
@@ -81,7 +81,7 @@ func (s *survey) entryFor(f judge.Finding, reasons baseline.Entry) baseline.Entr
 
 // editList changes a list under a lock.
 func editList(file string, change func(now *baseline.Baseline) (*baseline.Baseline, error)) error {
-	err := store.Edit(file, func(old *baseline.Baseline, unread error) (*baseline.Baseline, error) {
+	err := baselinefile.Edit(file, func(old *baseline.Baseline, unread error) (*baseline.Baseline, error) {
 		if unread != nil {
 			return nil, unread
 		}

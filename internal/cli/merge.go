@@ -6,8 +6,8 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"zincdoor/internal/baselinefile"
 	"zincdoor/internal/core/baseline"
-	"zincdoor/internal/store"
 )
 
 func (p *program) merge() *cobra.Command {
@@ -27,11 +27,11 @@ zincdoor fit has git do this by itself (git config merge.zincdoor.driver "zincdo
 					continue
 				}
 				var err error
-				if sides[i], err = store.Read(file); err != nil {
+				if sides[i], err = baselinefile.Open(file); err != nil {
 					return unjudged{fmt.Errorf("nothing is merged: %w", err)}
 				}
 			}
-			if err := store.Write(args[1], baseline.Merge(sides[0], sides[1], sides[2])); err != nil {
+			if err := baselinefile.Save(args[1], baseline.Merge(sides[0], sides[1], sides[2])); err != nil {
 				return unjudged{err}
 			}
 			return nil

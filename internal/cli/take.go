@@ -8,11 +8,11 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"zincdoor/internal/baselinefile"
 	"zincdoor/internal/core/baseline"
 	"zincdoor/internal/core/finding"
 	"zincdoor/internal/core/policy"
 	"zincdoor/internal/render"
-	"zincdoor/internal/store"
 )
 
 // takeFlags are the flags of zincdoor baseline take.
@@ -57,7 +57,7 @@ func (p *program) runTake(ctx context.Context, flags takeFlags) error {
 	if err != nil {
 		return err
 	}
-	err = store.Edit(s.file, func(old *baseline.Baseline, unread error) (*baseline.Baseline, error) {
+	err = baselinefile.Edit(s.file, func(old *baseline.Baseline, unread error) (*baseline.Baseline, error) {
 		if unread != nil && (!flags.replace || flags.tool != "") {
 			return nil, fmt.Errorf("%w; mend it, or write it anew with --replace", unread)
 		}

@@ -10,6 +10,7 @@ import (
 	"zincdoor/internal/core/change"
 	"zincdoor/internal/core/finding"
 	"zincdoor/internal/core/judge"
+	"zincdoor/internal/core/recognise"
 	"zincdoor/internal/core/source"
 )
 
@@ -20,28 +21,28 @@ func (s *scene) know(c *judge.Case, way *change.Change, r *rules) error {
 	if err != nil {
 		return err
 	}
-	c.Recognised = baseline.Recognise(c.Findings, r.baseline.Entries, view.View)
+	c.Recognised = recognise.Recognise(c.Findings, r.baseline.Entries, view.View)
 	c.Offers, c.Dropped, c.Whole = recogniseOffers(c, r.offers, r.whole, view.View), r.dropped, r.whole
-	c.BaseRecognised = baseline.Recognise(c.Findings, c.Base, view.View)
+	c.BaseRecognised = recognise.Recognise(c.Findings, c.Base, view.View)
 	return view.unread
 }
 
 // recogniseOffers finds the findings that the change accepts for itself. An entry that only notes anew where an accepted
 // finding stands is no offer.
-func recogniseOffers(c *judge.Case, offers []baseline.Offer, whole bool, view baseline.View) []judge.Offer {
+func recogniseOffers(c *judge.Case, offers []baseline.Offer, whole bool, view recognise.View) []judge.Offer {
 	if len(offers) == 0 {
 		return nil
 	}
 	findingOf := map[baseline.Entry][]int{} // by the entry that recognises them
 	for f, e := range c.Recognised.EntryOf {
-		if e != baseline.None {
+		if e != recognise.None {
 			entry := c.Baseline.Entries[e]
 			findingOf[entry] = append(findingOf[entry], f)
 		}
 	}
 	free := make([]bool, len(c.Findings)) // what an offer may be for
 	for f, e := range c.Recognised.EntryOf {
-		free[f] = e == baseline.None || whole
+		free[f] = e == recognise.None || whole
 	}
 	var left []judge.Offer
 	var entries []baseline.Entry
@@ -58,7 +59,7 @@ func recogniseOffers(c *judge.Case, offers []baseline.Offer, whole bool, view ba
 				free[f] = true
 			}
 		}
-		left, entries = append(left, judge.Offer{Offer: o, Finding: baseline.None}), append(entries, o.Entry)
+		left, entries = append(left, judge.Offer{Offer: o, Finding: recognise.None}), append(entries, o.Entry)
 	}
 	var findings []finding.Finding
 	var index []int
@@ -68,8 +69,8 @@ func recogniseOffers(c *judge.Case, offers []baseline.Offer, whole bool, view ba
 		}
 	}
 	view.Change = nil // the entries are of the judged state
-	for f, e := range baseline.Recognise(findings, entries, view).EntryOf {
-		if e != baseline.None {
+	for f, e := range recognise.Recognise(findings, entries, view).EntryOf {
+		if e != recognise.None {
 			left[e].Finding = index[f]
 		}
 	}
@@ -79,17 +80,17 @@ func recogniseOffers(c *judge.Case, offers []baseline.Offer, whole bool, view ba
 // refreshes reports whether an entry says of a finding what can be seen of it, and no worse measure than was accepted.
 func refreshes(c *judge.Case, o baseline.Offer, f int) bool {
 	_, less := c.Policy.MeasureOf(c.Findings[f])
-	return o.Entry.Describes(baseline.EntryFor(c.Findings[f], "")) && !baseline.Worsened(o.Was.Measure, o.Entry.Measure, less)
+	return o.Entry.Describes(baseline.EntryFor(c.Findings[f], "")) && !finding.Worsened(o.Was.Measure, o.Entry.Measure, less)
 }
 
 // reading is what recognition may ask, and the first error of reading it.
 type reading struct {
-	baseline.View
+	recognise.View
 	unread error
 }
 
 func (s *scene) view(way *change.Change, r *rules, base []baseline.Entry) (*reading, error) {
-	view := &reading{View: baseline.View{Change: way, Aliases: r.policy.Aliases}}
+	view := &reading{View: recognise.View{Change: way, Aliases: r.policy.Aliases}}
 	paths := map[string]bool{}
 	renames := way.Renames()
 	add := func(path string) {

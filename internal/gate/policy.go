@@ -7,7 +7,7 @@ import (
 	"errors"
 	"io/fs"
 
-	"zincdoor/internal/core/baseline"
+	"zincdoor/internal/baselinefile"
 	"zincdoor/internal/core/finding"
 	"zincdoor/internal/core/policy"
 	"zincdoor/internal/git"
@@ -92,7 +92,7 @@ func (s *scene) seen(q Request, p *policy.Policy) (all []finding.Finding, err er
 	if err != nil || !found {
 		return all, nil // which the gate tells of
 	}
-	if b, err := baseline.Read(bytes.NewReader(data)); err == nil {
+	if b, err := baselinefile.Read(bytes.NewReader(data)); err == nil {
 		for _, e := range b.Entries {
 			all = append(all, finding.Finding{Tool: e.Tool, Rule: e.Rule})
 		}

@@ -8,6 +8,7 @@ import (
 	"os"
 	"strings"
 
+	"zincdoor/internal/baselinefile"
 	"zincdoor/internal/core/baseline"
 	"zincdoor/internal/core/finding"
 	"zincdoor/internal/core/judge"
@@ -296,7 +297,7 @@ func (s *scene) readBaseline(q Request, r *rules) error {
 func shortSide(side git.Side) string { return string(side[:min(len(side), 12)]) }
 
 func (r *rules) parseBaseline(name string, data []byte) error {
-	b, err := baseline.Read(bytes.NewReader(data))
+	b, err := baselinefile.Read(bytes.NewReader(data))
 	if err != nil {
 		return fmt.Errorf("%s: %w", name, err)
 	}
@@ -332,7 +333,7 @@ func (s *scene) readOffers(r *rules) error {
 		return nil
 	}
 	if found {
-		if theirs, err = baseline.Read(bytes.NewReader(data)); err != nil && local {
+		if theirs, err = baselinefile.Read(bytes.NewReader(data)); err != nil && local {
 			return nil
 		}
 	}

@@ -68,7 +68,7 @@ func EntryFor(f finding.Finding, severity string) Entry {
 		Prints: shorten(f.Prints),
 	}
 	if f.Code != (source.Code{}) {
-		e.Text, e.Before, e.After = hash(f.Code.Text), hash(f.Code.Before), hash(f.Code.After)
+		e.Text, e.Before, e.After = Hash(f.Code.Text), Hash(f.Code.Before), Hash(f.Code.After)
 		e.Twins = f.Code.Alike - 1
 	}
 	return e
@@ -83,8 +83,8 @@ func (e Entry) For(reasons Entry) Entry {
 // Lapsed reports whether the entry's acceptance has run out on the day today.
 func (e Entry) Lapsed(today string) bool { return e.Until != "" && e.Until < today }
 
-// hash shortens a line to 12 hexadecimal digits (48 bits): enough to tell the lines of one file apart.
-func hash(s string) string {
+// Hash shortens a line to 12 hexadecimal digits (48 bits): enough to tell the lines of one file apart.
+func Hash(s string) string {
 	sum := sha256.Sum256([]byte(s))
 	return hex.EncodeToString(sum[:6])
 }

@@ -52,7 +52,7 @@ func (b *Baseline) WithoutTool(tool string) *Baseline {
 func (e Entry) Refresh(f finding.Finding, measure string, less bool) Entry {
 	now := EntryFor(f, e.Severity).For(e)
 	now.Measure = measure
-	if Worsened(e.Measure, measure, less) {
+	if finding.Worsened(e.Measure, measure, less) {
 		now.Measure, now.Message = e.Measure, e.Message
 	}
 	return now
@@ -95,7 +95,7 @@ func (e Entry) identity() identity {
 // stricter is the entry whose acceptance ends first; of equal ones the same whichever side is ours.
 func stricter(a, b Entry) Entry {
 	end := func(e Entry) string { return cmp.Or(e.Until, "9999-12-31") }
-	if c := cmp.Or(cmp.Compare(end(a), end(b)), cmp.Compare(b.On, a.On), order(a, b)); c > 0 {
+	if c := cmp.Or(cmp.Compare(end(a), end(b)), cmp.Compare(b.On, a.On), Order(a, b)); c > 0 {
 		return b
 	}
 	return a
@@ -110,10 +110,10 @@ const idLength = 10
 // IDs gives every entry a short name, in the order of the slice: a hash of the finding it speaks of and of its ordinal
 // among equals in the order of the file.
 func IDs(entries []Entry) []string {
-	order := sorted(entries)
+	sequence := Sorted(entries)
 	ids := make([]string, len(entries))
 	equals := map[identity]int{}
-	for _, i := range order {
+	for _, i := range sequence {
 		id := entries[i].identity()
 		sum := sha256.Sum256(fmt.Appendf(nil, "%q %d", id, equals[id]))
 		equals[id]++
@@ -122,12 +122,30 @@ func IDs(entries []Entry) []string {
 	return ids
 }
 
-// sorted gives the indices of entries in the order of the file.
-func sorted(entries []Entry) []int {
+// Order sorts entries as the file has them: by path, tool, rule and line, then by everything else that tells two apart.
+func Order(a, b Entry) int {
+	return cmp.Or(
+		cmp.Compare(a.Path, b.Path),
+		cmp.Compare(a.Tool, b.Tool),
+		cmp.Compare(a.Rule, b.Rule),
+		cmp.Compare(a.Line, b.Line),
+		cmp.Compare(a.Text, b.Text),
+		cmp.Compare(a.Message, b.Message),
+		cmp.Compare(a.Before, b.Before),
+		cmp.Compare(a.After, b.After),
+		cmp.Compare(a.On, b.On),
+		cmp.Compare(a.Until, b.Until),
+		cmp.Compare(a.By, b.By),
+		cmp.Compare(a.Reason, b.Reason),
+	)
+}
+
+// Sorted gives the indices of entries in the order of the file.
+func Sorted(entries []Entry) []int {
 	at := make([]int, len(entries))
 	for i := range at {
 		at[i] = i
 	}
-	slices.SortStableFunc(at, func(a, b int) int { return order(entries[a], entries[b]) })
+	slices.SortStableFunc(at, func(a, b int) int { return Order(entries[a], entries[b]) })
 	return at
 }

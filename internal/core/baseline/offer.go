@@ -1,5 +1,7 @@
 package baseline
 
+import "zincdoor/internal/core/finding"
+
 // Offer is an entry that a change puts into the list.
 type Offer struct {
 	Entry Entry
@@ -36,7 +38,7 @@ func Offers(before, after []Entry) (offers []Offer, dropped []Entry) {
 	})
 	for _, rule := range []bool{true, false} { // the tool may have renamed the rule
 		pair(func(e Entry) Entry {
-			key := Entry{Tool: e.Tool, Message: Skeleton(e.Message)}.For(e)
+			key := Entry{Tool: e.Tool, Message: finding.Skeleton(e.Message)}.For(e)
 			if rule {
 				key.Rule = e.Rule
 			}

@@ -5,12 +5,13 @@ import (
 
 	"zincdoor/internal/core/baseline"
 	"zincdoor/internal/core/policy"
+	"zincdoor/internal/core/recognise"
 )
 
 // Offer is an entry that the change puts into the baseline, and the finding it accepts.
 type Offer struct {
 	baseline.Offer
-	Finding int // index of Case.Findings, or baseline.None
+	Finding int // index of Case.Findings, or recognise.None
 }
 
 // Acceptance is what became of one entry that the change puts into the baseline or takes out of it.
@@ -36,7 +37,7 @@ func (v *Verdict) settleOffers(c Case) {
 			a.Change = "altered"
 		}
 		var f *Finding
-		if o.Finding != baseline.None {
+		if o.Finding != recognise.None {
 			f = &v.Findings[o.Finding]
 			a.Finding = f.ID
 		}

@@ -10,6 +10,7 @@ import (
 	"zincdoor/internal/core/change"
 	"zincdoor/internal/core/finding"
 	"zincdoor/internal/core/policy"
+	"zincdoor/internal/core/recognise"
 	"zincdoor/internal/core/waiver"
 )
 
@@ -105,10 +106,10 @@ type Case struct {
 	Notices  []string // told before judging
 
 	Baseline       *baseline.Baseline // nil for an empty one
-	Recognised     baseline.Matches   // of the findings and the baseline's entries
+	Recognised     recognise.Matches  // of the findings and the baseline's entries
 	BaseFindings   []finding.Finding  // what was found before the change
 	Base           []baseline.Entry   // the same as entries, in the same order
-	BaseRecognised baseline.Matches   // of the findings and Base
+	BaseRecognised recognise.Matches  // of the findings and Base
 	BaseCovers     []baseline.Cover   // what the reports of that state cover
 
 	Offers  []Offer          // what the change accepts for itself
@@ -188,7 +189,7 @@ type Verdict struct {
 func Judge(c Case) Verdict {
 	if c.Baseline == nil {
 		c.Baseline = &baseline.Baseline{}
-		c.Recognised = baseline.Recognise(c.Findings, nil, baseline.View{})
+		c.Recognised = recognise.Recognise(c.Findings, nil, recognise.View{})
 	}
 	v := Verdict{
 		Subject: c.Subject, Origin: c.Origin, Door: c.Door.Name, Mode: c.Door.Mode, Today: c.Today,

@@ -9,6 +9,7 @@ import (
 	"zincdoor/internal/core/change"
 	"zincdoor/internal/core/finding"
 	"zincdoor/internal/core/policy"
+	"zincdoor/internal/core/recognise"
 	"zincdoor/internal/core/source"
 )
 
@@ -93,7 +94,7 @@ func TestStanding(t *testing.T) {
 // judged recognises by the baseline alone, then judges.
 func judged(c Case) Verdict {
 	if c.Baseline != nil {
-		c.Recognised = baseline.Recognise(c.Findings, c.Baseline.Entries, baseline.View{})
+		c.Recognised = recognise.Recognise(c.Findings, c.Baseline.Entries, recognise.View{})
 	}
 	return Judge(c)
 }
@@ -162,7 +163,7 @@ func TestGone(t *testing.T) {
 	failed := Evidence{State: Failed, Covers: readIt.Covers}
 	p, door := doorOf(t, "enforce", noError)
 	v := Judge(Case{Change: &change.Change{}, Baseline: accepted, Evidence: []Evidence{partly, failed}, Policy: p, Door: door,
-		Recognised: baseline.Recognise(nil, accepted.Entries, baseline.View{Missing: func(path string) bool { return path == "lost.c" }})})
+		Recognised: recognise.Recognise(nil, accepted.Entries, recognise.View{Missing: func(path string) bool { return path == "lost.c" }})})
 	var got []string
 	for _, e := range v.Gone {
 		got = append(got, e.Path)

@@ -11,6 +11,7 @@ import (
 	"zincdoor/internal/core/change"
 	"zincdoor/internal/core/finding"
 	"zincdoor/internal/core/policy"
+	"zincdoor/internal/core/recognise"
 )
 
 // TestKindsOfLimits: bounds for each file, for touched lines, of what was found before, and limits that wait for their day.
@@ -51,7 +52,7 @@ func TestKindsOfLimits(t *testing.T) {
 		p, door := doorOf(t, "enforce", c.limit)
 		way := change.New([]change.File{tide, long}, change.Rules{})
 		k := Case{Change: way, Findings: finding.Merge(slices.Clone(c.findings)), Evidence: []Evidence{readIt}, Policy: p, Door: door, Today: "2026-11-23", BaseFindings: c.base}
-		k.BaseRecognised = baseline.Recognise(k.Findings, nil, baseline.View{})
+		k.BaseRecognised = recognise.Recognise(k.Findings, nil, recognise.View{})
 		if c.base != nil {
 			k.BaseCovers = readIt.Covers
 		}

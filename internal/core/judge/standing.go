@@ -8,6 +8,7 @@ import (
 	"zincdoor/internal/core/finding"
 	"zincdoor/internal/core/house"
 	"zincdoor/internal/core/policy"
+	"zincdoor/internal/core/recognise"
 	"zincdoor/internal/core/waiver"
 )
 
@@ -37,7 +38,7 @@ func stand(c Case) (all []Finding, gone []baseline.Entry, lineRule []string) {
 		}
 		j.Severity = c.Policy.Grade(*f, j.Team)
 		switch {
-		case matches[i] != baseline.None:
+		case matches[i] != recognise.None:
 			j.Entry = &c.Baseline.Entries[matches[i]]
 			found[matches[i]] = true
 			j.Standing = Accepted
@@ -87,14 +88,14 @@ func stand(c Case) (all []Finding, gone []baseline.Entry, lineRule []string) {
 
 // wasOnBase reports whether a finding was found before the change too.
 func (c Case) wasOnBase(i int) bool {
-	return len(c.Base) > 0 && c.BaseRecognised.EntryOf[i] != baseline.None
+	return len(c.Base) > 0 && c.BaseRecognised.EntryOf[i] != recognise.None
 }
 
 // goneFromBase lists what was found before the change and isn't any more, less what the baseline tells of already.
 func (c Case) goneFromBase(told []baseline.Entry, renames map[string]string) (gone []baseline.Entry) {
 	found := make([]bool, len(c.Base))
 	for _, e := range c.BaseRecognised.EntryOf {
-		if e != baseline.None {
+		if e != recognise.None {
 			found[e] = true
 		}
 	}
@@ -125,10 +126,10 @@ func (f *Finding) grown(p *policy.Policy, before *baseline.Entry) bool {
 	gauge := p.Gauge(f.Tool, f.Rule)
 	then := before.Measure
 	if f.Weight().Measured == "" && (gauge != nil || then == "") {
-		then, _ = baseline.Measure(before.Message, gauge)
+		then, _ = finding.Measure(before.Message, gauge)
 	}
 	now, less := p.MeasureOf(*f.Finding)
-	if !baseline.Worsened(then, now, less) {
+	if !finding.Worsened(then, now, less) {
 		return false
 	}
 	f.Measure, f.AcceptedMeasure = now, then

@@ -89,7 +89,7 @@ func (p *Policy) MeasureOf(f finding.Finding) (measure string, less bool) {
 	if measured := f.Weight().Measured; measured != "" {
 		return measured, gauge != nil && gauge.Less
 	}
-	return baseline.Measure(f.Message, gauge)
+	return finding.Measure(f.Message, gauge)
 }
 
 // Team is who answers for some files.
@@ -135,12 +135,12 @@ func (p *Policy) ClaimOf(path string) (team, rival string) {
 type Measure struct {
 	Rules []string // globs in which * takes everything
 	Tools []string // the same; empty takes every tool
-	baseline.Gauge
+	finding.Gauge
 	At Position
 }
 
 // Gauge is what the policy says of a rule's measure, nil where it says nothing.
-func (p *Policy) Gauge(tool, rule string) *baseline.Gauge {
+func (p *Policy) Gauge(tool, rule string) *finding.Gauge {
 	for i := range p.Measures {
 		m := &p.Measures[i]
 		if matchesAny(m.Rules, rule, MatchRule) && (len(m.Tools) == 0 || matchesAny(m.Tools, tool, MatchRule)) {

@@ -62,7 +62,7 @@ func TestParse(t *testing.T) {
 	if a := merge.Acceptances; a.Lacks(baseline.Entry{Why: baseline.Debt}) != "until" || a.Most != 5 || a.Upto != "no" || p.Doors[0].Acceptances != nil {
 		t.Errorf("acceptances are %+v", a)
 	}
-	if p.Aliases["oldest"] != "new" || *p.Gauge("gauge", "depth-max") != (baseline.Gauge{Number: 2, Less: true}) || p.Gauge("other", "depth-max").Number != 0 {
+	if p.Aliases["oldest"] != "new" || *p.Gauge("gauge", "depth-max") != (finding.Gauge{Number: 2, Less: true}) || p.Gauge("other", "depth-max").Number != 0 {
 		t.Errorf("aliases %v, measures %+v", p.Aliases, p.Measures)
 	}
 	if got := fmt.Sprint(p.TeamOf("core/a.c"), p.TeamOf("fares/a.go"), p.TeamOf("fares/prices/x/a.go"), p.TeamOf("")); got != "allfaresprices" {

@@ -1,4 +1,4 @@
-package baseline
+package finding
 
 import "strings"
 
@@ -38,8 +38,8 @@ func Skeleton(message string) string {
 	return out.String()
 }
 
-// sharedWords is the share of the words of two messages that are in both.
-func sharedWords(a, b string) float64 {
+// SharedWords is the share of the words of two messages that are in both.
+func SharedWords(a, b string) float64 {
 	words := map[string]bool{}
 	for word := range strings.FieldsSeq(a) {
 		words[word] = false

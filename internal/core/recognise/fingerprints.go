@@ -1,4 +1,4 @@
-package baseline
+package recognise
 
 import (
 	"cmp"
@@ -6,20 +6,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
-
-	"zincdoor/internal/core/finding"
 )
-
-// shorten writes fingerprints as an entry keeps them: "name:hash" each, sorted, with a space between. The hash has 12
-// hexadecimal digits; white space in a name becomes "_".
-func shorten(prints finding.Prints) string {
-	var all []string
-	for name, value := range prints.All() {
-		all = append(all, strings.Join(strings.Fields(name), "_")+":"+hash(value))
-	}
-	slices.Sort(all)
-	return strings.Join(all, " ")
-}
 
 // print is one fingerprint: what a tool calls it, and its value.
 type print struct{ tool, name, value string }

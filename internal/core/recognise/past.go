@@ -1,6 +1,7 @@
-package baseline
+package recognise
 
 import (
+	"zincdoor/internal/core/baseline"
 	"zincdoor/internal/core/change"
 	"zincdoor/internal/core/source"
 )
@@ -43,7 +44,7 @@ func (p *past) known() bool { return p.view.Change != nil && !p.view.Change.Ever
 
 // placeEntries finds what became of the entries' lines. Those that stand where they stood when they were accepted are
 // found first.
-func (p *past) placeEntries(sides []side, entries []Entry, order []int) {
+func (p *past) placeEntries(sides []side, entries []baseline.Entry, order []int) {
 	if !p.known() {
 		return
 	}
@@ -169,7 +170,7 @@ func (p *past) oldText(path string) *source.Text {
 // search looks for an entry's line on the old side where it isn't where it was when it was accepted: the line with its
 // text and the most of its neighbours, of several the nearest. Text alone does where no other line has it. 0 says that
 // it isn't there.
-func (p *past) search(s *side, e *Entry) int {
+func (p *past) search(s *side, e *baseline.Entry) int {
 	text := p.oldText(e.Path)
 	if text == nil {
 		return 0
@@ -187,10 +188,10 @@ func (p *past) search(s *side, e *Entry) int {
 		}
 		before, after := text.Neighbours(n)
 		score := 0
-		if hash(before) == e.Before {
+		if baseline.Hash(before) == e.Before {
 			score++
 		}
-		if hash(after) == e.After {
+		if baseline.Hash(after) == e.After {
 			score++
 		}
 		if score > most || score == most && best > 0 && abs(n-e.Line) < abs(best-e.Line) {
@@ -207,11 +208,11 @@ func abs(n int) int { return max(n, -n) }
 
 // isAt reports whether a text has code, between its neighbours, at line n.
 func isAt(text *source.Text, code trait, n int) bool {
-	if n < 1 || n > text.Len() || hash(source.Collapse(text.Line(n))) != code.text {
+	if n < 1 || n > text.Len() || baseline.Hash(source.Collapse(text.Line(n))) != code.text {
 		return false
 	}
 	before, after := text.Neighbours(n)
-	return hash(before) == code.before && hash(after) == code.after
+	return baseline.Hash(before) == code.before && baseline.Hash(after) == code.after
 }
 
 // lineIndex finds lines by the hash of their text.
@@ -224,7 +225,7 @@ func indexLines(text *source.Text) *lineIndex {
 	index := &lineIndex{text: text, at: make(map[string][]int, text.Len())}
 	for n := 1; n <= text.Len(); n++ {
 		if line := source.Collapse(text.Line(n)); line != "" {
-			index.at[hash(line)] = append(index.at[hash(line)], n)
+			index.at[baseline.Hash(line)] = append(index.at[baseline.Hash(line)], n)
 		}
 	}
 	return index

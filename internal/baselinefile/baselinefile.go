@@ -1,4 +1,7 @@
-package baseline
+// Package baselinefile knows the list of accepted findings as a file: a header line, then an entry a line. It reads and
+// writes it, and replaces it whole under a lock, so that of two runs at once the second sees what the first wrote, and one
+// that is cut short leaves the old file.
+package baselinefile
 
 import (
 	"bufio"
@@ -11,6 +14,7 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"zincdoor/internal/core/baseline"
 
 	jsonv2 "github.com/go-json-experiment/json"
 )
@@ -21,22 +25,22 @@ const version = "baseline/1"
 // usualLine is how many bytes an entry's line has at least, as a rule.
 const usualLine = 230
 
-// ErrFile is the error of a baseline file that can't be read; the line and what is wrong there are wrapped around it.
-var ErrFile = errors.New("broken baseline")
+// ErrMalformed is the error of a baseline file that can't be read; the line and what is wrong there are wrapped around it.
+var ErrMalformed = errors.New("broken baseline")
 
 // header is the file's first line.
 type header struct {
-	Version string  `json:"zincdoor"`
-	Covers  []Cover `json:"covers"`
+	Version string           `json:"zincdoor"`
+	Covers  []baseline.Cover `json:"covers"`
 }
 
 // Read reads a baseline file: the header line, then an entry a line. A line that can't be read, a key it doesn't know
 // and a version it doesn't know are errors that name the line.
-func Read(r io.Reader) (*Baseline, error) {
+func Read(r io.Reader) (*baseline.Baseline, error) {
 	in := bufio.NewReader(r)
-	b := &Baseline{}
+	b := &baseline.Baseline{}
 	if sized, ok := r.(interface{ Len() int }); ok {
-		b.Entries = make([]Entry, 0, sized.Len()/usualLine)
+		b.Entries = make([]baseline.Entry, 0, sized.Len()/usualLine)
 	}
 	for number := 1; ; number++ {
 		line, err := in.ReadBytes('\n')
@@ -45,11 +49,11 @@ func Read(r io.Reader) (*Baseline, error) {
 		}
 		last := err == io.EOF
 		if line = bytes.TrimSpace(line); len(line) > 0 {
-			if err := b.readLine(number, line); err != nil {
+			if err := readLine(b, number, line); err != nil {
 				return nil, fmt.Errorf("line %d: %w", number, err)
 			}
 		} else if number == 1 {
-			return nil, fmt.Errorf("line 1: no header: %w", ErrFile)
+			return nil, fmt.Errorf("line 1: no header: %w", ErrMalformed)
 		}
 		if last {
 			return b, nil
@@ -57,35 +61,35 @@ func Read(r io.Reader) (*Baseline, error) {
 	}
 }
 
-func (b *Baseline) readLine(number int, line []byte) error {
+func readLine(b *baseline.Baseline, number int, line []byte) error {
 	if number == 1 {
-		return b.readHeader(line)
+		return readHeader(b, line)
 	}
-	var e Entry
+	var e baseline.Entry
 	if err := strict(line, &e); err != nil {
 		return err
 	}
 	if e.Tool == "" || e.Message == "" && e.Rule == "" {
-		return fmt.Errorf("an entry needs tool, and rule or message: %w", ErrFile)
+		return fmt.Errorf("an entry needs tool, and rule or message: %w", ErrMalformed)
 	}
 	for _, date := range []string{e.On, e.Until} {
 		if _, err := time.Parse(time.DateOnly, date); date != "" && err != nil {
-			return fmt.Errorf("%q is no date like 2027-02-01: %w", date, ErrFile)
+			return fmt.Errorf("%q is no date like 2027-02-01: %w", date, ErrMalformed)
 		}
 	}
 	b.Entries = append(b.Entries, e)
 	return nil
 }
 
-func (b *Baseline) readHeader(line []byte) error {
+func readHeader(b *baseline.Baseline, line []byte) error {
 	var mark struct {
 		Version string `json:"zincdoor"`
 	}
 	if err := json.Unmarshal(line, &mark); err != nil {
-		return fmt.Errorf("the header is no JSON object (%v): %w", err, ErrFile)
+		return fmt.Errorf("the header is no JSON object (%v): %w", err, ErrMalformed)
 	}
 	if mark.Version != version {
-		return fmt.Errorf("the header says %q, this program reads %q: %w", mark.Version, version, ErrFile)
+		return fmt.Errorf("the header says %q, this program reads %q: %w", mark.Version, version, ErrMalformed)
 	}
 	var h header
 	if err := strict(line, &h); err != nil {
@@ -102,27 +106,27 @@ func strict(line []byte, into any) error {
 	d := json.NewDecoder(bytes.NewReader(line)) // slower, and better at telling what is wrong
 	d.DisallowUnknownFields()
 	if err := d.Decode(into); err != nil {
-		return fmt.Errorf("%s: %w", strings.TrimPrefix(err.Error(), "json: "), ErrFile)
+		return fmt.Errorf("%s: %w", strings.TrimPrefix(err.Error(), "json: "), ErrMalformed)
 	}
 	if _, err := d.Token(); err != io.EOF {
-		return fmt.Errorf("something follows the JSON object: %w", ErrFile)
+		return fmt.Errorf("something follows the JSON object: %w", ErrMalformed)
 	}
 	return nil
 }
 
 // Write writes the file: the same bytes for the same covers and entries in whatever order they come.
-func (b *Baseline) Write(w io.Writer) error {
+func Write(w io.Writer, b *baseline.Baseline) error {
 	covers := slices.Clone(b.Covers)
-	slices.SortFunc(covers, func(x, y Cover) int {
+	slices.SortFunc(covers, func(x, y baseline.Cover) int {
 		return cmp.Or(cmp.Compare(x.Tool, y.Tool), slices.Compare(x.Paths, y.Paths))
 	})
 	entries := slices.Clone(b.Entries)
-	slices.SortFunc(entries, order)
+	slices.SortFunc(entries, baseline.Order)
 
 	out := json.NewEncoder(w)
 	out.SetEscapeHTML(false)
 	if covers == nil {
-		covers = []Cover{}
+		covers = []baseline.Cover{}
 	}
 	if err := out.Encode(header{Version: version, Covers: covers}); err != nil {
 		return err
@@ -133,21 +137,4 @@ func (b *Baseline) Write(w io.Writer) error {
 		}
 	}
 	return nil
-}
-
-func order(a, b Entry) int {
-	return cmp.Or(
-		cmp.Compare(a.Path, b.Path),
-		cmp.Compare(a.Tool, b.Tool),
-		cmp.Compare(a.Rule, b.Rule),
-		cmp.Compare(a.Line, b.Line),
-		cmp.Compare(a.Text, b.Text),
-		cmp.Compare(a.Message, b.Message),
-		cmp.Compare(a.Before, b.Before),
-		cmp.Compare(a.After, b.After),
-		cmp.Compare(a.On, b.On),
-		cmp.Compare(a.Until, b.Until),
-		cmp.Compare(a.By, b.By),
-		cmp.Compare(a.Reason, b.Reason),
-	)
 }

@@ -1,4 +1,4 @@
-package baseline
+package recognise
 
 import (
 	"fmt"
@@ -6,6 +6,7 @@ import (
 	"strings"
 	"testing"
 
+	"zincdoor/internal/core/baseline"
 	"zincdoor/internal/core/change"
 	"zincdoor/internal/core/finding"
 	"zincdoor/internal/core/source"
@@ -33,17 +34,17 @@ func found(path, text string) []finding.Finding {
 	return all
 }
 
-func taken(findings []finding.Finding) []Entry {
-	var entries []Entry
+func taken(findings []finding.Finding) []baseline.Entry {
+	var entries []baseline.Entry
 	for _, f := range findings {
-		entries = append(entries, EntryFor(f, "warning"))
+		entries = append(entries, baseline.EntryFor(f, "warning"))
 	}
 	return entries
 }
 
 // lines tells which entry, by the line it was taken on, recognises each finding: "4<2" for line 4 from line 2, "4<-"
 // for a finding that no entry knows.
-func lines(findings []finding.Finding, entries []Entry, recognised Matches) string {
+func lines(findings []finding.Finding, entries []baseline.Entry, recognised Matches) string {
 	var out []string
 	for i, m := range recognised.EntryOf {
 		from := "-"
@@ -107,9 +108,9 @@ func TestRecogniseAcrossFiles(t *testing.T) {
 
 func TestRecogniseWithoutCode(t *testing.T) {
 	f := finding.Finding{Tool: "t", Rule: "r", Path: "p", Message: "12 files, at most 10"}
-	e := EntryFor(f, "note")
+	e := baseline.EntryFor(f, "note")
 	f.Message = "13 files, at most 10"
-	if got := Recognise([]finding.Finding{f, f}, []Entry{e}, View{}); !slices.Equal(got.EntryOf, []int{0, None}) {
+	if got := Recognise([]finding.Finding{f, f}, []baseline.Entry{e}, View{}); !slices.Equal(got.EntryOf, []int{0, None}) {
 		t.Errorf("got %v, want the first only", got)
 	}
 }
@@ -123,21 +124,6 @@ func TestRecogniseBlindly(t *testing.T) {
 	}
 	if got := lines(now, entries, Recognise(now, entries, View{})); got != "1<- 2<2 3<4" {
 		t.Errorf("got %s", got)
-	}
-}
-
-func TestSkeleton(t *testing.T) {
-	for _, c := range []struct{ in, want string }{
-		{"unused variable 'depth2'", "unused variable ''"},
-		{"declared on line 100 as \"x\" and `y`", "declared on line 0 as '' and ''"},
-		{"`old' style", "'' style"},
-		{"at 0x7ffe01, 12.5 m", "at 0, 0.0 m"},
-		{"doesn't fit, isn't 'x'", "doesn't fit, isn't ''"},
-		{"a lone ' quote", "a lone ' quote"},
-	} {
-		if got := Skeleton(c.in); got != c.want {
-			t.Errorf("Skeleton(%q) = %q, want %q", c.in, got, c.want)
-		}
 	}
 }
 
@@ -176,7 +162,7 @@ func BenchmarkRecognise(b *testing.B) {
 	}
 }
 
-func recogniseAll(b *testing.B, now []finding.Finding, entries []Entry) {
+func recogniseAll(b *testing.B, now []finding.Finding, entries []baseline.Entry) {
 	b.ReportAllocs()
 	for b.Loop() {
 		if n := len(Recognise(now, entries, View{}).EntryOf); n != len(now) {
@@ -200,7 +186,7 @@ func TestRecogniseWithTheChange(t *testing.T) {
 	at := func(text *source.Text, line int, message string) finding.Finding {
 		return finding.Finding{Tool: "gcc", Rule: "-Wunused", Path: "tide.c", Message: message, Region: finding.Region{Line: line}, Code: text.CodeAt(line)}
 	}
-	entry := EntryFor(at(old, 2, "variable 'x' is never used here"), "warning")
+	entry := baseline.EntryFor(at(old, 2, "variable 'x' is never used here"), "warning")
 	for _, c := range []struct {
 		name  string
 		found finding.Finding
@@ -215,7 +201,7 @@ func TestRecogniseWithTheChange(t *testing.T) {
 		{"the line below, of another name", at(now, 4, "variable 'b' is never used here"), None},
 		{"a line far off", at(now, 5, "variable 'x' is never used here"), None},
 	} {
-		if got := Recognise([]finding.Finding{c.found}, []Entry{entry}, view).EntryOf[0]; got != c.want {
+		if got := Recognise([]finding.Finding{c.found}, []baseline.Entry{entry}, view).EntryOf[0]; got != c.want {
 			t.Errorf("%s: %d, want %d", c.name, got, c.want)
 		}
 	}

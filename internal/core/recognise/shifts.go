@@ -1,4 +1,4 @@
-package baseline
+package recognise
 
 import (
 	"cmp"

@@ -1,4 +1,6 @@
-package baseline
+package recognise
+
+import "zincdoor/internal/core/finding"
 
 // trait is what a stage compares. Fields a stage doesn't look at stay empty.
 type trait struct {
@@ -239,7 +241,7 @@ func (s *side) betweenNeighbours() []trait {
 }
 
 // sameWording takes messages that are the same for the most part.
-func sameWording(e, f *side) bool { return sharedWords(e.skeleton, f.skeleton) >= likeWording }
+func sameWording(e, f *side) bool { return finding.SharedWords(e.skeleton, f.skeleton) >= likeWording }
 
 // untracked leaves the lines that the change altered to the stages that compare them: what the change brings is never
 // taken for a line that went before.

@@ -1,6 +1,4 @@
-// Package store knows how the baseline's file is kept on disk: read and replaced whole under a lock, so that of two runs
-// at once the second sees what the first wrote, and one that is cut short leaves the old file.
-package store
+package baselinefile
 
 import (
 	"bytes"
@@ -30,16 +28,16 @@ func Edit(file string, change func(old *baseline.Baseline, unread error) (*basel
 		return fmt.Errorf("the baseline can't be locked: %w", err)
 	}
 	defer lock.Unlock()
-	old, unread := Read(file)
+	old, unread := Open(file)
 	edited, err := change(old, unread)
 	if err != nil || edited == nil {
 		return err
 	}
-	return Write(file, edited)
+	return Save(file, edited)
 }
 
-// Read reads the baseline in file, an empty one where there is none.
-func Read(file string) (*baseline.Baseline, error) {
+// Open reads the baseline in file, an empty one where there is none.
+func Open(file string) (*baseline.Baseline, error) {
 	data, err := os.ReadFile(file)
 	if errors.Is(err, fs.ErrNotExist) {
 		return &baseline.Baseline{}, nil
@@ -47,17 +45,17 @@ func Read(file string) (*baseline.Baseline, error) {
 	if err != nil {
 		return nil, fmt.Errorf("%w: %w", ErrUnread, err)
 	}
-	b, err := baseline.Read(bytes.NewReader(data))
+	b, err := Read(bytes.NewReader(data))
 	if err != nil {
 		return nil, fmt.Errorf("%w: %s: %w", ErrUnread, file, err)
 	}
 	return b, nil
 }
 
-// Write puts a baseline in the place of what file holds.
-func Write(file string, b *baseline.Baseline) error {
+// Save puts a baseline in the place of what file holds.
+func Save(file string, b *baseline.Baseline) error {
 	var data bytes.Buffer
-	if err := b.Write(&data); err != nil {
+	if err := Write(&data, b); err != nil {
 		return err
 	}
 	if err := renameio.WriteFile(file, data.Bytes(), 0o644); err != nil {

@@ -1,8 +1,12 @@
-package baseline
+// Package recognise knows how a finding is found to be one that was accepted, or that was there before the change: by the
+// tool's own fingerprint, by the code it stands on and that code's neighbours, by where the change put its line. It pairs
+// findings with entries one to one, and doesn't know what follows for a verdict.
+package recognise
 
 import (
 	"slices"
 
+	"zincdoor/internal/core/baseline"
 	"zincdoor/internal/core/change"
 	"zincdoor/internal/core/finding"
 	"zincdoor/internal/core/source"
@@ -40,7 +44,7 @@ type Matches struct {
 // on lines that the change brought. An entry whose line isn't found, and every entry where no change is known, goes by
 // what it tells of its code. Of several findings that would do, the one nearest to where the line should be is taken.
 // The stages table has the order.
-func Recognise(findings []finding.Finding, entries []Entry, view View) Matches {
+func Recognise(findings []finding.Finding, entries []baseline.Entry, view View) Matches {
 	if len(entries) == 0 {
 		return Matches{EntryOf: slices.Repeat([]int{None}, len(findings))}
 	}
@@ -115,7 +119,7 @@ type matcher struct {
 	olds, news        map[string]*source.Text // the texts that blocks were looked for in
 }
 
-func newMatcher(findings []finding.Finding, entries []Entry, view View) *matcher {
+func newMatcher(findings []finding.Finding, entries []baseline.Entry, view View) *matcher {
 	m := &matcher{
 		findings: make([]side, len(findings)),
 		entries:  make([]side, len(entries)),
@@ -129,7 +133,7 @@ func newMatcher(findings []finding.Finding, entries []Entry, view View) *matcher
 		paths:    make([]string, len(entries)),
 	}
 	past := newPast(view)
-	m.order = sorted(entries)
+	m.order = baseline.Sorted(entries)
 	for _, i := range m.order {
 		s := m.sideOf(entries[i])
 		s.isEntry, s.weighty, s.weightyBefore, s.weightyAfter = true, s.coded, s.coded, s.coded
@@ -137,7 +141,7 @@ func newMatcher(findings []finding.Finding, entries []Entry, view View) *matcher
 	}
 	past.placeEntries(m.entries, entries, m.order)
 	for i, f := range findings {
-		s := m.sideOf(EntryFor(f, ""))
+		s := m.sideOf(baseline.EntryFor(f, ""))
 		s.blind = f.Region.Line > 0 && !s.coded
 		s.weighty = source.Weight(f.Code.Text) > 0
 		s.weightyBefore, s.weightyAfter = source.Weight(f.Code.Before) > 0, source.Weight(f.Code.After) > 0
@@ -147,14 +151,14 @@ func newMatcher(findings []finding.Finding, entries []Entry, view View) *matcher
 	return m
 }
 
-func (m *matcher) sideOf(e Entry) side {
+func (m *matcher) sideOf(e baseline.Entry) side {
 	rule := e.Rule
 	if now, ok := m.view.Aliases[rule]; ok {
 		rule = now
 	}
 	return side{
 		trait:    trait{tool: e.Tool, rule: rule, path: e.Path, message: e.Message, text: e.Text, before: e.Before, after: e.After, prints: e.Prints},
-		skeleton: Skeleton(e.Message),
+		skeleton: finding.Skeleton(e.Message),
 		coded:    e.Text != "",
 		twins:    e.Twins,
 		at:       e.Line,

@@ -1,4 +1,4 @@
-package baseline
+package baselinefile
 
 import (
 	"bytes"
@@ -6,15 +6,21 @@ import (
 	"math/rand/v2"
 	"strings"
 	"testing"
+	"zincdoor/internal/core/baseline"
 )
 
 func TestWriteIsTheSameInAnyOrder(t *testing.T) {
-	b := &Baseline{
-		Covers:  []Cover{{Tool: "gcc", Paths: []string{Everywhere}}, {Tool: "farecheck", Paths: []string{PathGlob("fares/[a].go")}}},
-		Entries: taken(found("core/tide.c", "a;!\n<b>;!?\nc;?")),
+	b := &baseline.Baseline{
+		Covers: []baseline.Cover{{Tool: "gcc", Paths: []string{baseline.Everywhere}}, {Tool: "farecheck", Paths: []string{baseline.PathGlob("fares/[a].go")}}},
+		Entries: []baseline.Entry{
+			{Path: "core/tide.c", Tool: "gcc", Rule: "shadow", Line: 1, Message: "<x>", Text: "a1", On: "2026-10-01"},
+			{Path: "core/tide.c", Tool: "gcc", Rule: "shadow", Line: 2, Message: "'x'", Text: "b2", On: "2026-10-01", Until: "2027-01-01"},
+			{Path: "core/tide.c", Tool: "gcc", Rule: "shadow", Line: 2, Message: "'x'", Text: "b2", On: "2026-10-01", By: "Tide Desk"},
+			{Path: "core/tide.c", Tool: "gcc", Rule: "format", Line: 2, Message: "'x'", Text: "b2", Before: "c3"},
+		},
 	}
 	var first bytes.Buffer
-	if err := b.Write(&first); err != nil {
+	if err := Write(&first, b); err != nil {
 		t.Fatal(err)
 	}
 	read, err := Read(bytes.NewReader(first.Bytes()))
@@ -26,7 +32,7 @@ func TestWriteIsTheSameInAnyOrder(t *testing.T) {
 		random.Shuffle(len(read.Entries), func(i, j int) { read.Entries[i], read.Entries[j] = read.Entries[j], read.Entries[i] })
 		random.Shuffle(len(read.Covers), func(i, j int) { read.Covers[i], read.Covers[j] = read.Covers[j], read.Covers[i] })
 		var again bytes.Buffer
-		if err := read.Write(&again); err != nil {
+		if err := Write(&again, read); err != nil {
 			t.Fatal(err)
 		}
 		if again.String() != first.String() {
@@ -54,7 +60,7 @@ func TestReadErrors(t *testing.T) {
 		{"two on a line", head + `{"tool":"gcc","rule":"x"} {}`, "something follows"},
 	} {
 		_, err := Read(strings.NewReader(c.text))
-		if !errors.Is(err, ErrFile) || !strings.Contains(err.Error(), c.say) {
+		if !errors.Is(err, ErrMalformed) || !strings.Contains(err.Error(), c.say) {
 			t.Errorf("%s: error %v, want %q", c.name, err, c.say)
 		}
 	}
@@ -68,7 +74,7 @@ func FuzzRead(f *testing.F) {
 			return
 		}
 		var out bytes.Buffer
-		if err := b.Write(&out); err != nil {
+		if err := Write(&out, b); err != nil {
 			t.Fatal(err)
 		}
 		if _, err := Read(&out); err != nil {

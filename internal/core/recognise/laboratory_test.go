@@ -1,4 +1,4 @@
-package baseline
+package recognise
 
 import (
 	"fmt"
@@ -14,6 +14,7 @@ import (
 	"strings"
 	"testing"
 
+	"zincdoor/internal/core/baseline"
 	"zincdoor/internal/core/change"
 	"zincdoor/internal/core/finding"
 	"zincdoor/internal/core/source"
@@ -527,11 +528,11 @@ func ratio(part, whole int) float64 {
 
 // rate holds pairs against the truth, as far as edits dealt with the lines, and all that is wrong. Which of several
 // findings that look alike is which doesn't matter, as long as each of them is an old one.
-func (s *score) rate(findings []finding.Finding, faults []fault, entries []Entry, then []fault, matches []int) (wrong []string) {
+func (s *score) rate(findings []finding.Finding, faults []fault, entries []baseline.Entry, then []fault, matches []int) (wrong []string) {
 	for i, e := range matches {
 		f, place := faults[i], fmt.Sprintf("%s:%d %s", findings[i].Path, findings[i].Region.Line, findings[i].Rule)
 		self := slices.IndexFunc(then, func(o fault) bool { return f.identity > 0 && o.identity == f.identity })
-		right := e != None && self >= 0 && (e == self || entries[self].alike(entries[e]))
+		right := e != None && self >= 0 && (e == self || alike(entries[self], entries[e]))
 		switch {
 		case right && !f.involved:
 			continue
@@ -555,7 +556,7 @@ func (s *score) rate(findings []finding.Finding, faults []fault, entries []Entry
 	return wrong
 }
 
-func (e Entry) alike(o Entry) bool {
+func alike(e, o baseline.Entry) bool {
 	return e.Path == o.Path && e.Rule == o.Rule && e.Message == o.Message && e.Text == o.Text
 }
 
