@@ -3,13 +3,13 @@ package cli
 import (
 	"context"
 	"fmt"
-	"slices"
 
 	"github.com/spf13/cobra"
 
 	"zincdoor/internal/core/baseline"
 	"zincdoor/internal/core/finding"
 	"zincdoor/internal/core/judge"
+	"zincdoor/internal/render"
 )
 
 // acceptFlags are the flags of zincdoor baseline accept.
@@ -50,24 +50,15 @@ func (p *program) runAccept(ctx context.Context, flags acceptFlags, ids []string
 	if err != nil {
 		return err
 	}
-	reasons, err := flags.reason.reasons(s.Case.Today, s.Author)
+	reasons, err := flags.reason.reasons(s.Today, s.Author)
 	if err != nil {
 		return err
 	}
-	chosen, err := s.choose(ids, flags.filter)
+	chosen, err := s.Choose(ids, func(f judge.Finding) bool { return flags.filter.takes(f.Tool, f.Rule, f.Path, f.Severity) })
 	if err != nil {
-		return err
+		return graded(err)
 	}
-	var in, out []baseline.Entry
-	for _, f := range chosen {
-		if f.Standing == judge.Accepted {
-			continue
-		}
-		in = append(in, s.entryFor(f, reasons))
-		if f.Entry != nil {
-			out = append(out, *f.Entry)
-		}
-	}
+	in, out := s.Acceptances(chosen, reasons)
 	if len(in) == 0 {
 		fmt.Fprintf(p.out, "nothing to accept: %s chosen, all accepted already\n", finding.Count(len(chosen)))
 		return nil
@@ -76,43 +67,9 @@ func (p *program) runAccept(ctx context.Context, flags acceptFlags, ids []string
 	if err != nil || !agreed {
 		return err
 	}
-	if err := editList(s.file, func(now *baseline.Baseline) (*baseline.Baseline, error) {
-		// What another run accepted meanwhile isn't accepted twice.
-		meanwhile := baseline.Minus(now.Entries, s.Case.Baseline.Entries)
-		fresh := slices.DeleteFunc(slices.Clone(in), func(e baseline.Entry) bool {
-			i := slices.IndexFunc(meanwhile, e.SameFinding)
-			if i >= 0 {
-				meanwhile = slices.Delete(meanwhile, i, i+1)
-			}
-			return i >= 0
-		})
-		return now.Replace(out, fresh), nil
-	}); err != nil {
-		return err
+	if err := s.Accept(in, out); err != nil {
+		return graded(err)
 	}
-	fmt.Fprintln(p.out, s.accepted(len(in)))
+	fmt.Fprintf(p.out, "%s accepted in %s\n", finding.Count(len(in)), render.Safe(s.Path))
 	return nil
-}
-
-// choose picks findings by their names or by what they are.
-func (s *survey) choose(ids []string, filter filterFlags) ([]judge.Finding, error) {
-	names := make([]string, len(s.Findings))
-	for i, f := range s.Findings {
-		names[i] = f.ID
-	}
-	named, err := byID(ids, names, "the verdict made from the same reports and the same files")
-	if err != nil {
-		return nil, err
-	}
-	var chosen []judge.Finding
-	for i, f := range s.Findings {
-		if len(ids) > 0 && !slices.Contains(named, i) || !filter.takes(f.Tool, f.Rule, f.Path, f.Severity) {
-			continue
-		}
-		chosen = append(chosen, f)
-	}
-	if len(chosen) == 0 {
-		return nil, fmt.Errorf("no finding of the reports is chosen; they have %s", finding.Count(len(s.Findings)))
-	}
-	return chosen, nil
 }

@@ -2,23 +2,18 @@ package cli
 
 import (
 	"context"
-	"errors"
 	"fmt"
-	"path/filepath"
 	"slices"
 	"strconv"
-	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
-	"zincdoor/internal/baselinefile"
+	"zincdoor/internal/app"
 	"zincdoor/internal/core/baseline"
 	"zincdoor/internal/core/finding"
-	"zincdoor/internal/core/judge"
 	"zincdoor/internal/core/policy"
-	"zincdoor/internal/gate"
 	"zincdoor/internal/render"
 )
 
@@ -35,75 +30,18 @@ says), one entry a line; commit it with the code it speaks of.`,
 	return cmd
 }
 
-// survey is the work tree's findings, and the list that some of them are accepted in.
-type survey struct {
-	*gate.Result
-	judge.Verdict
-	file string // the list, on this machine
-}
-
-// survey reads the reports, all of which must be sound.
-func (p *program) survey(ctx context.Context, evidence evidenceFlags, anew bool) (*survey, error) {
+// survey reads the reports of the work tree, all of which must be sound.
+func (p *program) survey(ctx context.Context, evidence evidenceFlags, anew bool) (*app.Survey, error) {
 	request, err := evidence.request(p.in)
 	if err != nil {
 		return nil, err
 	}
-	if evidence.baseline != "" {
-		return nil, fmt.Errorf("--baseline has no place here: the list that is kept is the one of the policy")
-	}
 	if err := oneStdin(request); err != nil {
 		return nil, err
 	}
-	request.Anew = anew
-	result, err := gate.Survey(ctx, request)
-	if err != nil {
-		return nil, graded(err)
-	}
-	for _, e := range result.Case.Evidence {
-		if !e.Sound() {
-			name := e.Name
-			if name == "" {
-				return nil, unjudged{errors.New(e.Problem)}
-			}
-			return nil, unjudged{fmt.Errorf("%s is no evidence (%s), so nothing is changed: %s", name, e.State, e.Problem)}
-		}
-	}
-	return &survey{
-		Result: result, Verdict: judge.Judge(result.Case),
-		file: filepath.Join(result.Root, filepath.FromSlash(result.BaselinePath)),
-	}, nil
+	s, err := app.OpenSurvey(ctx, app.SurveyRequest{Call: request.Call, Reports: request.Reports.Given, Fresh: request.Reports.Fresh, Anew: anew})
+	return s, graded(err)
 }
-
-// entryFor describes a present finding.
-func (s *survey) entryFor(f judge.Finding, reasons baseline.Entry) baseline.Entry {
-	return s.Case.Policy.EntryFor(*f.Finding, f.Severity).For(reasons)
-}
-
-// editList changes a list under a lock.
-func editList(file string, change func(now *baseline.Baseline) (*baseline.Baseline, error)) error {
-	err := baselinefile.Edit(file, func(old *baseline.Baseline, unread error) (*baseline.Baseline, error) {
-		if unread != nil {
-			return nil, unread
-		}
-		return change(old)
-	})
-	return storeError(err)
-}
-
-// storeError gives an error of keeping the list its exit code. A wrong call stays one.
-func storeError(err error) error {
-	var call callError
-	if err == nil || errors.As(err, &call) {
-		return err
-	}
-	return unjudged{err}
-}
-
-// callError marks a wrong call among errors of keeping the list.
-type callError struct{ error }
-
-// errChanged says that another run was faster.
-var errChanged = errors.New("the list was changed while this ran; run it again")
 
 // reasonFlags say why findings are accepted.
 type reasonFlags struct {
@@ -191,29 +129,6 @@ func (c *filterFlags) takesEntry(e baseline.Entry) bool {
 	return c.takes(e.Tool, e.Rule, e.Path, e.Severity)
 }
 
-// byID finds what the beginnings of ids name, each exactly one. Source tells people where the names come from.
-func byID(ids []string, names []string, source string) ([]int, error) {
-	var all []int
-	for _, id := range ids {
-		var at []int
-		for i, name := range names {
-			if strings.HasPrefix(name, id) && id != "" {
-				at = append(at, i)
-			}
-		}
-		switch len(at) {
-		case 0:
-			return nil, fmt.Errorf("nothing is called %s; the names are those of %s", strconv.Quote(id), source)
-		case 1:
-			all = append(all, at[0])
-		default:
-			return nil, fmt.Errorf("%s is the beginning of %d names; write more of it", strconv.Quote(id), len(at))
-		}
-	}
-	slices.Sort(all)
-	return slices.Compact(all), nil
-}
-
 // mostShown is how many entries are shown before a question.
 const mostShown = 20
 
@@ -238,17 +153,4 @@ func (p *program) confirm(yes bool, question string, entries []baseline.Entry) (
 		return false, fmt.Errorf("%s Nobody can be asked without a terminal; say --yes", question)
 	}
 	return p.agrees(question), nil
-}
-
-// entries is a number of entries in words.
-func entriesInWords(n int) string {
-	if n == 1 {
-		return "1 entry"
-	}
-	return strconv.Itoa(n) + " entries"
-}
-
-// accepted tells that findings were accepted into the list.
-func (s *survey) accepted(n int) string {
-	return fmt.Sprintf("%s accepted in %s", finding.Count(n), render.Safe(s.BaselinePath))
 }

@@ -17,9 +17,9 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"zincdoor/internal/app"
 	"zincdoor/internal/core/judge"
-	"zincdoor/internal/core/policy"
-	"zincdoor/internal/gate"
+	"zincdoor/internal/policyfile"
 	"zincdoor/internal/render"
 )
 
@@ -53,7 +53,7 @@ func Main(args []string, in io.Reader, out, errs io.Writer) int {
 
 // fail tells an error and settles the exit code.
 func (p *program) fail(err error) {
-	var problems policy.Problems
+	var problems policyfile.Problems
 	var judged unjudged
 	p.code = exitCall
 	switch {
@@ -66,7 +66,7 @@ func (p *program) fail(err error) {
 	case errors.As(err, &judged):
 		p.code = exitUnjudged
 	}
-	text := strings.TrimPrefix(err.Error(), gate.ErrCall.Error()+": ")
+	text := strings.TrimPrefix(err.Error(), app.ErrCall.Error()+": ")
 	fmt.Fprintf(p.err, "zincdoor: %s\n", render.Safe(text))
 }
 
@@ -75,10 +75,10 @@ type unjudged struct{ error }
 
 func (u unjudged) Unwrap() error { return u.error }
 
-// graded gives an error of gathering its exit code.
+// graded gives an error of the app its exit code.
 func graded(err error) error {
-	var problems policy.Problems
-	if err == nil || errors.Is(err, gate.ErrCall) || errors.As(err, &problems) {
+	var problems policyfile.Problems
+	if err == nil || errors.Is(err, app.ErrCall) || errors.As(err, &problems) {
 		return err
 	}
 	return unjudged{err}
@@ -105,7 +105,7 @@ Exit codes: 0 open, 1 shut, 2 can't judge, 3 the call or the policy is wrong.`,
 	root.SetFlagErrorFunc(func(cmd *cobra.Command, err error) error {
 		return fmt.Errorf("%w; see %s --help", err, cmd.CommandPath())
 	})
-	root.AddCommand(p.gate(), p.findings(), p.explain(), p.mend(), p.watch(), p.baseline(), p.policy(), p.recipe(), p.fit(), p.schemas(), p.demo(), p.version())
+	root.AddCommand(p.gate(), p.findings(), p.explain(), p.fix(), p.watch(), p.baseline(), p.policy(), p.recipe(), p.fit(), p.schemas(), p.demo(), p.version())
 	return root
 }
 

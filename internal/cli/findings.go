@@ -12,11 +12,11 @@ import (
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
+	"zincdoor/internal/app"
 	"zincdoor/internal/core/change"
 	"zincdoor/internal/core/finding"
 	"zincdoor/internal/core/judge"
 	"zincdoor/internal/core/policy"
-	"zincdoor/internal/gate"
 	"zincdoor/internal/render"
 )
 
@@ -95,6 +95,12 @@ func (c *chooseFlags) takes(s *policy.Selector, f judge.Finding) bool {
 	return f.AnySource(func(g judge.Finding) bool { return s.Takes(*g.Finding, g.Team) }) && s.TakesPlace(f.Place, string(f.Standing))
 }
 
+// takesBy gives what reports whether the flags choose a finding, by a policy.
+func (c *chooseFlags) takesBy(p *policy.Policy) (func(judge.Finding) bool, error) {
+	selector, err := c.ready(p)
+	return func(f judge.Finding) bool { return c.takes(&selector, f) }, err
+}
+
 func (p *program) findings() *cobra.Command {
 	var evidence evidenceFlags
 	var change changeFlags
@@ -115,14 +121,14 @@ With --fields each finding is a line for scripts, the fields apart by tabs. What
 --severity ignored asks for it. Exit codes: 0; 2 where a report is no evidence, and the list is all there is without it.`,
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			request, err := evidence.requestOf(&change, cmd.Flags(), args, p.in)
+			request, err := evidence.gateRequest(&change, cmd.Flags(), args, p.in)
 			if err != nil {
 				return err
 			}
 			if request.Change.Kind == "" {
 				request.Change.Kind = policy.Tree
 			}
-			request.Door, request.Remote, request.AnyDoor = door, change.remote, true
+			request.Door, request.Remote = door, change.remote
 			if err := list.Check(); err != nil {
 				return err
 			}
@@ -146,18 +152,18 @@ With --fields each finding is a line for scripts, the fields apart by tabs. What
 	return cmd
 }
 
-func (p *program) listFindings(ctx context.Context, q gate.Request, choose *chooseFlags, list render.List, file string) error {
-	results, err := p.gather(ctx, q)
+func (p *program) listFindings(ctx context.Context, q app.GateRequest, choose *chooseFlags, list render.List, file string) error {
+	judged, err := p.watched(ctx, q, app.List)
 	if err != nil {
 		return err
 	}
 	write := func(w io.Writer) error {
-		for _, r := range results {
-			selector, err := choose.ready(r.Case.Policy)
+		for _, j := range judged {
+			selector, err := choose.ready(j.Input.Policy)
 			if err != nil {
 				return err
 			}
-			v := judge.Judge(r.Case)
+			v := j.Verdict
 			v.Findings = slices.DeleteFunc(v.Findings, func(f judge.Finding) bool { return !choose.takes(&selector, f) })
 			v.Limits, v.Gone = nil, nil
 			for _, e := range v.Evidence {
@@ -166,7 +172,7 @@ func (p *program) listFindings(ctx context.Context, q gate.Request, choose *choo
 					fmt.Fprintf(p.err, "zincdoor: %s is %s: %s\n", cmp.Or(render.Safe(e.Name), "the evidence"), e.State, render.Safe(e.Problem))
 				}
 			}
-			if err := list.Write(w, v, render.Options{Text: r.Text, Rule: r.Rule, Like: p.out, Link: r.Case.Policy.Link}); err != nil {
+			if err := list.Write(w, v, render.Options{Text: j.Text, Rule: j.Rule, Like: p.out, Link: j.Input.Policy.Link}); err != nil {
 				return err
 			}
 		}

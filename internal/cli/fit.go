@@ -13,12 +13,13 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
+	"zincdoor/internal/app"
 	"zincdoor/internal/core/baseline"
 	"zincdoor/internal/core/house"
 	"zincdoor/internal/core/policy"
 	"zincdoor/internal/fit"
-	"zincdoor/internal/gate"
 	"zincdoor/internal/git"
+	"zincdoor/internal/policyfile"
 	"zincdoor/internal/render"
 )
 
@@ -77,7 +78,7 @@ func (p *program) runFit(ctx context.Context, flags fitFlags) error {
 	}
 	if flags.remove {
 		if !flags.dry {
-			if err := errors.Join(repo.UnsetLocal(fit.MergeDriver, fit.MergeCommand), repo.UnsetLocal(git.Leave, "true")); err != nil {
+			if err := errors.Join(repo.Writer().UnsetLocal(fit.MergeDriver, fit.MergeCommand), repo.Writer().UnsetLocal(git.Leave, "true")); err != nil {
 				return unjudged{err}
 			}
 		}
@@ -110,7 +111,7 @@ func (p *program) runFit(ctx context.Context, flags fitFlags) error {
 		return unjudged{err}
 	}
 	if place.Root != "" {
-		if err := repo.SetLocal(fit.MergeDriver, fit.MergeCommand); err != nil {
+		if err := repo.Writer().SetLocal(fit.MergeDriver, fit.MergeCommand); err != nil {
 			return unjudged{err}
 		}
 	}
@@ -155,7 +156,7 @@ func (p *program) offerRun(repo *git.Repo, starts []policy.Report, flags fitFlag
 		fmt.Fprintf(p.out, "They are not allowed yet, and no door opens without them. To allow them: git config %s true\n", git.Leave)
 		return nil
 	}
-	if err := repo.SetLocal(git.Leave, "true"); err != nil {
+	if err := repo.Writer().SetLocal(git.Leave, "true"); err != nil {
 		return err
 	}
 	fmt.Fprintf(p.out, "Allowed in this repository's own configuration (%s = true).\n", git.Leave)
@@ -225,7 +226,7 @@ func fitCall(repo *git.Repo, place fit.Place, doors *policy.Policy, flags fitFla
 	call.House = noLinter(flags)
 	for hook, name := range call.Doors {
 		door, _ := doors.Door(name)
-		call.Mends = call.Mends || hook == fit.Commit && door.Mend
+		call.Mends = call.Mends || hook == fit.Commit && door.Fix
 	}
 	if len(flags.reports) == 0 && lacksReports(doors, call) {
 		return call, fmt.Errorf("a hook needs something to judge by: name the reports that your linters write, as in --report build/warnings.txt, or name them or the linters in the policy; or fit the policy alone with --hook none")
@@ -256,20 +257,28 @@ func lacksReports(doors *policy.Policy, call fit.Call) bool {
 
 // fitDoors are the doors of the policy that is there, or of the starter.
 func fitDoors(ctx context.Context, repo *git.Repo, place fit.Place, flags fitFlags) (*policy.Policy, error) {
-	q := gate.Request{Dir: repo.Root, Run: flags.run}
+	call := app.Call{Dir: repo.Root, Run: flags.run}
 	if repo.Bare {
 		commit, ok := repo.Head()
 		if !ok {
-			return policy.Parse("starter policy", place.Starter(noLinter(flags)))
+			return starterPolicy(place, flags)
 		}
-		q.Policy = commit + ":" + policy.Path
+		call.Policy = commit + ":" + policyfile.Path
 	}
-	file, err := gate.OpenPolicy(ctx, q, false)
+	file, err := app.ReadPolicy(ctx, call)
 	if err != nil && repo.Bare && file == nil || err == nil && file.BuiltIn {
-		return policy.Parse("starter policy", place.Starter(noLinter(flags)))
+		return starterPolicy(place, flags)
 	}
 	if err != nil {
 		return nil, graded(err)
+	}
+	return file.Policy, nil
+}
+
+func starterPolicy(place fit.Place, flags fitFlags) (*policy.Policy, error) {
+	file, err := policyfile.Parse("starter policy", place.Starter(noLinter(flags)))
+	if err != nil {
+		return nil, err
 	}
 	return file.Policy, nil
 }
@@ -294,16 +303,16 @@ func rootedReport(repo *git.Repo, argument string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	if report.File == "-" {
+	if report.Path == "-" {
 		return "", fmt.Errorf("a hook can't read a report from standard input; name a file with --report")
 	}
-	if !filepath.IsAbs(report.File) {
-		report.File = filepath.ToSlash(filepath.Join(filepath.FromSlash(repo.Prefix), report.File))
+	if !filepath.IsAbs(report.Path) {
+		report.Path = filepath.ToSlash(filepath.Join(filepath.FromSlash(repo.Prefix), report.Path))
 	}
 	if report.Name == "" {
-		return report.File, nil
+		return report.Path, nil
 	}
-	return report.Name + "=" + report.File, nil
+	return report.Name + "=" + report.Path, nil
 }
 
 // near is a path as people near dir call it.

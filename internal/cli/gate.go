@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"io"
 	"os"
@@ -10,10 +11,11 @@ import (
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
-	"zincdoor/internal/core/judge"
+	"zincdoor/internal/app"
 	"zincdoor/internal/core/policy"
-	"zincdoor/internal/gate"
+	"zincdoor/internal/evidence"
 	"zincdoor/internal/render"
+	"zincdoor/internal/target"
 )
 
 func (p *program) gate() *cobra.Command {
@@ -38,35 +40,34 @@ a built-in policy lets no new error and no new warning pass.
 Exit codes: 0 open, 1 shut, 2 can't judge, 3 the call or the policy is wrong.`,
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			request, err := evidence.requestOf(&change, cmd.Flags(), args, p.in)
+			request, err := evidence.gateRequest(&change, cmd.Flags(), args, p.in)
 			if err != nil {
 				return err
 			}
 			request.Door, request.Remote = door, change.remote
-			targets, err := output.targets()
+			places, err := output.places()
 			if err != nil {
 				return err
 			}
 			if err := oneStdin(request); err != nil {
 				return err
 			}
-			request.Plan, request.Around = dry, output.around(targets)
-			results, err := p.gather(cmd.Context(), request)
+			if dry {
+				return p.showPlans(cmd.Context(), request)
+			}
+			request.Lines = output.lines(places)
+			judged, err := p.watched(cmd.Context(), request, app.Gate)
 			if err != nil {
 				return err
 			}
-			if dry {
-				return p.showPlans(results)
-			}
 			var verdicts []shown
-			for _, r := range results {
-				v := judge.Judge(r.Case)
-				p.code = graver(p.code, exitOf(v.Outcome))
-				options := output.options(r)
+			for _, j := range judged {
+				p.code = graver(p.code, exitOf(j.Outcome))
+				options := output.options(j)
 				options.Fix = fixCommand(change, evidence, door)
-				verdicts = append(verdicts, shown{v, options})
+				verdicts = append(verdicts, shown{j.Verdict, options})
 			}
-			return targets.write(p.out, verdicts)
+			return places.write(p.out, verdicts)
 		},
 	}
 	change.add(cmd.Flags())
@@ -78,13 +79,15 @@ Exit codes: 0 open, 1 shut, 2 can't judge, 3 the call or the policy is wrong.`,
 	return cmd
 }
 
-// showPlans tells what a call would start.
-func (p *program) showPlans(results []*gate.Result) error {
+// showPlans shows what a call would start.
+func (p *program) showPlans(ctx context.Context, q app.GateRequest) error {
+	planned, err := app.Plan(ctx, q)
+	if err != nil {
+		return graded(err)
+	}
 	var all []render.Plan
-	for _, r := range results {
-		for _, plan := range r.Plans {
-			all = append(all, render.Plan(plan))
-		}
+	for _, plan := range planned {
+		all = append(all, render.Plan(plan))
 	}
 	return render.Plans(p.out, all)
 }
@@ -107,7 +110,7 @@ func (c *changeFlags) add(f *pflag.FlagSet) {
 	f.BoolVar(&c.tree, "tree", false, "everything: the work tree, or the commit named after it (--tree REV)")
 }
 
-func (c *changeFlags) selection(f *pflag.FlagSet, args []string) (gate.Selection, error) {
+func (c *changeFlags) name(f *pflag.FlagSet, args []string) (target.Name, error) {
 	var named []string
 	for _, name := range []string{"staged", "worktree", "against", "range", "push", "patch", "tree"} {
 		if f.Changed(name) {
@@ -115,12 +118,12 @@ func (c *changeFlags) selection(f *pflag.FlagSet, args []string) (gate.Selection
 		}
 	}
 	if len(named) > 1 {
-		return gate.Selection{}, fmt.Errorf("%s can't go together: name one change", strings.Join(named, " and "))
+		return target.Name{}, fmt.Errorf("%s can't go together: name one change", strings.Join(named, " and "))
 	}
 	if len(args) > 0 && !c.tree {
-		return gate.Selection{}, fmt.Errorf("what is %q? A change is named by a flag: --staged, --worktree, --against REF, --range A..B, --push, --patch FILE or --tree", args[0])
+		return target.Name{}, fmt.Errorf("what is %q? A change is named by a flag: --staged, --worktree, --against REF, --range A..B, --push, --patch FILE or --tree", args[0])
 	}
-	var s gate.Selection
+	var s target.Name
 	switch {
 	case c.staged:
 		s.Kind = policy.Staged
@@ -132,7 +135,7 @@ func (c *changeFlags) selection(f *pflag.FlagSet, args []string) (gate.Selection
 		s.Kind = policy.Tree
 		s.To = strings.Join(args, "")
 	case f.Changed("against"):
-		s.Kind, s.Against = policy.Branch, c.against
+		s.Kind, s.Into = policy.Branch, c.against
 	case f.Changed("patch"):
 		s.Kind, s.Patch = policy.Range, c.patch
 	case f.Changed("range"):
@@ -183,68 +186,80 @@ func (e *evidenceFlags) addReport(f *pflag.FlagSet) {
 	f.StringArrayVar(&e.reports, "report", nil, "a report, as `[NAME=]FILE`, - for standard input; repeatable. NAME is a report of the policy, or a format: "+strings.Join(policy.Formats, ", "))
 }
 
-func (e *evidenceFlags) request(in io.Reader) (gate.Request, error) {
-	q := gate.Request{
-		Dir: ".", Policy: e.policy, Baseline: e.baseline, ReportCommit: e.commit, ReportRoot: e.root, EmptyIsClean: e.emptyIsClean, Run: e.run, Fresh: e.noCache,
-		Today: e.today, Stdin: in,
+// call is where and when the call is made, and what it overrides.
+func (e *evidenceFlags) call() (c app.Call, err error) {
+	c = app.Call{Policy: e.policy, Baseline: e.baseline, Run: e.run}
+	if c.Dir, err = workingDir(); err != nil {
+		return c, err
 	}
-	var err error
-	if q.Dir, err = workingDir(); err != nil {
-		return q, err
-	}
-	if q.Today, err = today(e.today); err != nil {
-		return q, err
-	}
-	for _, argument := range e.baseReports {
-		report, err := reportFile(argument)
-		if err != nil {
-			return q, err
-		}
-		q.BaseReports = append(q.BaseReports, report)
-	}
-	for _, argument := range e.reports {
-		report, err := reportFile(argument)
-		if err != nil {
-			return q, err
-		}
-		q.Reports = append(q.Reports, report)
-	}
-	return q, nil
+	c.Today, err = today(e.today)
+	return c, err
 }
 
-// requestOf is the request about the change that a call names.
-func (e *evidenceFlags) requestOf(change *changeFlags, f *pflag.FlagSet, args []string, in io.Reader) (gate.Request, error) {
+// given are the reports of the call.
+func (e *evidenceFlags) given(dir string, in io.Reader) (g evidence.Given, err error) {
+	g = evidence.Given{Dir: dir, Commit: e.commit, Root: e.root, EmptyIsClean: e.emptyIsClean, Stdin: in}
+	g.Files, err = reportFiles(e.reports)
+	return g, err
+}
+
+// request is a request that names no change.
+func (e *evidenceFlags) request(in io.Reader) (q app.GateRequest, err error) {
+	if q.Call, err = e.call(); err != nil {
+		return q, err
+	}
+	if q.Reports.Base, err = reportFiles(e.baseReports); err != nil {
+		return q, err
+	}
+	q.Reports.Given, err = e.given(q.Dir, in)
+	q.Reports.Fresh = e.noCache
+	return q, err
+}
+
+// gateRequest is the request about the change that a call names.
+func (e *evidenceFlags) gateRequest(change *changeFlags, f *pflag.FlagSet, args []string, in io.Reader) (app.GateRequest, error) {
 	q, err := e.request(in)
 	if err == nil {
-		q.Change, err = change.selection(f, args)
+		q.Change, err = change.name(f, args)
 	}
 	return q, err
 }
 
+func reportFiles(arguments []string) (all []evidence.File, err error) {
+	for _, argument := range arguments {
+		file, err := reportFile(argument)
+		if err != nil {
+			return nil, err
+		}
+		all = append(all, file)
+	}
+	return all, nil
+}
+
 // reportFile reads [NAME=]FILE. A file whose name holds a = goes before a name that isn't a format.
-func reportFile(argument string) (gate.ReportFile, error) {
+func reportFile(argument string) (evidence.File, error) {
 	name, file, named := strings.Cut(argument, "=")
 	switch {
 	case argument == "" || named && file == "":
-		return gate.ReportFile{}, fmt.Errorf("--report needs a file")
+		return evidence.File{}, fmt.Errorf("--report needs a file")
 	case named && slices.Contains(policy.Formats, name):
-		return gate.ReportFile{Name: name, File: file}, nil
+		return evidence.File{Name: name, Path: file}, nil
 	case named && !strings.Contains(name, "/"):
 		if _, err := os.Stat(argument); err != nil {
-			return gate.ReportFile{Name: name, File: file}, nil
+			return evidence.File{Name: name, Path: file}, nil
 		}
 	}
-	return gate.ReportFile{File: argument}, nil
+	return evidence.File{Path: argument}, nil
 }
 
 // oneStdin refuses to read standard input twice.
-func oneStdin(q gate.Request) error {
+func oneStdin(q app.GateRequest) error {
 	n := 0
 	if q.Change.Patch == "-" || q.Change.Kind == policy.Push {
 		n++
 	}
-	for _, r := range slices.Concat(q.Reports, q.BaseReports) {
-		if r.File == "-" {
+	for _, r := range slices.Concat(q.Reports.Files, q.Reports.Base) {
+		if r.Path == "-" {
 			n++
 		}
 	}

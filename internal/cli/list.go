@@ -5,7 +5,6 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
-	"path/filepath"
 	"slices"
 	"strconv"
 	"time"
@@ -13,9 +12,8 @@ import (
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
+	"zincdoor/internal/app"
 	"zincdoor/internal/core/baseline"
-	"zincdoor/internal/core/policy"
-	"zincdoor/internal/gate"
 	"zincdoor/internal/render"
 )
 
@@ -35,13 +33,10 @@ func (l *listFlags) add(f *pflag.FlagSet) {
 	f.StringVar(&l.today, "today", "", "the `DATE` on which to judge, as 2027-02-01 (default: today, UTC)")
 }
 
-// kept is the list as it lies in the work tree.
+// kept is the list as it lies in the work tree, on a day.
 type kept struct {
-	list                *baseline.Baseline
-	policy              *policy.Policy
-	ids                 []string
-	name, file          string // from the repository's root, and on this machine
-	author, today, last string // last: the day up to which an end counts as lapsing, "" for none
+	*app.Kept
+	name, today, last string // last: the day up to which an end counts as expiring, "" for none
 }
 
 func (p *program) openList(ctx context.Context, flags listFlags) (*kept, error) {
@@ -60,24 +55,21 @@ func (p *program) openList(ctx context.Context, flags listFlags) (*kept, error) 
 	if err != nil {
 		return nil, err
 	}
-	list, err := gate.OpenList(ctx, gate.Request{Dir: dir, Policy: flags.policy, Today: day, Stdin: p.in})
-	if err != nil {
+	if k.Kept, err = app.OpenList(ctx, app.Call{Dir: dir, Policy: flags.policy, Today: day}); err != nil {
 		return nil, graded(err)
 	}
-	k.list, k.policy, k.name, k.author = list.Baseline, list.Policy, render.Safe(list.Path), list.Author
-	k.file = filepath.Join(list.Root, filepath.FromSlash(list.Path))
-	k.ids = baseline.IDs(k.list.Entries)
+	k.name = render.Safe(k.Path)
 	return k, nil
 }
 
 // choose picks entries by their names and by what they are, in the order of the file.
 func (k *kept) choose(flags listFlags, ids []string) ([]int, error) {
-	named, err := byID(ids, k.ids, "zincdoor baseline list")
+	named, err := k.Named(ids)
 	if err != nil {
 		return nil, err
 	}
 	var chosen []int
-	for i, e := range k.list.Entries {
+	for i, e := range k.Entries {
 		switch {
 		case len(ids) > 0 && !slices.Contains(named, i), !flags.filter.takesEntry(e):
 		case k.last != "" && (e.Until == "" || e.Until > k.last):
@@ -117,7 +109,7 @@ func (p *program) list() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				chosen = k.among(chosen, s.Gone)
+				chosen = k.Among(chosen, s.Gone)
 			} else if len(evidence.reports) > 0 {
 				return fmt.Errorf("--report is for --gone; the list itself needs none")
 			}
@@ -138,18 +130,6 @@ func (p *program) list() *cobra.Command {
 	return cmd
 }
 
-// among keeps the chosen entries that are in a list too.
-func (k *kept) among(chosen []int, entries []baseline.Entry) []int {
-	left := map[baseline.Entry]int{}
-	for _, e := range entries {
-		left[e]++
-	}
-	return slices.DeleteFunc(chosen, func(i int) bool {
-		left[k.list.Entries[i]]--
-		return left[k.list.Entries[i]] < 0
-	})
-}
-
 func (p *program) listJSON(k *kept, chosen []int) error {
 	out := json.NewEncoder(p.out)
 	out.SetEscapeHTML(false)
@@ -158,7 +138,7 @@ func (p *program) listJSON(k *kept, chosen []int) error {
 			ID string `json:"id"`
 			baseline.Entry
 			Lapsed bool `json:"lapsed"`
-		}{k.ids[i], k.list.Entries[i], k.list.Entries[i].Lapsed(k.today)}); err != nil {
+		}{k.IDs[i], k.Entries[i], k.Entries[i].Expired(k.today)}); err != nil {
 			return err
 		}
 	}
@@ -168,7 +148,7 @@ func (p *program) listJSON(k *kept, chosen []int) error {
 func (p *program) listText(k *kept, chosen []int, group string) error {
 	lapsed := 0
 	for _, i := range chosen {
-		if k.list.Entries[i].Lapsed(k.today) {
+		if k.Entries[i].Expired(k.today) {
 			lapsed++
 		}
 	}
@@ -178,11 +158,11 @@ func (p *program) listText(k *kept, chosen []int, group string) error {
 		}
 	} else {
 		slices.SortStableFunc(chosen, func(a, b int) int {
-			return cmp.Or(cmp.Compare(k.list.Entries[a].Path, k.list.Entries[b].Path), cmp.Compare(k.list.Entries[a].Line, k.list.Entries[b].Line))
+			return cmp.Or(cmp.Compare(k.Entries[a].Path, k.Entries[b].Path), cmp.Compare(k.Entries[a].Line, k.Entries[b].Line))
 		})
 		entries, ids := make([]baseline.Entry, len(chosen)), make([]string, len(chosen))
 		for n, i := range chosen {
-			entries[n], ids[n] = k.list.Entries[i], k.ids[i]
+			entries[n], ids[n] = k.Entries[i], k.IDs[i]
 		}
 		if err := render.Entries(p.out, entries, ids, k.today); err != nil {
 			return err
@@ -191,7 +171,7 @@ func (p *program) listText(k *kept, chosen []int, group string) error {
 			fmt.Fprintln(p.out)
 		}
 	}
-	fmt.Fprintf(p.out, "%s of %d in %s, %d lapsed\n", entriesInWords(len(chosen)), len(k.list.Entries), k.name, lapsed)
+	fmt.Fprintf(p.out, "%s of %d in %s, %d lapsed\n", app.CountEntries(len(chosen)), len(k.Entries), k.name, lapsed)
 	return nil
 }
 
@@ -202,7 +182,7 @@ func (p *program) countBy(k *kept, chosen []int, group string) error {
 		"path":     func(e baseline.Entry) string { return e.Path },
 		"tool":     func(e baseline.Entry) string { return e.Tool },
 		"severity": func(e baseline.Entry) string { return e.Severity },
-		"team":     func(e baseline.Entry) string { return k.policy.TeamOf(e.Path) },
+		"team":     func(e baseline.Entry) string { return k.Policy.TeamOf(e.Path) },
 		"age":      func(e baseline.Entry) string { return age(e.On, k.today) },
 	}
 	of := groups[group]
@@ -211,7 +191,7 @@ func (p *program) countBy(k *kept, chosen []int, group string) error {
 	}
 	counts := map[string]int{}
 	for _, i := range chosen {
-		counts[of(k.list.Entries[i])]++
+		counts[of(k.Entries[i])]++
 	}
 	names := make([]string, 0, len(counts))
 	for name := range counts {

@@ -13,8 +13,8 @@ import (
 	"github.com/google/renameio/v2"
 	"github.com/spf13/pflag"
 
+	"zincdoor/internal/app"
 	"zincdoor/internal/core/judge"
-	"zincdoor/internal/gate"
 	"zincdoor/internal/render"
 )
 
@@ -57,19 +57,17 @@ func (s *screenFlags) check() error {
 }
 
 // options are how a result is shown.
-func (s *screenFlags) options(r *gate.Result) render.Options {
+func (s *screenFlags) options(j *app.Judged) render.Options {
 	o := render.Options{
 		Show: render.Show(s.show), Group: render.Group(s.group), Context: s.context, Quiet: s.quiet, Verbose: s.verbose, Plain: s.plain,
-		Text: r.Text, Touched: r.Touched, Rule: r.Rule,
+		Text: j.Text, Touched: j.Touched, Rule: j.Rule,
 	}
-	if r.Case.Policy != nil {
-		o.Link = r.Case.Policy.Link
-	}
+	o.Link = j.Input.Policy.Link
 	return o
 }
 
-func (o *outputFlags) options(r *gate.Result) render.Options {
-	all := o.screen.options(r)
+func (o *outputFlags) options(j *app.Judged) render.Options {
+	all := o.screen.options(j)
 	all.Template, all.Room = o.parsed, o.room
 	return all
 }
@@ -83,22 +81,22 @@ func (o *outputFlags) add(f *pflag.FlagSet) {
 	o.screen.add(f)
 }
 
-// target is one place the verdict is written to; file "" is standard output.
-type target struct{ format, file string }
+// place is one place the verdict is written to; file "" is standard output.
+type place struct{ format, file string }
 
-type targets []target
+type places []place
 
-func (o *outputFlags) targets() (targets, error) {
+func (o *outputFlags) places() (places, error) {
 	if err := o.screen.check(); err != nil {
 		return nil, err
 	}
-	all := targets{{o.format, o.file}}
+	all := places{{o.format, o.file}}
 	for _, w := range o.writes {
 		format, file, ok := strings.Cut(w, "=")
 		if !ok || file == "" {
 			return nil, fmt.Errorf("--write takes FORMAT=FILE, not %q", w)
 		}
-		all = append(all, target{format, file})
+		all = append(all, place{format, file})
 	}
 	for _, t := range all {
 		if err := checkFormat(t.format, render.Formats); err != nil {
@@ -111,17 +109,17 @@ func (o *outputFlags) targets() (targets, error) {
 	return all, o.parse(all)
 }
 
-// around reports whether lines around findings will be shown.
-func (o *outputFlags) around(all targets) bool {
-	return o.screen.context > 0 || slices.ContainsFunc(all, func(t target) bool { return t.format == render.HTML })
+// lines reports whether lines around findings will be shown.
+func (o *outputFlags) lines(all places) bool {
+	return o.screen.context > 0 || slices.ContainsFunc(all, func(t place) bool { return t.format == render.HTML })
 }
 
 // leastRoom is how many characters a verdict as Markdown needs for its outcome.
 const leastRoom = 1000
 
 // parse reads the template where one is needed.
-func (o *outputFlags) parse(all targets) error {
-	wanted := slices.ContainsFunc(all, func(t target) bool { return t.format == render.Template })
+func (o *outputFlags) parse(all places) error {
+	wanted := slices.ContainsFunc(all, func(t place) bool { return t.format == render.Template })
 	switch {
 	case wanted && o.template == "":
 		return fmt.Errorf("the format template needs a template: --template FILE")
@@ -155,7 +153,7 @@ type shown struct {
 }
 
 // write writes the verdicts everywhere. A file is replaced whole or not at all.
-func (all targets) write(out io.Writer, verdicts []shown) error {
+func (all places) write(out io.Writer, verdicts []shown) error {
 	for _, t := range all {
 		if t.file == "" {
 			if err := renderAll(out, t.format, verdicts); err != nil {

@@ -8,9 +8,10 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"zincdoor/internal/app"
 	"zincdoor/internal/core/finding"
 	"zincdoor/internal/core/policy"
-	"zincdoor/internal/gate"
+	"zincdoor/internal/policyfile"
 	"zincdoor/internal/render"
 )
 
@@ -26,12 +27,12 @@ func (p *program) policy() *cobra.Command {
 }
 
 // openPolicy reads the policy in a file, else the work tree's.
-func (p *program) openPolicy(ctx context.Context, file string, run bool) (*gate.PolicyFile, error) {
+func (p *program) openPolicy(ctx context.Context, file string, run bool) (*app.PolicyRead, error) {
 	dir, err := workingDir()
 	if err != nil {
 		return nil, err
 	}
-	read, err := gate.OpenPolicy(ctx, gate.Request{Dir: dir, Policy: file, Run: run}, false)
+	read, err := app.ReadPolicy(ctx, app.Call{Dir: dir, Policy: file, Run: run})
 	return read, graded(err)
 }
 
@@ -48,30 +49,34 @@ that another one always breaks with.
 Exit code 3 where something is wrong.`,
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			request, err := evidence.request(p.in)
+			call, err := evidence.call()
 			if err != nil {
 				return err
 			}
-			request.Policy = strings.Join(args, "")
-			file, err := gate.OpenPolicy(cmd.Context(), request, true)
+			given, err := evidence.given(call.Dir, p.in)
+			if err != nil {
+				return err
+			}
+			call.Policy = strings.Join(args, "")
+			file, idle, err := app.CheckPolicy(cmd.Context(), call, given)
 			switch {
 			case err != nil:
 				return graded(err)
 			case file.BuiltIn:
-				return fmt.Errorf("there is no %s here, so the built-in policy judges; see zincdoor policy show --built-in, or write a starter policy with zincdoor fit", policy.Path)
+				return fmt.Errorf("there is no %s here, so the built-in policy judges; see zincdoor policy show --built-in, or write a starter policy with zincdoor fit", policyfile.Path)
 			}
-			read, name := file.Policy, file.Text.Name
-			for _, idle := range read.Idle(file.Files, file.Seen) {
-				if idle.File != name { // what is inherited is for other repositories too
+			name := file.Text.Name
+			for _, problem := range idle {
+				if problem.File != name { // what is inherited is for other repositories too
 					continue
 				}
-				fmt.Fprintf(p.err, "zincdoor: %s\n", render.Safe(idle.String()))
+				fmt.Fprintf(p.err, "zincdoor: %s\n", render.Safe(problem.String()))
 			}
 			limits := 0
-			for _, d := range read.Doors {
+			for _, d := range file.Doors {
 				limits += len(d.Limits)
 			}
-			fmt.Fprintf(p.out, "%s is valid; limits: %d, at the doors %s\n", render.Safe(name), limits, render.Safe(policy.Names(read.Doors)))
+			fmt.Fprintf(p.out, "%s is valid; limits: %d, at the doors %s\n", render.Safe(name), limits, render.Safe(policy.Names(file.Policy.Doors)))
 			return nil
 		},
 	}
@@ -86,7 +91,7 @@ func (p *program) schema() *cobra.Command {
 		Short: "Print the JSON Schema of a policy, for editors",
 		Args:  cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
-			_, err := p.out.Write(policy.Schema())
+			_, err := p.out.Write(policyfile.Schema())
 			return err
 		},
 	}
@@ -127,14 +132,15 @@ value was set. With --rule and --path, show step by step which rung such a findi
 }
 
 func (p *program) runShow(ctx context.Context, flags showFlags) error {
-	read, name, builtIn := policy.Builtin(), "built-in policy", flags.builtIn
+	file, name, builtIn := policyfile.Builtin(), policyfile.BuiltinName, flags.builtIn
 	if !builtIn {
-		file, err := p.openPolicy(ctx, flags.file, flags.run)
+		read, err := p.openPolicy(ctx, flags.file, flags.run)
 		if err != nil {
 			return err
 		}
-		read, name, builtIn = file.Policy, file.Text.Name, file.BuiltIn
+		file, name, builtIn = read.File, read.Text.Name, read.BuiltIn
 	}
+	read := file.Policy
 	doors := read.Doors
 	if flags.door != "" {
 		door, ok := read.Door(flags.door)
@@ -150,9 +156,9 @@ func (p *program) runShow(ctx context.Context, flags showFlags) error {
 			}
 			return nil
 		}
-		data := read.Write(flags.origin)
+		data := file.Write(flags.origin)
 		if builtIn && !flags.origin {
-			data = policy.BuiltinText() // which explains itself
+			data = policyfile.BuiltinText() // which explains itself
 		}
 		_, err := p.out.Write(data)
 		return err
@@ -164,16 +170,16 @@ func (p *program) runShow(ctx context.Context, flags showFlags) error {
 	for _, level := range finding.Levels {
 		f := finding.Finding{Rule: flags.rule, Path: flags.path, Tool: flags.tool, Traits: &finding.Traits{Tags: flags.tags}, Level: level}
 		var steps []string
-		rung := ""
+		severity := ""
 		for _, s := range read.Steps(f, team) {
-			rung = s.Rung
-			steps = append(steps, s.What+standsIn(s.At, name))
+			severity = s.Severity
+			steps = append(steps, s.What+setAt(file, s.Index, name))
 		}
-		fmt.Fprintf(p.out, "%s: %s\n", render.Safe(strings.Join(steps, ", then ")), render.Safe(rung))
+		fmt.Fprintf(p.out, "%s: %s\n", render.Safe(strings.Join(steps, ", then ")), render.Safe(severity))
 		for _, d := range doors {
 			var names []string
 			for _, l := range d.Limits {
-				if rung != policy.Ignored && l.TakesRung(read.Ladder, rung) && l.Takes(f, team) {
+				if severity != policy.Ignored && l.TakesSeverity(read.Ladder, severity) && l.Takes(f, team) {
 					names = append(names, l.Name)
 				}
 			}
@@ -185,13 +191,17 @@ func (p *program) runShow(ctx context.Context, flags showFlags) error {
 	return nil
 }
 
-// standsIn says where something stands, for a reader of the policy of that name.
-func standsIn(at policy.Position, name string) string {
-	switch {
+// setAt says where one of the policy's severities is set, for a reader of the file of that name.
+func setAt(file *policyfile.File, index int, name string) string {
+	if index < 0 {
+		return ""
+	}
+	switch at := file.Severities[index].At; {
 	case at.Line == 0:
 		return ""
 	case at.File == name:
 		return fmt.Sprintf(" (line %d)", at.Line)
+	default:
+		return fmt.Sprintf(" (%s)", at)
 	}
-	return fmt.Sprintf(" (%s)", at)
 }

@@ -12,7 +12,7 @@ import (
 	"github.com/vbauerster/mpb/v8/decor"
 	"golang.org/x/term"
 
-	"zincdoor/internal/gate"
+	"zincdoor/internal/app"
 	"zincdoor/internal/lint"
 	"zincdoor/internal/render"
 )
@@ -63,13 +63,13 @@ func (p *progress) tell(s lint.Step) {
 	}
 }
 
-// gather makes a request cases, and shows meanwhile what takes its time.
-func (p *program) gather(ctx context.Context, q gate.Request) ([]*gate.Result, error) {
+// watched does what a request asks for, and shows meanwhile what takes its time.
+func (p *program) watched(ctx context.Context, q app.GateRequest, do func(context.Context, app.GateRequest) ([]*app.Judged, error)) ([]*app.Judged, error) {
 	progress := newProgress(p.err)
 	q.Tell = progress.tell
-	results, err := gate.Gather(ctx, q)
+	judged, err := do(ctx, q)
 	progress.end()
-	return results, graded(err)
+	return judged, graded(err)
 }
 
 // end takes all lines away.

@@ -65,14 +65,14 @@ Exit code 1 where nothing could be read, 2 where the file is broken.`,
 				defer f.Close()
 				in = f
 			}
-			report, err := report.Read(in, report.Form{Format: format, Recipe: recipe})
+			said, err := report.Read(in, report.Form{Format: format, Recipe: recipe})
 			if err != nil {
 				return unjudged{err}
 			}
-			if report.Failure != "" || report.Stopped != "" {
+			if said.Failure != "" || said.Stopped != "" {
 				p.code = exitShut
 			}
-			return p.tellReport(report, read.Policy, first)
+			return p.tellReport(said, read.Policy, first)
 		},
 	}
 	f := cmd.Flags()

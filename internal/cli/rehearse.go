@@ -6,7 +6,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"zincdoor/internal/gate"
+	"zincdoor/internal/app"
 	"zincdoor/internal/render"
 )
 
@@ -14,9 +14,8 @@ import (
 const lastChanges = 20
 
 func (p *program) rehearse() *cobra.Command {
-	var past gate.Past
 	var commits, door, day, format string
-	var q gate.Request
+	var q app.RehearseRequest
 	cmd := &cobra.Command{
 		Use:   "rehearse",
 		Short: "Try a policy on past changes",
@@ -40,19 +39,19 @@ folder called by the beginning of its name (7 letters or more):
 			}
 			q.Door = door
 			var ok bool
-			past.From, past.To, ok = strings.Cut(commits, "..")
+			q.From, q.To, ok = strings.Cut(commits, "..")
 			switch {
-			case q.Policy == "" || past.Reports == "":
+			case q.Policy == "" || q.Reports == "":
 				return fmt.Errorf("name the new policy with --policy, and the folder of the reports with --reports")
-			case commits != "" && (!ok || past.From == "" || past.To == ""):
+			case commits != "" && (!ok || q.From == "" || q.To == ""):
 				return fmt.Errorf("--commits takes two commits as A..B, not %q", commits)
-			case past.Last < 1:
+			case q.Last < 1:
 				return fmt.Errorf("--last takes how many changes to rehearse, at least 1")
 			}
 			if err := checkFormat(format, []string{render.Terminal, render.JSON}); err != nil {
 				return err
 			}
-			all, err := gate.Rehearse(cmd.Context(), q, past)
+			all, err := app.Rehearse(cmd.Context(), q)
 			if err != nil {
 				return graded(err)
 			}
@@ -62,9 +61,9 @@ folder called by the beginning of its name (7 letters or more):
 	f := cmd.Flags()
 	f.SortFlags = false
 	f.StringVar(&q.Policy, "policy", "", "the new policy, in `FILE|REV:PATH`")
-	f.StringVar(&past.Reports, "reports", "", "the `DIR` with the reports of each commit")
+	f.StringVar(&q.Reports, "reports", "", "the `DIR` with the reports of each commit")
 	f.StringVar(&commits, "commits", "", "the changes from commit A to commit B, as `A..B`")
-	f.IntVar(&past.Last, "last", lastChanges, "the last `N` changes of the branch checked out")
+	f.IntVar(&q.Last, "last", lastChanges, "the last `N` changes of the branch checked out")
 	f.StringVar(&door, "door", "", "the `NAME` of the door; needed where several judge a branch or range")
 	f.StringVar(&day, "today", "", "the `DATE` on which to judge, as 2027-02-01 (default: today, UTC)")
 	f.StringVar(&format, "format", render.Terminal, "how it is shown: `"+strings.Join(render.Formats, "|")+"`")

@@ -6,6 +6,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"zincdoor/internal/app"
 	"zincdoor/internal/core/baseline"
 )
 
@@ -62,9 +63,9 @@ func (p *program) runRenew(ctx context.Context, flags renewFlags, ids []string) 
 	}
 	var out, in []baseline.Entry
 	for _, i := range chosen {
-		e := kept.list.Entries[i]
+		e := kept.Entries[i]
 		out = append(out, e)
-		e.Until, e.Reason, e.On, e.By = until, flags.reason.reason, kept.today, kept.author
+		e.Until, e.Reason, e.On, e.By = until, flags.reason.reason, kept.today, kept.Author
 		if flags.reason.why != "" {
 			e.Why = baseline.Why(flags.reason.why)
 		}
@@ -73,18 +74,13 @@ func (p *program) runRenew(ctx context.Context, flags renewFlags, ids []string) 
 		}
 		in = append(in, e)
 	}
-	agreed, err := p.confirm(flags.yes, fmt.Sprintf("Renew %s until %s?", entriesInWords(len(in)), until), out)
+	agreed, err := p.confirm(flags.yes, fmt.Sprintf("Renew %s until %s?", app.CountEntries(len(in)), until), out)
 	if err != nil || !agreed {
 		return err
 	}
-	if err := editList(kept.file, func(now *baseline.Baseline) (*baseline.Baseline, error) {
-		if len(baseline.Minus(out, now.Entries)) > 0 {
-			return nil, errChanged
-		}
-		return now.Replace(out, in), nil
-	}); err != nil {
-		return err
+	if err := kept.Renew(out, in); err != nil {
+		return graded(err)
 	}
-	fmt.Fprintf(p.out, "%s renewed until %s in %s\n", entriesInWords(len(in)), until, kept.name)
+	fmt.Fprintf(p.out, "%s renewed until %s in %s\n", app.CountEntries(len(in)), until, kept.name)
 	return nil
 }

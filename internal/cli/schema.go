@@ -8,13 +8,13 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"zincdoor/internal/core/policy"
+	"zincdoor/internal/policyfile"
 	"zincdoor/internal/render"
 )
 
 func (p *program) schemas() *cobra.Command {
 	schemas := render.Schemas()
-	schemas["policy"] = policy.Schema()
+	schemas["policy"] = policyfile.Schema()
 	names := slices.Sorted(maps.Keys(schemas))
 	return &cobra.Command{
 		Use:       "schema " + strings.Join(names, "|"),

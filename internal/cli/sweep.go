@@ -3,11 +3,10 @@ package cli
 import (
 	"context"
 	"fmt"
-	"slices"
 
 	"github.com/spf13/cobra"
 
-	"zincdoor/internal/core/baseline"
+	"zincdoor/internal/app"
 	"zincdoor/internal/render"
 )
 
@@ -35,36 +34,21 @@ func (p *program) runSweep(ctx context.Context, evidence evidenceFlags, check bo
 	if err != nil {
 		return err
 	}
-	var stale, fresh []baseline.Entry
-	for _, f := range s.Findings {
-		if f.Entry == nil {
-			continue
-		}
-		measure, less := s.Case.Policy.MeasureOf(*f.Finding)
-		if now := f.Entry.Refresh(*f.Finding, measure, less); now != *f.Entry {
-			stale, fresh = append(stale, *f.Entry), append(fresh, now)
-		}
-	}
-	total := len(s.Case.Baseline.Entries)
-	if len(s.Gone)+len(stale) == 0 {
-		fmt.Fprintf(p.out, "nothing to sweep: %s, none gone, none out of date\n", entriesInWords(total))
+	swept := s.Sweep()
+	if len(swept.Gone)+len(swept.Stale) == 0 {
+		fmt.Fprintf(p.out, "nothing to sweep: %s, none gone, none out of date\n", app.CountEntries(swept.Stay))
 		return nil
 	}
-	for _, e := range s.Gone {
+	for _, e := range swept.Gone {
 		fmt.Fprintf(p.out, "gone     %s\n", render.Entry(e))
 	}
 	verb := "dropped"
 	if check {
 		verb = "to drop"
 		p.code = exitShut
-	} else if err := editList(s.file, func(now *baseline.Baseline) (*baseline.Baseline, error) {
-		if len(baseline.Minus(s.Case.Baseline.Entries, now.Entries)) > 0 {
-			return nil, errChanged
-		}
-		return now.Replace(slices.Concat(s.Gone, stale), fresh), nil
-	}); err != nil {
-		return err
+	} else if err := s.ApplySweep(swept); err != nil {
+		return graded(err)
 	}
-	fmt.Fprintf(p.out, "%d %s, %d refreshed, %d stay\n", len(s.Gone), verb, len(stale), total-len(s.Gone)-len(stale))
+	fmt.Fprintf(p.out, "%d %s, %d refreshed, %d stay\n", len(swept.Gone), verb, len(swept.Stale), swept.Stay)
 	return nil
 }

@@ -14,9 +14,8 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
-	"zincdoor/internal/core/judge"
+	"zincdoor/internal/app"
 	"zincdoor/internal/core/policy"
-	"zincdoor/internal/gate"
 	"zincdoor/internal/render"
 )
 
@@ -39,12 +38,12 @@ itself (per: file) is asked only about the file that changed. Ctrl-C ends it.`,
 			if err != nil {
 				return err
 			}
-			for _, r := range request.Reports {
-				if r.File == "-" {
+			for _, r := range request.Reports.Files {
+				if r.Path == "-" {
 					return fmt.Errorf("a report is read again each time, which standard input can't be; name a file with --report")
 				}
 			}
-			request.Change.Kind, request.Door, request.Around = policy.Worktree, door, screen.context > 0
+			request.Change.Kind, request.Door, request.Lines = policy.Worktree, door, screen.context > 0
 			if err := screen.check(); err != nil {
 				return err
 			}
@@ -57,7 +56,7 @@ itself (per: file) is asked only about the file that changed. Ctrl-C ends it.`,
 	return cmd
 }
 
-func (p *program) runWatch(ctx context.Context, q gate.Request, flags screenFlags) error {
+func (p *program) runWatch(ctx context.Context, q app.GateRequest, flags screenFlags) error {
 	watcher, err := fsnotify.NewWatcher()
 	if err != nil {
 		return unjudged{fmt.Errorf("files can't be watched: %w", err)}
@@ -65,7 +64,7 @@ func (p *program) runWatch(ctx context.Context, q gate.Request, flags screenFlag
 	defer watcher.Close()
 	var last string
 	for {
-		state, folders, err := gate.Watched(ctx, q.Dir)
+		state, folders, err := app.Watched(ctx, q.Dir)
 		if err != nil && ctx.Err() == nil {
 			return unjudged{err}
 		}
@@ -108,7 +107,7 @@ func nextChange(ctx context.Context, watcher *fsnotify.Watcher) bool {
 }
 
 // showNow judges once and shows the verdict, on a terminal in the place of the one before.
-func (p *program) showNow(ctx context.Context, q gate.Request, flags screenFlags) {
+func (p *program) showNow(ctx context.Context, q app.GateRequest, flags screenFlags) {
 	began := time.Now()
 	screen, isFile := p.out.(*os.File)
 	live := isFile && term.IsTerminal(int(screen.Fd()))
@@ -135,15 +134,15 @@ func (p *program) showNow(ctx context.Context, q gate.Request, flags screenFlags
 	fmt.Fprintf(p.out, "\x1b[H\x1b[2J\x1b[3J%s\n%s", render.Cut(text.String(), rows-2, "zincdoor gate --worktree shows all"), foot)
 }
 
-func (p *program) judgeInto(ctx context.Context, w io.Writer, q gate.Request, flags screenFlags) error {
-	results, err := gate.Gather(ctx, q)
+func (p *program) judgeInto(ctx context.Context, w io.Writer, q app.GateRequest, flags screenFlags) error {
+	judged, err := app.Gate(ctx, q)
 	if err != nil {
 		return graded(err)
 	}
-	for _, r := range results {
-		o := flags.options(r)
+	for _, j := range judged {
+		o := flags.options(j)
 		o.Like = p.out
-		if err := render.Verdict(w, render.Terminal, judge.Judge(r.Case), o); err != nil {
+		if err := render.Verdict(w, render.Terminal, j.Verdict, o); err != nil {
 			return err
 		}
 	}

@@ -10,7 +10,7 @@ import (
 	"strings"
 
 	"zincdoor/internal/core/baseline"
-	"zincdoor/internal/core/policy"
+	"zincdoor/internal/policyfile"
 )
 
 // Place is the repository that the door is fitted in, by absolute paths.
@@ -68,7 +68,7 @@ func Plan(p Place, call Call) ([]File, error) {
 	}
 	var files []File
 	if p.Root != "" {
-		path := filepath.Join(p.Root, filepath.FromSlash(policy.Path))
+		path := filepath.Join(p.Root, filepath.FromSlash(policyfile.Path))
 		if _, err := os.Lstat(path); errors.Is(err, fs.ErrNotExist) {
 			files = append(files, File{Path: path, What: "policy", Text: p.Starter(call.House), Mode: 0o644})
 		} else {

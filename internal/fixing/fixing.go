@@ -1,5 +1,5 @@
-// Package fixing knows how files are mended where they lie: read as they are judged, written in the index and the work
-// tree alike, and taken back. It doesn't know what is to be mended.
+// Package fixing knows how files are fixed where they lie: read as they are judged, written in the index and the work tree
+// alike, and taken back. It doesn't know what is to be fixed.
 package fixing
 
 import (
@@ -16,8 +16,8 @@ import (
 	"zincdoor/internal/git"
 )
 
-// Shop is where files are mended: the work tree, and at a staged door the index beside it. It must be closed.
-type Shop struct {
+// Files are the files that may be fixed: of the work tree, and at a staged door of the index beside it. It must be closed.
+type Files struct {
 	repo   *git.Repo
 	staged bool
 	head   *git.Tree // where a commit is judged, nil elsewhere
@@ -26,8 +26,8 @@ type Shop struct {
 	cached map[string]fix.Text
 }
 
-// Open opens the repository that dir is in, for mending what a kind of change was judged by.
-func Open(ctx context.Context, dir string, kind policy.Kind) (*Shop, error) {
+// Open opens the repository that dir is in, for fixing what a kind of change was judged by.
+func Open(ctx context.Context, dir string, kind policy.Kind) (*Files, error) {
 	repo, err := git.Open(ctx, dir)
 	if err != nil {
 		return nil, err
@@ -35,7 +35,7 @@ func Open(ctx context.Context, dir string, kind policy.Kind) (*Shop, error) {
 	if repo.Bare {
 		return nil, fmt.Errorf("this is a bare repository: there are no files to mend")
 	}
-	s := &Shop{repo: repo, staged: kind == policy.Staged, cached: map[string]fix.Text{}}
+	s := &Files{repo: repo, staged: kind == policy.Staged, cached: map[string]fix.Text{}}
 	if s.index, err = repo.Tree(git.Index); err != nil {
 		return nil, err
 	}
@@ -52,8 +52,8 @@ func Open(ctx context.Context, dir string, kind policy.Kind) (*Shop, error) {
 	return s, err
 }
 
-// Close ends the workshop.
-func (s *Shop) Close() error {
+// Close releases the files.
+func (s *Files) Close() error {
 	err := errors.Join(s.index.Close(), s.disk.Close(), s.repo.Close())
 	if s.head != nil {
 		err = errors.Join(err, s.head.Close())
@@ -62,7 +62,7 @@ func (s *Shop) Close() error {
 }
 
 // Text is a file as it is judged: of the index or of the work tree.
-func (s *Shop) Text(path string) fix.Text {
+func (s *Files) Text(path string) fix.Text {
 	t, known := s.cached[path]
 	if !known {
 		t = s.read(path)
@@ -71,7 +71,7 @@ func (s *Shop) Text(path string) fix.Text {
 	return t
 }
 
-func (s *Shop) read(path string) fix.Text {
+func (s *Files) read(path string) fix.Text {
 	if !fs.ValidPath(path) || path == "." {
 		return fix.Text{Refused: "it lies outside the repository"}
 	}
@@ -101,8 +101,8 @@ func (s *Shop) read(path string) fix.Text {
 	return fix.Text{Data: data, Binary: bytes.IndexByte(data[:min(len(data), 8000)], 0) >= 0}
 }
 
-// Mended is a file with its new text.
-type Mended struct {
+// Fixed is a file with its new text.
+type Fixed struct {
 	Path     string
 	Old, New []byte
 	disk     []byte // of a staged file: what the work tree has
@@ -111,14 +111,14 @@ type Mended struct {
 
 // Ready makes a plan's texts. A file whose work tree has altered the same lines as the mending would is refused: aside
 // tells why, by path.
-func (s *Shop) Ready(p *fix.Plan) (files []Mended, aside map[string]string, err error) {
+func (s *Files) Ready(p *fix.Plan) (files []Fixed, aside map[string]string, err error) {
 	aside = map[string]string{}
 	for _, path := range slices.Sorted(maps.Keys(p.Pieces)) {
 		if len(p.Pieces[path]) == 0 {
 			continue
 		}
 		old := s.Text(path).Data
-		m := Mended{Path: path, Old: old, New: fix.Apply(old, p.Pieces[path])}
+		m := Fixed{Path: path, Old: old, New: fix.Apply(old, p.Pieces[path])}
 		if s.staged {
 			why, err := s.beside(&m)
 			if err != nil {
@@ -135,13 +135,13 @@ func (s *Shop) Ready(p *fix.Plan) (files []Mended, aside map[string]string, err 
 }
 
 // beside finds what the work tree's copy of a staged file becomes: what isn't staged of it stays so.
-func (s *Shop) beside(m *Mended) (why string, err error) {
+func (s *Files) beside(m *Fixed) (why string, err error) {
 	now, found, err := s.disk.Plain(m.Path)
 	if err != nil {
 		return "", err
 	}
 	m.disk = now
-	written, err := s.repo.Written(m.Path)
+	written, err := s.repo.Writer().Written(m.Path)
 	switch {
 	case err != nil:
 		return "", err

@@ -17,13 +17,12 @@ import (
 	"zincdoor/internal/lint"
 )
 
-// ByTools has linters mend copies of files by themselves, as far as the policy names their commands, and offers what they
-// altered, hunk by hunk. Refused says why nothing may
-// be started, "" where it may; problems tell of what failed.
-func (s *Shop) ByTools(ctx context.Context, p *policy.Policy, refused string, files []string) (offers []fix.Offer, problems []string, err error) {
+// ByLinters has linters fix copies of files by themselves, as far as the policy names their commands, and suggests what they
+// altered, hunk by hunk. Refused says why nothing may be started, "" where it may; problems say what failed.
+func (s *Files) ByLinters(ctx context.Context, p *policy.Policy, refused string, files []string) (offers []fix.Suggestion, problems []string, err error) {
 	var wanted []policy.Report
 	for _, report := range p.Reports {
-		if len(report.Mend) > 0 {
+		if len(report.Fix) > 0 {
 			wanted = append(wanted, report)
 		}
 	}
@@ -39,7 +38,7 @@ func (s *Shop) ByTools(ctx context.Context, p *policy.Policy, refused string, fi
 	}
 	defer bench.Close()
 	for _, report := range wanted {
-		made, problem, err := s.byTool(ctx, bench, report, files)
+		made, problem, err := s.byLinter(ctx, bench, report, files)
 		if err != nil {
 			return nil, nil, err
 		}
@@ -51,7 +50,7 @@ func (s *Shop) ByTools(ctx context.Context, p *policy.Policy, refused string, fi
 	return offers, problems, nil
 }
 
-func (s *Shop) byTool(ctx context.Context, bench *lint.Bench, report policy.Report, files []string) (offers []fix.Offer, problem string, err error) {
+func (s *Files) byLinter(ctx context.Context, bench *lint.Bench, report policy.Report, files []string) (offers []fix.Suggestion, problem string, err error) {
 	run := report.Run
 	if run == nil {
 		run = &policy.Run{Timeout: policy.Patience}
@@ -65,7 +64,7 @@ func (s *Shop) byTool(ctx context.Context, bench *lint.Bench, report policy.Repo
 		return nil, "", err
 	}
 	maps.DeleteFunc(inputs, func(path, _ string) bool {
-		return !policy.MatchPath(run.Inputs, path) && !slices.Contains(report.Mend, path)
+		return !policy.MatchPath(run.Inputs, path) && !slices.Contains(report.Fix, path)
 	})
 	if len(inputs) > 0 {
 		if err := s.repo.CheckOut(git.Index, dir, slices.Sorted(maps.Keys(inputs))); err != nil {
@@ -91,7 +90,7 @@ func (s *Shop) byTool(ctx context.Context, bench *lint.Bench, report policy.Repo
 		return nil, "", nil
 	}
 	o := bench.Run(ctx, lint.Task{
-		Command: slices.Concat(report.Mend, lint.Arguments(run.Folder, given)), Dir: filepath.Join(dir, filepath.FromSlash(run.Folder)),
+		Command: slices.Concat(report.Fix, lint.Arguments(run.Folder, given)), Dir: filepath.Join(dir, filepath.FromSlash(run.Folder)),
 		Env: append(git.Unbound(os.Environ()), run.Environment...), Timeout: run.Timeout,
 		Fault: func(code int) string {
 			if run.Declares(code) {
@@ -109,7 +108,7 @@ func (s *Shop) byTool(ctx context.Context, bench *lint.Bench, report policy.Repo
 			return nil, fmt.Sprintf("it took %s away", path), nil
 		}
 		for _, e := range udiff.Lines(string(s.Text(path).Data), string(now)) {
-			offers = append(offers, fix.Offer{Index: -1, Tool: report.Name, Edits: []finding.Edit{{Path: path, Offset: &finding.Offset{At: e.Start, Length: e.End - e.Start, Bytes: true}, Text: e.New}}})
+			offers = append(offers, fix.Suggestion{Index: -1, Tool: report.Name, Edits: []finding.Edit{{Path: path, Offset: &finding.Offset{At: e.Start, Length: e.End - e.Start, Bytes: true}, Text: e.New}}})
 		}
 	}
 	return offers, "", nil

@@ -28,13 +28,13 @@ type traced struct {
 	Staged      bool   `json:"staged"`
 }
 
-func (s *Shop) traceFile() (string, error) {
+func (s *Files) traceFile() (string, error) {
 	dir, err := s.repo.GitDir()
 	return filepath.Join(dir, "zincdoor-mended.json"), err
 }
 
 // Write writes mended files: index and work tree, each whole or not at all. What was there before is kept for Undo.
-func (s *Shop) Write(files []Mended) error {
+func (s *Files) Write(files []Fixed) error {
 	name, err := s.traceFile()
 	if err != nil {
 		return err
@@ -75,16 +75,16 @@ func (s *Shop) Write(files []Mended) error {
 }
 
 // carryOut puts the new texts into the index and the work tree.
-func (s *Shop) carryOut(t *trace, staged map[string][]byte) (err error) {
+func (s *Files) carryOut(t *trace, staged map[string][]byte) (err error) {
 	if len(staged) > 0 {
-		if err := s.repo.Stage(staged); err != nil {
+		if err := s.repo.Writer().Stage(staged); err != nil {
 			return err
 		}
 	}
 	for i := range t.Files {
 		one := &t.Files[i]
 		if one.Staged && one.After == nil {
-			if one.After, err = s.repo.Written(one.Path); err != nil {
+			if one.After, err = s.repo.Writer().Written(one.Path); err != nil {
 				return err
 			}
 		}
@@ -96,7 +96,7 @@ func (s *Shop) carryOut(t *trace, staged map[string][]byte) (err error) {
 }
 
 // restore puts back what was there before, in the index and the work tree.
-func (s *Shop) restore(t trace) error {
+func (s *Files) restore(t trace) error {
 	staged := map[string][]byte{}
 	for _, f := range t.Files {
 		if f.Staged {
@@ -105,7 +105,7 @@ func (s *Shop) restore(t trace) error {
 	}
 	var failed error
 	if len(staged) > 0 {
-		failed = s.repo.Stage(staged)
+		failed = s.repo.Writer().Stage(staged)
 	}
 	for _, f := range t.Files {
 		if now, _, err := s.disk.Plain(f.Path); err != nil || !bytes.Equal(now, f.Before) {
@@ -116,7 +116,7 @@ func (s *Shop) restore(t trace) error {
 }
 
 // replace writes a file of the work tree, keeping its mode.
-func (s *Shop) replace(path string, data []byte) error {
+func (s *Files) replace(path string, data []byte) error {
 	file := filepath.Join(s.repo.Root, filepath.FromSlash(path))
 	info, err := os.Lstat(file)
 	if err != nil {
@@ -129,7 +129,7 @@ func (s *Shop) replace(path string, data []byte) error {
 }
 
 // Undo takes back what was written last. Nothing is taken back where a file isn't any more as it was left.
-func (s *Shop) Undo() (paths []string, err error) {
+func (s *Files) Undo() (paths []string, err error) {
 	name, err := s.traceFile()
 	if err != nil {
 		return nil, err

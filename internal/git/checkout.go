@@ -20,24 +20,27 @@ type Entry struct {
 // Changed lists the files and symbolic links of the new side that the comparison found to differ, by path. It waits for
 // the list of files.
 func (c *Comparison) Changed() (map[string]Entry, error) {
-	names, err := c.Names()
+	l, err := c.full()
+	if err != nil {
+		return nil, err
+	}
 	all := map[string]Entry{}
-	for _, f := range names {
-		if b := c.blobs[f.Path]; b.kind != "D" && b.mode != submodule {
+	for _, f := range l.files {
+		if b := l.blobs[f.Path]; b.kind != "D" && b.mode != submodule {
 			all[f.Path] = Entry{Content: b.new, Executable: b.mode == "100755", Link: b.mode == link}
 		}
 	}
-	return all, err
+	return all, nil
 }
 
-// About is roughly how many files differ: renamed ones may count twice, since renames aren't waited for.
+// About is roughly how many files differ: renamed ones may count twice, since renames aren't waited for. It is 0 where
+// that can't be told.
 func (c *Comparison) About() int {
-	if c.whole {
-		names, _ := c.Names()
-		return len(names)
+	l, err := c.plain()
+	if err != nil {
+		return 0
 	}
-	<-c.plainKnown
-	return len(c.plain.files)
+	return len(l.files)
 }
 
 // Contents names the contents of a side's regular files, by path.

@@ -159,13 +159,13 @@ func TestEntries(t *testing.T) {
 // TestStage: new contents keep their modes, and what isn't in the index is refused.
 func TestStage(t *testing.T) {
 	r, run := scratchRepository(t)
-	if err := r.Stage(map[string][]byte{"tools/run.sh": []byte("#!/bin/sh\nexit\n"), "a b\nc.txt": []byte("even\n")}); err != nil {
+	if err := r.Writer().Stage(map[string][]byte{"tools/run.sh": []byte("#!/bin/sh\nexit\n"), "a b\nc.txt": []byte("even\n")}); err != nil {
 		t.Fatal(err)
 	}
 	if got := run("ls-files", "--stage", "tools/run.sh") + run("show", ":tools/run.sh") + run("show", ":a b\nc.txt"); !strings.HasPrefix(got, "100755 ") || !strings.HasSuffix(got, "#!/bin/sh\nexiteven") {
 		t.Error(got)
 	}
-	if err := r.Stage(map[string][]byte{"core/untracked.c": nil}); err == nil {
+	if err := r.Writer().Stage(map[string][]byte{"core/untracked.c": nil}); err == nil {
 		t.Error("a file that isn't in the index is staged")
 	}
 	for _, c := range []struct {

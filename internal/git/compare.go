@@ -13,6 +13,8 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
+	"sync/atomic"
 
 	"zincdoor/internal/core/change"
 )
@@ -30,33 +32,31 @@ const (
 // pairs); beyond it only renames without edits are found.
 const renameLimit = 2000
 
-// Comparison is what lies between two sides. It runs beside its caller: Files waits for the list of files, Lines for
-// their hunks.
+// Comparison is what lies between two sides. Each of its answers is found out when it is first asked for, and is a finished
+// value from then on, which callers share and must not write to. It is safe for concurrent use, and needs CloseOld where
+// ReadOld was used.
 type Comparison struct {
-	repo     *Repo
-	old, new Side
-	args     []string
+	repo  *Repo
+	old   Side
+	new   Side
+	args  []string
+	whole bool // the files and all their lines come in one go
+	paths []string
 
 	// What differs without regard to renames is known long before these are found.
-	plain      *Comparison // its files and blobs stand once plainKnown is closed
-	plainKnown chan struct{}
-	filled     map[string]bool // by path on the new side: the lines were asked for
-	guessed    map[string]guess
-	fresh      map[string][]change.Hunk // the whole texts of new files, by path
+	plain    func() (*listing, error)
+	full     func() (*listing, error)
+	listed   atomic.Bool // full has its answer
+	oldNames func() (map[string]string, error)
+	contents objects // reads the old side's files
+}
 
-	oldObjects objects           // reads the old side's files
-	oldNames   map[string]string // their hashes, by their paths there
-
-	listed, done chan struct{}
-	files        []change.File
-	names        []change.File   // the same as they are first listed
-	unlisted     error           // why they can't be listed
-	blobs        map[string]blob // by path on the new side; by path on the old side for deleted files
-	left         map[string]bool // old paths of renamed files
-	whole        bool
-	binary       []string // files that came out as binary
-	notices      []string
-	err          error
+// listing is what differs.
+type listing struct {
+	files   []change.File   // with their lines only where the comparison is whole
+	blobs   map[string]blob // by path on the new side; by path on the old side for deleted files
+	left    map[string]bool // old paths of renamed files
+	notices []string
 }
 
 // blob names the contents of a changed file on both sides; "" or zeros where a side has none or git didn't hash it.
@@ -66,9 +66,18 @@ type blob struct {
 }
 
 // Compare compares two sides. Old is a commit, a tree or Index, new is any side; between Index and Worktree, only
-// tracked files are compared.
+// tracked files are compared. A local change, which is small as a rule, is read with all its lines at once.
 func (r *Repo) Compare(old, new Side) *Comparison {
-	c := &Comparison{repo: r, old: old, new: new, blobs: map[string]blob{}, left: map[string]bool{}, filled: map[string]bool{}, guessed: map[string]guess{}, fresh: map[string][]change.Hunk{}}
+	return r.compare(old, new, new == Index || new == Worktree)
+}
+
+// CompareLines compares two sides with all lines at once, of all files or of those at the given paths.
+func (r *Repo) CompareLines(old, new Side, paths ...string) *Comparison {
+	return r.compare(old, new, true, paths...)
+}
+
+func (r *Repo) compare(old, new Side, whole bool, paths ...string) *Comparison {
+	c := &Comparison{repo: r, old: old, new: new, whole: whole, paths: paths, contents: objects{repo: r}}
 	switch {
 	case new == Index:
 		c.args = append(c.args, "diff-index", "--cached", string(old))
@@ -81,6 +90,15 @@ func (r *Repo) Compare(old, new Side) *Comparison {
 	default:
 		c.args = append(c.args, "diff-tree", "-r", string(old), string(new))
 	}
+	c.full = sync.OnceValues(func() (*listing, error) {
+		defer c.listed.Store(true)
+		return c.list()
+	})
+	c.plain = sync.OnceValues(c.listPlain)
+	if whole {
+		c.plain = c.full
+	}
+	c.oldNames = sync.OnceValues(c.nameOld)
 	return c
 }
 
@@ -99,111 +117,192 @@ func (c *Comparison) command(flags []string, paths []string) []string {
 	return slices.Concat(c.args[:1], diffFlags, flags, c.args[1:], []string{"--"}, paths)
 }
 
-// Start begins the comparison: of the list of files alone, or with whole of all their lines in the same go. Paths limit
-// it; none means all files.
-func (c *Comparison) Start(whole bool, paths ...string) {
-	c.whole = whole
-	c.listed, c.done, c.plainKnown = make(chan struct{}), make(chan struct{}), make(chan struct{})
-	if !whole {
-		go c.listPlain()
-	}
-	go func() {
-		defer close(c.done)
-		if c.err = c.run(paths); c.err == nil {
-			return
-		}
-		select {
-		case <-c.listed:
-		default:
-			c.unlisted = c.err
-			close(c.listed)
-		}
-	}()
-}
-
-func (c *Comparison) run(paths []string) error {
+// list lists the files that differ, and where the comparison is whole reads all their lines in the same go.
+func (c *Comparison) list() (*listing, error) {
 	if c.new == Worktree && c.old != Index {
 		if err := c.repo.IncludeUntracked(); err != nil {
-			return err
+			return nil, err
 		}
 	}
 	flags := []string{"--raw"}
 	if c.whole {
 		flags = append(flags, patchFlags...)
 	}
-	complaint, err := c.repo.stream(func(out io.Reader) error {
+	l := newListing()
+	var binary []string
+	complaint, err := c.repo.stream(func(out io.Reader) (err error) {
 		in := bufio.NewReaderSize(out, 1<<16)
-		if err := c.readRaw(in); err != nil {
-			return err
+		if err = l.readRaw(in); err == nil && c.whole {
+			binary, err = l.readHunks(in)
 		}
-		c.names = slices.Clone(c.files)
-		close(c.listed)
-		if !c.whole {
-			return nil
-		}
-		return c.readHunks(in)
-	}, c.command(flags, paths)...)
+		return err
+	}, c.command(flags, c.paths)...)
+	if err == nil && len(binary) > 0 {
+		err = c.asText(l, binary)
+	}
 	if strings.Contains(complaint, "rename detection was skipped") {
-		c.notices = append(c.notices, fmt.Sprintf(
+		l.notices = append(l.notices, fmt.Sprintf(
 			"too many files were added and removed to look for edited renames (over %d by %d): a renamed and edited file counts as added", renameLimit, renameLimit))
 	}
-	if err == nil && len(c.binary) > 0 {
-		err = c.asText()
-	}
-	return err
+	return l, err
 }
+
+// listPlain lists the files that differ, taking a renamed one for one that is gone and one that is new.
+func (c *Comparison) listPlain() (*listing, error) {
+	l := newListing()
+	_, err := c.repo.stream(func(out io.Reader) error {
+		return l.readRaw(bufio.NewReaderSize(out, 1<<16))
+	}, c.command([]string{"--raw", "--no-renames"}, nil)...)
+	return l, err
+}
+
+func newListing() *listing { return &listing{blobs: map[string]blob{}, left: map[string]bool{}} }
 
 // Old is the comparison's old side.
 func (c *Comparison) Old() Side { return c.old }
 
-// Started reports whether Start was called.
-func (c *Comparison) Started() bool { return c.done != nil }
-
-// listPlain lists the files that differ, taking a renamed one for one that is gone and one that is new.
-func (c *Comparison) listPlain() {
-	defer close(c.plainKnown)
-	c.plain = c.repo.Compare(c.old, c.new)
-	_, c.plain.err = c.repo.stream(func(out io.Reader) error {
-		return c.plain.readRaw(bufio.NewReaderSize(out, 1<<16))
-	}, c.command([]string{"--raw", "--no-renames"}, nil)...)
+// Files lists the files that differ, with their lines only where the comparison is whole.
+func (c *Comparison) Files() ([]change.File, error) {
+	l, err := c.full()
+	if err != nil {
+		return nil, err
+	}
+	return l.files, nil
 }
 
-// Plain lists the files that differ without regard to renames, with the lines of those modified in place that were
-// wanted. It is there long before Files, unless the comparison is whole.
-func (c *Comparison) Plain(wanted func(path string) bool) ([]change.File, error) {
-	<-c.plainKnown
-	if c.plain.err != nil {
-		return nil, c.plain.err
+// Listed reports whether Files would answer at once.
+func (c *Comparison) Listed() bool { return c.listed.Load() }
+
+// Alters reports whether the file at path differs between the sides, as soon as that is known.
+func (c *Comparison) Alters(path string) (bool, error) {
+	l, err := c.plain()
+	if err != nil {
+		return false, err
 	}
-	modified := map[string]blob{}
-	for _, f := range c.plain.files {
+	_, altered := l.blobs[path]
+	return altered || l.left[path], nil
+}
+
+// IsFresh reports whether a path is new by its name, be its file a renamed one or not. It is false where that can't be
+// told.
+func (c *Comparison) IsFresh(path string) bool {
+	l, err := c.plain()
+	return err == nil && l.blobs[path].kind == "A"
+}
+
+// EarlyLines are the lines of some files, read before renames are known.
+type EarlyLines struct {
+	// Files are those that differ without regard to renames. Those modified in place that were wanted have their lines.
+	Files []change.File
+
+	inPlace map[string]change.File // by path
+	guessed map[string]guess
+}
+
+// EarlyLines reads the lines of wanted files that were modified in place, or seem to be renamed. The comparison must not
+// be whole.
+func (c *Comparison) EarlyLines(wanted func(path string) bool) (*EarlyLines, error) {
+	l, err := c.plain()
+	if err != nil {
+		return nil, err
+	}
+	asked := map[string]blob{}
+	for _, f := range l.files {
 		if f.Status == change.Modified && f.Opaque == "" && wanted(f.Path) {
-			modified[f.Path] = c.plain.blobs[f.Path]
-			c.filled[f.Path] = true
+			asked[f.Path] = l.blobs[f.Path]
 		}
 	}
-	guesses := c.guessRenames(wanted)
+	guesses := l.guessRenames(wanted)
 	for path, g := range guesses {
-		modified[path] = g.blob
+		asked[path] = g.blob
 	}
-	parsed, err := c.diffBlobs(modified)
-	for i := range c.plain.files {
-		f := &c.plain.files[i]
-		if p, ok := parsed[f.Path]; ok && f.Status == change.Modified {
+	read, err := c.diffBlobs(asked)
+	if err != nil {
+		return nil, err
+	}
+	early := &EarlyLines{Files: slices.Clone(l.files), inPlace: map[string]change.File{}, guessed: map[string]guess{}}
+	for i := range early.Files {
+		f := &early.Files[i]
+		if _, ok := asked[f.Path]; !ok || f.Status != change.Modified {
+			continue
+		}
+		if p, ok := read[f.Path]; ok {
 			take(f, p)
 		}
+		early.inPlace[f.Path] = *f
 	}
 	for path, g := range guesses {
-		if p, ok := parsed[path]; ok || g.blob.old == g.blob.new {
+		if p, ok := read[path]; ok || g.blob.old == g.blob.new {
 			g.lines = p
-			c.guessed[path] = g
+			early.guessed[path] = g
 		}
 	}
-	return c.plain.files, err
+	return early, nil
 }
 
-// KnowFresh tells the lines of a file that is new by its name, so that they needn't be asked for.
-func (c *Comparison) KnowFresh(path string, hunks []change.Hunk) { c.fresh[path] = hunks }
+// Lines are the files that differ, of which some have their lines.
+type Lines struct {
+	Files   []change.File   // in git's order
+	Read    map[string]bool // the paths, on the new side, of those whose lines were read
+	Notices []string        // what couldn't be looked at in full
+}
+
+// Known is what is known of the lines before Lines is asked. The zero value is nothing.
+type Known struct {
+	Early *EarlyLines
+	Fresh map[string][]change.Hunk // the whole texts of new files, by path
+	Lines *Lines                   // an earlier answer, which stays as it is
+}
+
+// Lines reads the lines of the wanted files, as far as they aren't known yet. Unless the comparison is whole, it needs
+// sides that git has hashed: a commit's or a tree's.
+func (c *Comparison) Lines(known Known, wanted func(f change.File) bool) (*Lines, error) {
+	l, err := c.full()
+	if err != nil {
+		return nil, err
+	}
+	all := &Lines{Files: slices.Clone(l.files), Read: map[string]bool{}, Notices: l.notices}
+	if c.whole {
+		return all, nil
+	}
+	early := known.Early
+	if early == nil {
+		early = &EarlyLines{}
+	}
+	if before := known.Lines; before != nil {
+		copy(all.Files, before.Files)
+		maps.Copy(all.Read, before.Read)
+	}
+	missing := map[string]blob{}
+	for i := range all.Files {
+		f := &all.Files[i]
+		inPlace, modified := early.inPlace[f.Path]
+		switch {
+		case all.Read[f.Path]:
+			continue
+		case modified:
+			f.Opaque, f.Hunks = inPlace.Opaque, inPlace.Hunks
+		case f.Opaque != "":
+			continue
+		case f.Status == change.Renamed && early.guessed[f.Path].old == f.Old:
+			take(f, early.guessed[f.Path].lines)
+		case f.Status == change.Added && known.Fresh[f.Path] != nil:
+			take(f, change.File{Hunks: known.Fresh[f.Path]})
+		case wanted(*f):
+			missing[f.Path] = l.blobs[f.Path]
+		default:
+			continue
+		}
+		all.Read[f.Path] = true
+	}
+	read, err := c.diffBlobs(missing)
+	for i := range all.Files {
+		if p, ok := read[all.Files[i].Path]; ok {
+			take(&all.Files[i], p)
+		}
+	}
+	return all, err
+}
 
 // guess is a rename that was guessed before renames were looked for, with the lines between the two files.
 type guess struct {
@@ -214,10 +313,10 @@ type guess struct {
 
 // guessRenames pairs the wanted new files with those that are gone by the same file name, where only one of each bears
 // it: most renames are moves to another folder, and their lines can be read while git still looks for them.
-func (c *Comparison) guessRenames(wanted func(path string) bool) map[string]guess {
+func (l *listing) guessRenames(wanted func(path string) bool) map[string]guess {
 	type bearers struct{ added, deleted []string }
 	byName := map[string]*bearers{}
-	for _, f := range c.plain.files {
+	for _, f := range l.files {
 		if f.Opaque != "" || f.Status != change.Added && f.Status != change.Deleted {
 			continue
 		}
@@ -235,77 +334,15 @@ func (c *Comparison) guessRenames(wanted func(path string) bool) map[string]gues
 	for _, b := range byName {
 		if len(b.added) == 1 && len(b.deleted) == 1 && wanted(b.added[0]) {
 			old, new := b.deleted[0], b.added[0]
-			guesses[new] = guess{old: old, blob: blob{old: c.plain.blobs[old].old, new: c.plain.blobs[new].new}}
+			guesses[new] = guess{old: old, blob: blob{old: l.blobs[old].old, new: l.blobs[new].new}}
 		}
 	}
 	return guesses
 }
 
-// Alters reports whether the file at path differs between the sides, as soon as that is known.
-func (c *Comparison) Alters(path string) (bool, error) {
-	from, err := c, error(nil)
-	if c.whole {
-		_, err = c.Files()
-	} else {
-		<-c.plainKnown
-		from, err = c.plain, c.plain.err
-	}
-	_, altered := from.blobs[path]
-	return altered || from.left[path], err
-}
-
-// Fresh reports whether a path is new by its name, be its file a renamed one or not. The comparison must not be whole.
-func (c *Comparison) Fresh(path string) bool {
-	<-c.plainKnown
-	return c.plain.blobs[path].kind == "A"
-}
-
-// fillBlobs reads the diffs of some files into the list.
-func (c *Comparison) fillBlobs(blobs map[string]blob) error {
-	parsed, err := c.diffBlobs(blobs)
-	for i := range c.files {
-		if p, ok := parsed[c.files[i].Path]; ok {
-			take(&c.files[i], p)
-		}
-	}
-	return err
-}
-
-// Files lists the files that differ. Their hunks are there only after Lines or Fill.
-func (c *Comparison) Files() ([]change.File, error) {
-	_, err := c.Names()
-	return c.files, err
-}
-
-// Names lists the files that differ without their hunks, which may still be read meanwhile.
-func (c *Comparison) Names() ([]change.File, error) {
-	<-c.listed
-	if c.unlisted != nil {
-		return nil, c.unlisted
-	}
-	return c.names, nil
-}
-
-// Lines waits until the comparison has ended and returns the files as they are known then. The notices say what
-// couldn't be looked at in full.
-func (c *Comparison) Lines() (files []change.File, notices []string, err error) {
-	<-c.done
-	return c.files, c.notices, c.err
-}
-
-// Listed reports whether Files would answer at once.
-func (c *Comparison) Listed() bool {
-	select {
-	case <-c.listed:
-		return true
-	default:
-		return false
-	}
-}
-
 // readRaw reads git's raw format, ":mode mode object object status", a tab, then one path or two, up to the empty line
 // that ends it.
-func (c *Comparison) readRaw(in *bufio.Reader) error {
+func (l *listing) readRaw(in *bufio.Reader) error {
 	for {
 		line, err := in.ReadString('\n')
 		if line = strings.TrimSuffix(line, "\n"); line == "" {
@@ -328,7 +365,7 @@ func (c *Comparison) readRaw(in *bufio.Reader) error {
 		if len(fields) != 5 || errors.Join(bad, worse) != nil {
 			return fmt.Errorf("git printed %q where a changed file should stand", line)
 		}
-		c.add(fields, old, path)
+		l.add(fields, old, path)
 	}
 }
 
@@ -338,13 +375,13 @@ const (
 	link      = "120000"
 )
 
-func (c *Comparison) add(fields []string, old, path string) {
+func (l *listing) add(fields []string, old, path string) {
 	f := change.File{Status: change.Status(fields[4][0]), Path: path, Old: old}
 	switch f.Status {
 	case change.Added:
 		f.Old = ""
 	case change.Renamed:
-		c.left[old] = true
+		l.left[old] = true
 	case 'U':
 		f.Status, f.Opaque = change.Modified, "not merged yet"
 	case change.Retyped:
@@ -356,31 +393,31 @@ func (c *Comparison) add(fields []string, old, path string) {
 	case fields[1] == link && f.Opaque == "":
 		f.Opaque = "a symbolic link"
 	}
-	c.files = append(c.files, f)
-	c.blobs[path] = blob{old: fields[2], new: fields[3], mode: fields[1], kind: fields[4]}
+	l.files = append(l.files, f)
+	l.blobs[path] = blob{old: fields[2], new: fields[3], mode: fields[1], kind: fields[4]}
 }
 
-// readHunks reads the patch that follows and puts its hunks into the files.
-func (c *Comparison) readHunks(in io.Reader) error {
+// readHunks reads the patch that follows and puts its hunks into the files. It lists those that git takes for binary.
+func (l *listing) readHunks(in io.Reader) (binary []string, err error) {
 	parsed, err := change.ReadUnified(in)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	at := make(map[string]int, len(c.files))
-	for i, f := range c.files {
+	at := make(map[string]int, len(l.files))
+	for i, f := range l.files {
 		at[f.Path] = i
 	}
 	for _, p := range parsed {
 		i, known := at[p.Path]
 		switch {
-		case !known || c.files[i].Opaque != "":
+		case !known || l.files[i].Opaque != "":
 		case p.Opaque != "":
-			c.binary = append(c.binary, p.Path)
+			binary = append(binary, p.Path)
 		default:
-			take(&c.files[i], p)
+			take(&l.files[i], p)
 		}
 	}
-	return nil
+	return binary, nil
 }
 
 // take gives a file the lines that were read of it, unless these aren't lines of text.
@@ -397,10 +434,12 @@ func take(f *change.File, read change.File) {
 
 // asText asks for the files that git takes for binary once more, as text: an attribute may have said so of a text.
 // Those that hold NUL bytes are opaque.
-func (c *Comparison) asText() error {
-	paths := c.binary
-	c.binary = nil
-	return c.fill([]string{"--text"}, paths)
+func (c *Comparison) asText(l *listing, binary []string) error {
+	_, err := c.repo.stream(func(in io.Reader) error {
+		_, err := l.readHunks(in)
+		return err
+	}, c.command(append([]string{"--text"}, patchFlags...), binary)...)
+	return err
 }
 
 // maxPathBytes bounds the paths given to one git command.
@@ -413,41 +452,6 @@ func TooMany(paths []string) bool {
 		size += len(p) + 1
 	}
 	return size > maxPathBytes
-}
-
-// Fill reads the lines of some of the listed files, as far as they aren't known yet. It needs sides that git has hashed:
-// a commit's or a tree's.
-func (c *Comparison) Fill(wanted func(f change.File) bool) error {
-	files, err := c.Files()
-	if err != nil || c.whole {
-		return err
-	}
-	<-c.plainKnown
-	known := map[string]change.File{}
-	for _, f := range c.plain.files {
-		if f.Status == change.Modified && c.filled[f.Path] {
-			known[f.Path] = f
-		}
-	}
-	missing := map[string]blob{}
-	for i := range files {
-		f := &files[i]
-		plain, already := known[f.Path]
-		switch {
-		case already && f.Hunks == nil:
-			f.Opaque, f.Hunks = plain.Opaque, plain.Hunks
-		case f.Status == change.Renamed && f.Opaque == "" && c.guessed[f.Path].old == f.Old:
-			take(f, c.guessed[f.Path].lines)
-			c.filled[f.Path] = true
-		case f.Status == change.Added && f.Opaque == "" && c.fresh[f.Path] != nil:
-			take(f, change.File{Hunks: c.fresh[f.Path]})
-			c.filled[f.Path] = true
-		case !c.filled[f.Path] && f.Opaque == "" && wanted(*f):
-			missing[f.Path] = c.blobs[f.Path]
-			c.filled[f.Path] = true
-		}
-	}
-	return c.fillBlobs(missing)
 }
 
 // diffBlobs gives the diffs of some files, by path. What git takes for binary is asked for once more as text: an
@@ -482,11 +486,6 @@ func (c *Comparison) diffBlobs(blobs map[string]blob) (map[string]change.File, e
 	return parsed, diff([]string{"--text"}, func(path string) bool { return parsed[path].Opaque != "" })
 }
 
-func (c *Comparison) fill(flags, paths []string) error {
-	_, err := c.repo.stream(c.readHunks, c.command(append(flags, patchFlags...), paths)...)
-	return err
-}
-
 // isPointer reports whether the lines that were added are of a text that stands for a large file kept elsewhere: what
 // changed in it then is its hash, and its size as a rule.
 func isPointer(hunks []change.Hunk) bool {
@@ -512,11 +511,9 @@ func hasNUL(hunks []change.Hunk) bool {
 
 // IncludeUntracked makes git see the work tree's files that it neither tracks nor ignores, so that they are compared,
 // and found to be renamed, like all others: it notes them in a copy of the index.
-func (r *Repo) IncludeUntracked() error {
-	if r.included {
-		return nil
-	}
-	r.included = true
+func (r *Repo) IncludeUntracked() error { return r.included() }
+
+func (r *Repo) includeUntracked() error {
 	list, err := r.untracked()
 	if err != nil || len(list) == 0 {
 		return err
@@ -584,4 +581,10 @@ func copyIndex(from, to string) error {
 		return err
 	}
 	return os.Chtimes(to, info.ModTime(), info.ModTime())
+}
+
+// InPlace reports whether the lines of the file at path were read, as of one modified in place.
+func (e *EarlyLines) InPlace(path string) bool {
+	_, read := e.inPlace[path]
+	return read
 }

@@ -1,6 +1,7 @@
 // Package git knows a repository, through the plumbing of the git program. Whatever the user's or the repository's
-// configuration says, it starts no program that the repository names, takes no lock and changes nothing, and the same
-// two states give the same lines everywhere.
+// configuration says, the same two states give the same lines everywhere. Reading (Repo, Comparison, Tree) starts no program
+// that the repository names, takes no lock and changes nothing; what it must write it writes to a temporary folder of its
+// own. What changes the repository is a Writer's alone.
 package git
 
 import (
@@ -16,6 +17,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"time"
 )
 
 // ErrNoRepository is the error of a folder that is in no repository.
@@ -36,9 +38,9 @@ type Repo struct {
 	ctx      context.Context
 	setting  sync.Mutex // guards env
 	env      []string
-	objects  string // where it keeps contents
-	included bool   // IncludeUntracked was called
-	scratch  string // a folder of our own, "" until it is needed
+	objects  string       // where it keeps contents
+	included func() error // includes untracked files, once
+	scratch  string       // a folder of our own, "" until it is needed
 }
 
 // scratchDir is a temporary folder of our own, made when it is first needed.
@@ -64,6 +66,7 @@ func (r *Repo) Close() error {
 // Open finds the repository that dir is in. The environment that git sets for its hooks is respected.
 func Open(ctx context.Context, dir string) (*Repo, error) {
 	r := &Repo{ctx: ctx, Root: dir, env: environment()}
+	r.included = sync.OnceValue(r.includeUntracked)
 	ask := []string{"rev-parse", "--is-shallow-repository", "--is-bare-repository", "--show-prefix", "--path-format=absolute", "--git-path", "objects", "--show-toplevel"}
 	out, err := r.git(ask...)
 	if err != nil {
@@ -144,9 +147,13 @@ func (r *Repo) Context() context.Context { return r.ctx }
 
 func (r *Repo) command(args ...string) *exec.Cmd {
 	cmd := exec.CommandContext(r.ctx, "git", append(append([]string{"-C", r.Root}, fixed...), args...)...)
-	cmd.Env = r.environment()
+	cmd.Env, cmd.WaitDelay = r.environment(), waitDelay
 	return cmd
 }
+
+// waitDelay is how long the outputs of a command are waited for once it is gone or its call has ended: a process that it
+// left behind may hold them open.
+const waitDelay = 2 * time.Second
 
 // git runs a command and returns what it printed.
 func (r *Repo) git(args ...string) ([]byte, error) {
@@ -166,7 +173,7 @@ func (r *Repo) stream(read func(io.Reader) error, args ...string) (complaint str
 
 func streamCommand(cmd *exec.Cmd, read func(io.Reader) error) (complaint string, err error) {
 	command := "command"
-	if i := slices.IndexFunc(cmd.Args, func(arg string) bool { return strings.HasPrefix(arg, "diff") }); i >= 0 {
+	if i := slices.IndexFunc(cmd.Args, func(arg string) bool { return strings.HasPrefix(arg, "diff") || arg == "cat-file" }); i >= 0 {
 		command = cmd.Args[i]
 	}
 	var said bytes.Buffer
@@ -352,25 +359,6 @@ func (r *Repo) GitDir() (string, error) {
 func (r *Repo) HooksDir() (string, error) {
 	out, err := r.git("rev-parse", "--path-format=absolute", "--git-path", "hooks")
 	return strings.TrimSuffix(string(out), "\n"), err
-}
-
-// SetLocal sets a value of the repository's own configuration, unless it has one.
-func (r *Repo) SetLocal(key, value string) error {
-	if _, err := r.git("config", "--local", "--get", key); err == nil {
-		return nil
-	}
-	_, err := r.git("config", "--local", key, value)
-	return err
-}
-
-// UnsetLocal takes a value out of the repository's own configuration, where it is that one.
-func (r *Repo) UnsetLocal(key, value string) error {
-	if now, err := r.git("config", "--local", "--get", key); err != nil || strings.TrimSpace(string(now)) != value {
-		return nil
-	}
-	section := key[:strings.LastIndexByte(key, '.')]
-	_, err := r.git("config", "--local", "--remove-section", section)
-	return err
 }
 
 // UserName is the name git would put on a commit, "" where none is set.

@@ -7,17 +7,22 @@ import (
 	"os/exec"
 	"strconv"
 	"strings"
+	"sync"
 )
 
 // objects reads the contents that git stores, by name, through one git process that starts with the first question.
+// It is safe for concurrent use.
 type objects struct {
 	repo  *Repo
+	mutex sync.Mutex // one question at a time
 	batch *exec.Cmd
 	ask   io.WriteCloser
 	reply *bufio.Reader
 }
 
 func (o *objects) close() error {
+	o.mutex.Lock()
+	defer o.mutex.Unlock()
 	if o.batch == nil {
 		return nil
 	}
@@ -31,6 +36,8 @@ func (o *objects) read(name string) (data []byte, found bool, err error) {
 		data, err = o.repo.git("cat-file", "blob", name)
 		return data, err == nil, nil
 	}
+	o.mutex.Lock()
+	defer o.mutex.Unlock()
 	if o.batch == nil {
 		if err := o.start(); err != nil {
 			return nil, false, err
@@ -43,21 +50,19 @@ func (o *objects) read(name string) (data []byte, found bool, err error) {
 }
 
 func (o *objects) start() (err error) {
-	o.batch, o.ask, o.reply, err = o.repo.batch("--batch")
-	return err
-}
-
-// batch starts a process that answers names with contents.
-func (r *Repo) batch(flags ...string) (cmd *exec.Cmd, ask io.WriteCloser, reply *bufio.Reader, err error) {
-	cmd = r.command(append([]string{"cat-file"}, flags...)...)
-	if ask, err = cmd.StdinPipe(); err != nil {
-		return nil, nil, nil, err
+	cmd := o.repo.command("cat-file", "--batch")
+	if o.ask, err = cmd.StdinPipe(); err != nil {
+		return err
 	}
 	out, err := cmd.StdoutPipe()
 	if err != nil {
-		return nil, nil, nil, err
+		return err
 	}
-	return cmd, ask, bufio.NewReaderSize(out, 1<<16), cmd.Start()
+	if err := cmd.Start(); err != nil {
+		return err
+	}
+	o.batch, o.reply = cmd, bufio.NewReaderSize(out, 1<<16)
+	return nil
 }
 
 // readObject reads one answer: "name type size", the content, a line feed; or a line that says that there is none.
@@ -86,24 +91,20 @@ func (r *Repo) EachContent(names []string, see func(i int, data []byte)) error {
 	if len(names) == 0 {
 		return nil
 	}
-	cmd, ask, reply, err := r.batch("--batch", "--buffer")
-	if err != nil {
-		return err
-	}
-	go func() {
-		io.WriteString(ask, strings.Join(names, "\n")+"\n")
-		ask.Close()
-	}()
-	for i := range names {
-		data, found, err := readObject(reply)
-		if err != nil {
-			cmd.Process.Kill()
-			cmd.Wait()
-			return err
+	cmd := r.command("cat-file", "--batch", "--buffer")
+	cmd.Stdin = strings.NewReader(strings.Join(names, "\n") + "\n")
+	_, err := streamCommand(cmd, func(out io.Reader) error {
+		reply := bufio.NewReaderSize(out, 1<<16)
+		for i := range names {
+			data, found, err := readObject(reply)
+			if err != nil {
+				return err
+			}
+			if found {
+				see(i, data)
+			}
 		}
-		if found {
-			see(i, data)
-		}
-	}
-	return cmd.Wait()
+		return nil
+	})
+	return err
 }

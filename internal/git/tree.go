@@ -17,7 +17,7 @@ import (
 // ErrLink is the error of a path that is a symbolic link, or leads through one, where a plain file is asked for.
 var ErrLink = errors.New("a symbolic link")
 
-// Tree reads the files of one side. It must be closed, and isn't safe for concurrent use.
+// Tree reads the files of one side. It must be closed, and is safe for concurrent use.
 type Tree struct {
 	repo    *Repo
 	side    Side
@@ -58,18 +58,22 @@ func (c *Comparison) Worktree() (*Tree, error) {
 	return t, err
 }
 
-// OldTexts hands the old contents of those files to see that the change modifies or takes away, by their old path, as
-// far as their lines weren't asked for. The comparison must not be whole.
-func (c *Comparison) OldTexts(see func(path string, data []byte)) error {
-	<-c.plainKnown
-	best := c.plain
-	if c.Listed() {
-		best = c
+// OldTexts hands to see the old contents of the files that the change modifies or takes away, by their old path, as far as
+// skip doesn't take their path on the new side. Where renames isn't set, a renamed file counts as taken away. The
+// comparison must not be whole.
+func (c *Comparison) OldTexts(renames bool, skip func(path string) bool, see func(path string, data []byte)) error {
+	list := c.plain
+	if renames {
+		list = c.full
+	}
+	l, err := list()
+	if err != nil {
+		return err
 	}
 	var names, paths []string
-	for _, f := range best.files {
-		if f.Old != "" && f.Opaque == "" && !c.filled[f.Path] {
-			names, paths = append(names, best.blobs[f.Path].old), append(paths, f.Old)
+	for _, f := range l.files {
+		if f.Old != "" && f.Opaque == "" && !skip(f.Path) {
+			names, paths = append(names, l.blobs[f.Path].old), append(paths, f.Old)
 		}
 	}
 	return c.repo.EachContent(names, func(i int, data []byte) { see(paths[i], data) })
@@ -79,14 +83,14 @@ func (c *Comparison) OldTexts(see func(path string, data []byte)) error {
 // they are wanted. Where more than most are, none is read and left tells how many there are. The comparison must not be
 // whole.
 func (c *Comparison) NewTexts(most int, wanted func(path string) bool, see func(path string, data []byte)) (left int, err error) {
-	<-c.plainKnown
-	if c.plain.err != nil {
-		return 0, c.plain.err
+	l, err := c.plain()
+	if err != nil {
+		return 0, err
 	}
 	var names, paths []string
-	for _, f := range c.plain.files {
+	for _, f := range l.files {
 		if f.Status != change.Deleted && f.Opaque == "" && wanted(f.Path) {
-			names, paths = append(names, c.plain.blobs[f.Path].new), append(paths, f.Path)
+			names, paths = append(names, l.blobs[f.Path].new), append(paths, f.Path)
 		}
 	}
 	if len(paths) > most {
@@ -95,27 +99,33 @@ func (c *Comparison) NewTexts(most int, wanted func(path string) bool, see func(
 	return 0, c.repo.EachContent(names, func(i int, data []byte) { see(paths[i], data) })
 }
 
-// ReadOld reads a file of the old side that the change modifies or takes away; found is false where it does neither. It
-// isn't safe for concurrent use, and needs CloseOld.
+// ReadOld reads a file of the old side that the change modifies or takes away; found is false where it does neither.
 func (c *Comparison) ReadOld(path string) (data []byte, found bool, err error) {
-	if c.oldObjects.repo == nil {
-		c.oldObjects.repo, c.oldNames = c.repo, map[string]string{}
-		for _, f := range c.files {
-			name := c.blobs[f.Path].old
-			if f.Old != "" && strings.Trim(name, "0") != "" {
-				c.oldNames[f.Old] = name
-			}
+	names, err := c.oldNames()
+	if err != nil || names[path] == "" {
+		return nil, false, err
+	}
+	return c.contents.read(names[path])
+}
+
+// nameOld names the old contents of the files that the change modifies or takes away, by their old paths.
+func (c *Comparison) nameOld() (map[string]string, error) {
+	l, err := c.full()
+	if err != nil {
+		return nil, err
+	}
+	names := map[string]string{}
+	for _, f := range l.files {
+		name := l.blobs[f.Path].old
+		if f.Old != "" && strings.Trim(name, "0") != "" {
+			names[f.Old] = name
 		}
 	}
-	name := c.oldNames[path]
-	if name == "" {
-		return nil, false, nil
-	}
-	return c.oldObjects.read(name)
+	return names, nil
 }
 
 // CloseOld ends what ReadOld holds open.
-func (c *Comparison) CloseOld() error { return c.oldObjects.close() }
+func (c *Comparison) CloseOld() error { return c.contents.close() }
 
 // FilesWith lists the files of a side that hold a text, those that are untracked and not ignored included in the work
 // tree. Binary files are left out.
@@ -209,20 +219,21 @@ func (t *Tree) nameOf(path string) (string, error) {
 		}
 		return string(t.side) + ":" + path, nil
 	}
-	if t.side != Index && t.side != Worktree {
-		select {
-		case <-c.listed:
-		case <-c.plainKnown:
-			if b, changed := c.plain.blobs[path]; changed && b.kind != "D" && b.mode != submodule {
-				return b.new, nil
-			}
-			return string(t.side) + ":" + path, nil
+	if t.side != Index && t.side != Worktree { // without waiting for renames: the new side's files are the same
+		l, err := c.plain()
+		if err != nil {
+			return "", err
 		}
+		if b, changed := l.blobs[path]; changed && b.kind != "D" && b.mode != submodule {
+			return b.new, nil
+		}
+		return string(t.side) + ":" + path, nil
 	}
-	if _, err := c.Files(); err != nil {
+	l, err := c.full()
+	if err != nil {
 		return "", err
 	}
-	b, changed := c.blobs[path]
+	b, changed := l.blobs[path]
 	switch {
 	case changed && b.kind == "D":
 		return "", nil
@@ -235,7 +246,7 @@ func (t *Tree) nameOf(path string) (string, error) {
 	case changed:
 		return b.new, nil
 	}
-	if c.left[path] {
+	if l.left[path] {
 		return "", nil
 	}
 	return string(c.old) + ":" + path, nil
@@ -337,8 +348,9 @@ func (t *Tree) Links(name string) (links []string, err error) {
 		return links, nil
 	}
 	staged := t.side == Index && t.changed != nil
+	l := &listing{}
 	if staged {
-		if _, err := t.changed.Files(); err != nil {
+		if l, err = t.changed.full(); err != nil {
 			return nil, err
 		}
 	}
@@ -347,7 +359,7 @@ func (t *Tree) Links(name string) (links []string, err error) {
 	case staged:
 		list[3] = string(t.changed.old)
 		for _, at := range all {
-			if b, changed := t.changed.blobs[at]; changed && b.mode == link {
+			if b, changed := l.blobs[at]; changed && b.mode == link {
 				links = append(links, at)
 			} else if changed && b.kind != "D" {
 				return links, nil // a plain file now, whatever it was
@@ -364,7 +376,7 @@ func (t *Tree) Links(name string) (links []string, err error) {
 		mode, _, _ := strings.Cut(entry, " ")
 		if _, at, ok := strings.Cut(entry, "\t"); ok && mode == link {
 			if staged {
-				if b, changed := t.changed.blobs[at]; changed && b.mode != link {
+				if b, changed := l.blobs[at]; changed && b.mode != link {
 					continue
 				}
 			}

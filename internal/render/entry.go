@@ -34,7 +34,7 @@ func Entries(w io.Writer, entries []baseline.Entry, ids []string, today string) 
 		s.line("%s %s %s", s.zinc.Render(fmt.Sprintf("%*s ", indent-3, line)), s.bold.Render(Safe(cmp.Or(e.Rule, e.Tool))), s.faint.Render(Safe(e.Severity)+"  "+ids[i]))
 		s.wrapped(lead, Safe(e.Message), s.plain)
 		style := s.faint
-		if e.Lapsed(today) {
+		if e.Expired(today) {
 			style = s.signal
 		}
 		s.wrapped(lead, reasons(e, today), style)
@@ -55,7 +55,7 @@ func reasons(e baseline.Entry, today string) string {
 		parts = append(parts, who)
 	}
 	switch {
-	case e.Lapsed(today):
+	case e.Expired(today):
 		parts = append(parts, "lapsed since "+e.Until)
 	case e.Until != "":
 		parts = append(parts, "until "+e.Until)

@@ -14,26 +14,10 @@ import (
 	"zincdoor/internal/core/policy"
 )
 
-// Explanation is what there is to tell of a rule, or of one finding and its rule.
+// Explanation is what is shown of a rule, or of a finding and its rule.
 type Explanation struct {
-	Rule, Tool string
-	Finding    *judge.Finding // nil where a rule is asked about
-	Told       finding.Rule   // by its tool
-	Tags       []string
-	Notes      []string // of the team, as Markdown
-	Found      []*judge.Finding
-	Severity   string
-	Steps      []policy.Step
-	Limits     []DoorLimit
-	Off        bool   // it is a check of our own that the policy doesn't have on
-	MayWaive   string // a door whose policy lets findings of it be waived, "" for none
-}
-
-// DoorLimit is a limit with its door, and the mode it has there.
-type DoorLimit struct {
-	Door  string
-	Limit policy.Limit
-	Mode  policy.Mode
+	*judge.Explanation
+	At func(index int) string // where one of the policy's severities is set, "" where that isn't known
 }
 
 // mostPlaces is how many places of a rule are listed.
@@ -47,8 +31,8 @@ func Explain(w io.Writer, e Explanation, o Options) error {
 		s.files(&judge.Verdict{Findings: []judge.Finding{*e.Finding}}, []int{0})
 	}
 	title := s.bold.Render(cmp.Or(Safe(e.Rule), "(no rule)"))
-	if e.Told.Name != "" && e.Told.Name != e.Rule {
-		title += " " + Safe(e.Told.Name)
+	if e.Text.Name != "" && e.Text.Name != e.Rule {
+		title += " " + Safe(e.Text.Name)
 	}
 	s.line("%s  %s", title, s.faint.Render(strings.Join(append([]string{Safe(e.Tool)}, safeAll(e.Tags)...), ", ")))
 	s.line("")
@@ -71,15 +55,15 @@ func safeAll(list []string) []string {
 func (s *screen) paragraphs(e Explanation) {
 	told := false
 	seen := map[string]bool{}
-	for _, text := range []string{e.Told.Short, e.Told.Full, cmp.Or(e.Told.Markdown, e.Told.Help)} {
+	for _, text := range []string{e.Text.Short, e.Text.Full, cmp.Or(e.Text.Markdown, e.Text.Help)} {
 		if text = strings.TrimSpace(text); text != "" && !seen[text] {
 			seen[text], told = true, true
 			s.prose(text)
 		}
 	}
-	if e.Told.Address != "" {
+	if e.Text.Address != "" {
 		told = true
-		s.bullet("more", Safe(e.Told.Address))
+		s.bullet("more", Safe(e.Text.Address))
 		s.line("")
 	}
 	if !told {
@@ -141,11 +125,7 @@ func (s *screen) here(e Explanation) {
 func (s *screen) rung(e Explanation) {
 	s.bullet("rung", Safe(e.Severity))
 	for _, step := range e.Steps {
-		at := "its tool"
-		if step.At.Line > 0 {
-			at = step.At.String()
-		}
-		s.wrapped(strings.Repeat(" ", indent), fmt.Sprintf("%s: %s", Safe(at), Safe(step.What)), s.faint)
+		s.wrapped(strings.Repeat(" ", indent), fmt.Sprintf("%s: %s", Safe(cmp.Or(e.At(step.Index), "its tool")), Safe(step.What)), s.faint)
 	}
 	if len(e.Limits) == 0 {
 		s.bullet("limits", "no limit of any door counts it")

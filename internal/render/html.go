@@ -189,7 +189,7 @@ func findingsOnPage(v judge.Verdict, o Options) (all []pageFinding, left int) {
 	}
 	for _, aside := range []bool{false, true} {
 		for i, f := range v.Findings {
-			isAside := f.Standing == judge.Accepted || f.Standing == judge.Waived || f.Standing == judge.Inherited
+			isAside := f.Standing == judge.Accepted || f.Standing == judge.Waived || f.Standing == judge.Existing
 			if !broke[i] && f.Severity != policy.Ignored && isAside == aside {
 				order = append(order, i)
 			}
@@ -219,7 +219,7 @@ func findingOnPage(n int, f judge.Finding, broke bool, v judge.Verdict, o Option
 		about = append(about, "also "+strings.TrimSpace(Safe(also.Tool)+" "+Safe(also.Rule)))
 	}
 	p.About = strings.Join(about, ", ")
-	if broke || f.Standing == judge.New || f.Standing == judge.Worsened || f.Standing == judge.Lapsed {
+	if broke || f.Standing == judge.New || f.Standing == judge.Worsened || f.Standing == judge.Expired {
 		p.Code = o.codeOnPage(f)
 	}
 	for _, note := range d.Notes {

@@ -168,8 +168,8 @@ func documentOf(v judge.Verdict) verdictJSON {
 		}),
 		Totals: totalsJSON{
 			Findings: v.Totals.Findings, Ignored: v.Totals.Ignored, Gone: v.Totals.Gone,
-			New: v.Totals.By[judge.New], Inherited: v.Totals.By[judge.Inherited], Accepted: v.Totals.By[judge.Accepted],
-			Worsened: v.Totals.By[judge.Worsened], Lapsed: v.Totals.By[judge.Lapsed], Waived: v.Totals.By[judge.Waived],
+			New: v.Totals.By[judge.New], Inherited: v.Totals.By[judge.Existing], Accepted: v.Totals.By[judge.Accepted],
+			Worsened: v.Totals.By[judge.Worsened], Lapsed: v.Totals.By[judge.Expired], Waived: v.Totals.By[judge.Waived],
 		},
 		Limits: list(v.Limits, func(l judge.LimitResult) limitJSON { return limitOf(l, v.Findings) }),
 		Gone: list(v.Gone, func(e baseline.Entry) goneJSON {
@@ -216,7 +216,7 @@ func limitOf(l judge.LimitResult, findings []judge.Finding) limitJSON {
 		broke = list(l.Findings, func(i int) string { return findings[i].ID })
 	}
 	return limitJSON{
-		Name: l.Name, Count: string(l.Count), Severity: l.Severity, Only: l.Only, Most: l.Bound, Kind: kindOf(l), InForce: !l.Waiting,
+		Name: l.Name, Count: l.CountName(), Severity: l.Severity, Only: l.Exact, Most: l.Bound, Kind: kindOf(l), InForce: !l.Waiting,
 		Found: l.Found, Held: l.Held, Mode: string(l.Mode), Say: l.Say, Findings: broke,
 	}
 }

@@ -69,12 +69,12 @@ func verdictOf() judge.Verdict {
 	}
 	add := func(path string, line int, rule, severity, team string, standing judge.Standing, place change.Place) {
 		f := &finding.Finding{Tool: "gauge", Rule: rule, Level: finding.Warning, Message: "of " + rule, Path: path, Region: finding.Region{Line: line}, Occurrences: 1}
-		v.Findings = append(v.Findings, judge.Finding{Finding: f, ID: strings.Repeat(string(rune('a'+len(v.Findings))), 10), Severity: severity, Team: team, Standing: standing, Place: place})
+		v.Findings = append(v.Findings, judge.Finding{Finding: f, ID: strings.Repeat(string(rune('a'+len(v.Findings))), 10), Severity: severity, Team: team, Status: judge.Status{Standing: standing}, Place: place})
 	}
 	add("core/tide.c", 1, "-Wa", "error", "tides", judge.New, change.OnTouched)
 	add("core/tide.c", 2, "-Wb", "warning", "tides", judge.Accepted, change.InFile)
 	add("fares/fare.go", 3, "-Wb", "warning", "", judge.New, change.OnTouched)
-	add("fares/fare.go", 4, "-Wc", policy.Ignored, "", judge.Inherited, change.InFile)
+	add("fares/fare.go", 4, "-Wc", policy.Ignored, "", judge.Existing, change.InFile)
 	v.Limits = []judge.LimitResult{
 		{Limit: policy.Limit{Name: "new error", Count: policy.CountNew, Mode: policy.Enforce}, Mode: policy.Enforce, Found: 1, Findings: []int{0}},
 		{Limit: policy.Limit{Name: "some", Count: policy.CountAll, Most: 4, Mode: policy.Enforce}, Mode: policy.Enforce, Bound: 4, Found: 1, Held: true, Findings: []int{2}},

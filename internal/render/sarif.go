@@ -257,7 +257,7 @@ func (b *sarifBuilder) add(f *judge.Finding) {
 }
 
 var baselineStates = map[judge.Standing]string{
-	judge.New: "new", judge.Inherited: "unchanged", judge.Accepted: "unchanged", judge.Waived: "unchanged", judge.Lapsed: "unchanged", judge.Worsened: "updated",
+	judge.New: "new", judge.Existing: "unchanged", judge.Accepted: "unchanged", judge.Waived: "unchanged", judge.Expired: "unchanged", judge.Worsened: "updated",
 }
 
 // gone adds what is no longer found.

@@ -47,13 +47,13 @@ const sampled = 300
 //
 // Either a beginning is taken off (another machine's root) or one is added (the folder that the linter ran in), never
 // both: a bare file name isn't enough to tell one tree from another.
-func FindMapping(strange, files []string) (Mapping, bool) {
+func FindMapping(unknown, files []string) (Mapping, bool) {
 	byName := map[string][]string{}
 	for _, f := range files {
 		byName[path.Base(f)] = append(byName[path.Base(f)], f)
 	}
 	depth := map[Mapping]int{} // the most components that a path and its file share at the end
-	for _, p := range strange[:min(len(strange), sampled)] {
+	for _, p := range unknown[:min(len(unknown), sampled)] {
 		for _, f := range byName[path.Base(p)] {
 			if m, shared := between(path.Clean(p), f); m.Strip == "" || m.Add == "" {
 				depth[m] = max(depth[m], shared)
@@ -66,7 +66,7 @@ func FindMapping(strange, files []string) (Mapping, bool) {
 	}
 	votes := func(m Mapping) int {
 		n := 0
-		for _, p := range strange {
+		for _, p := range unknown {
 			if to, ok := m.Apply(p); ok && present[to] {
 				n++
 			}
@@ -85,7 +85,7 @@ func FindMapping(strange, files []string) (Mapping, bool) {
 			tied = true
 		}
 	}
-	sure := most == len(strange) || depth[best] > 1
+	sure := most == len(unknown) || depth[best] > 1
 	return best, most > 0 && !tied && sure
 }
 

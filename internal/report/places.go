@@ -19,7 +19,7 @@ type Places struct {
 type Found struct {
 	Path    string // relative to the repository's root where Inside, else as reported
 	Inside  bool
-	Strange bool // neither in the repository nor known to lie outside of it: the report may speak of another tree
+	Unknown bool // neither in the repository nor known to lie outside of it: the report may speak of another tree
 }
 
 // Find looks a reported path up: as it is, then from the folder of the call, then relative to the base that the report
@@ -35,7 +35,7 @@ func (p Places) Find(reported, relative string) Found {
 			return Found{Path: candidate} // there, but not tracked
 		}
 	}
-	return Found{Path: reported, Strange: !isOutside(reported)}
+	return Found{Path: reported, Unknown: !isOutside(reported)}
 }
 
 // candidates are the paths relative to the root that a reported path may mean, likeliest first.

@@ -10,7 +10,7 @@ import (
 	"testing"
 
 	"zincdoor/internal/core/finding"
-	"zincdoor/internal/core/policy"
+	"zincdoor/internal/policyfile"
 )
 
 // realRecipes read what compilers write in shapes of their own.
@@ -42,7 +42,7 @@ doors: {d: {limits: [{count: new, most: 0}]}}
 
 // TestRealReports reads what compilers wrote; testdata/real/record tells by which commands.
 func TestRealReports(t *testing.T) {
-	p, err := policy.Parse("p", []byte(realRecipes))
+	p, err := policyfile.Parse("p", []byte(realRecipes))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -72,7 +72,7 @@ func TestRealReports(t *testing.T) {
 				t.Fatal(err)
 			}
 			defer f.Close()
-			r, err := Read(f, Form{Recipe: p.Recipe(c.recipe)})
+			r, err := Read(f, Form{Recipe: p.Policy.Recipe(c.recipe)})
 			if err != nil && (c.failure == "" || !errors.Is(err, ErrMalformed) || !strings.Contains(err.Error(), c.failure)) {
 				t.Fatal(err)
 			} else if err != nil {

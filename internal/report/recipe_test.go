@@ -5,8 +5,7 @@ import (
 	"fmt"
 	"strings"
 	"testing"
-
-	"zincdoor/internal/core/policy"
+	"zincdoor/internal/policyfile"
 )
 
 // recipes are one of every shape.
@@ -72,7 +71,7 @@ doors: {d: {limits: [{count: new, most: 0}]}}
 `
 
 func TestRecipes(t *testing.T) {
-	p, err := policy.Parse("p", []byte(recipes))
+	p, err := policyfile.Parse("p", []byte(recipes))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -106,7 +105,7 @@ func TestRecipes(t *testing.T) {
 		{"text it can't read", "lines", "berth 7: late\n", `failure the recipe lines reads no finding from it (line 1: "berth 7: late"); where that means that the tool found nothing, the recipe says by clean: what stands in it then|unread line 1`},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			r, err := Read(strings.NewReader(c.text), Form{Recipe: p.Recipe(c.recipe)})
+			r, err := Read(strings.NewReader(c.text), Form{Recipe: p.Policy.Recipe(c.recipe)})
 			var got []string
 			if err != nil {
 				if !errors.Is(err, ErrMalformed) {
@@ -156,7 +155,7 @@ func TestRecipes(t *testing.T) {
 
 // FuzzRecipes: whatever a report holds, every kind of recipe ends with findings or an error that says where.
 func FuzzRecipes(f *testing.F) {
-	p, err := policy.Parse("p", []byte(recipes))
+	p, err := policyfile.Parse("p", []byte(recipes))
 	if err != nil {
 		f.Fatal(err)
 	}
@@ -165,7 +164,8 @@ func FuzzRecipes(f *testing.F) {
 	f.Add("File,Line,Text\na,3,x\n")
 	f.Add("W core/a.c@3 deep (D1)\n    more\n")
 	f.Fuzz(func(t *testing.T, text string) {
-		for _, recipe := range p.Recipes {
+		for _, named := range p.Policy.Recipes {
+			recipe := p.Policy.Recipe(named.Name)
 			r, err := Read(strings.NewReader(text), Form{Recipe: recipe})
 			if err != nil && !errors.Is(err, ErrMalformed) {
 				t.Errorf("%s: %v", recipe.Name, err)

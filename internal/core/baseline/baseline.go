@@ -80,8 +80,8 @@ func (e Entry) For(reasons Entry) Entry {
 	return e
 }
 
-// Lapsed reports whether the entry's acceptance has run out on the day today.
-func (e Entry) Lapsed(today string) bool { return e.Until != "" && e.Until < today }
+// Expired reports whether the entry's acceptance has run out on the day today.
+func (e Entry) Expired(today string) bool { return e.Until != "" && e.Until < today }
 
 // Hash shortens a line to 12 hexadecimal digits (48 bits): enough to tell the lines of one file apart.
 func Hash(s string) string {

@@ -2,20 +2,20 @@ package baseline
 
 import "zincdoor/internal/core/finding"
 
-// Offer is an entry that a change puts into the list.
-type Offer struct {
+// Addition is an entry that a change puts into the list.
+type Addition struct {
 	Entry Entry
 	Was   *Entry // the entry that it takes the place of, nil for a new one
 }
 
-// Offers tells what a change makes of the list: what it puts in, each with what that takes the place of, and what it
+// Additions tells what a change makes of the list: what it puts in, each with what that takes the place of, and what it
 // takes out for good. An entry takes the place of another one of the same finding, else of one that has the same tool
 // and the same reasons (its finding was noted anew).
-func Offers(before, after []Entry) (offers []Offer, dropped []Entry) {
+func Additions(before, after []Entry) (offers []Addition, dropped []Entry) {
 	out := Minus(before, after)
 	taken := make([]bool, len(out))
 	for _, e := range Minus(after, before) {
-		offers = append(offers, Offer{Entry: e})
+		offers = append(offers, Addition{Entry: e})
 	}
 	pair := func(key func(e Entry) Entry) {
 		at := map[Entry][]int{}
@@ -54,7 +54,7 @@ func Offers(before, after []Entry) (offers []Offer, dropped []Entry) {
 }
 
 // SameReasons reports whether an offer leaves the reasons of what it takes the place of as they are.
-func (o Offer) SameReasons() bool {
+func (o Addition) SameReasons() bool {
 	return o.Was != nil && o.Was.For(o.Entry) == *o.Was
 }
 

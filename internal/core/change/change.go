@@ -67,11 +67,13 @@ func New(files []File, rules Rules) *Change {
 }
 
 // DropTexts forgets the lines of the hunks, which take much memory and serve no purpose once it is settled what is
-// touched. The hunks themselves stay.
+// touched. The hunks themselves stay. Those that the change was made of aren't written to.
 func (c *Change) DropTexts() {
-	for _, f := range c.Files {
-		for i := range f.Hunks {
-			f.Hunks[i].Removed, f.Hunks[i].Added = nil, nil
+	for i := range c.Files {
+		f := &c.Files[i]
+		f.Hunks = slices.Clone(f.Hunks)
+		for n := range f.Hunks {
+			f.Hunks[n].Removed, f.Hunks[n].Added = nil, nil
 		}
 	}
 }

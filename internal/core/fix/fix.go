@@ -23,8 +23,8 @@ type Piece struct {
 	With     string
 }
 
-// Offer is a suggestion of how to mend something.
-type Offer struct {
+// Suggestion is a suggestion of how to mend something.
+type Suggestion struct {
 	Index   int    // of what it mends, as its caller counts
 	Tool    string // who suggests it
 	Edits   []finding.Edit
@@ -53,7 +53,7 @@ type Plan struct {
 
 // Choose takes the offers that go together, in their order: the surest first. An offer is taken whole or not at all, and
 // only where all of it lies on lines that may be altered.
-func Choose(offers []Offer, text func(path string) Text, may func(path string, line int) bool) *Plan {
+func Choose(offers []Suggestion, text func(path string) Text, may func(path string, line int) bool) *Plan {
 	p := &Plan{Pieces: map[string][]Piece{}}
 	for _, o := range offers {
 		if why := p.take(o, text, may); why != "" {
@@ -71,7 +71,7 @@ func Choose(offers []Offer, text func(path string) Text, may func(path string, l
 func order(a, b Piece) int { return cmp.Or(cmp.Compare(a.From, b.From), cmp.Compare(a.To, b.To)) }
 
 // take adds an offer's pieces, or says why it can't.
-func (p *Plan) take(o Offer, text func(path string) Text, may func(path string, line int) bool) string {
+func (p *Plan) take(o Suggestion, text func(path string) Text, may func(path string, line int) bool) string {
 	if len(o.Edits) == 0 {
 		return "nothing is suggested"
 	}

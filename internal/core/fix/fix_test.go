@@ -67,7 +67,7 @@ func TestChoose(t *testing.T) {
 		return finding.Edit{Path: path, Region: finding.Region{Line: line, Column: from, EndLine: line, EndColumn: to}, Text: with}
 	}
 	may := func(_ string, line int) bool { return line != 3 }
-	plan := Choose([]Offer{
+	plan := Choose([]Suggestion{
 		{Index: 0, Edits: []finding.Edit{at("a.c", 1, 1, 4, "ONE")}},
 		{Index: 1, Edits: []finding.Edit{at("a.c", 1, 3, 6, "x")}},
 		{Index: 2, Edits: []finding.Edit{at("a.c", 1, 1, 4, "ONE")}},

@@ -79,6 +79,18 @@ type File struct {
 	Size int64
 }
 
+// Flaw is where a text can't be read: line and column are 1-based, 0 where they aren't known.
+type Flaw struct {
+	Line, Column int
+	Text         string
+}
+
+// Parser looks for the first flaw of a text, nil where it is well-formed. It may be called for several texts at once.
+type Parser func(data []byte) *Flaw
+
+// Parsers are what the checks on syntax are made with, by the names of their rules. One that isn't there finds nothing.
+type Parsers map[string]Parser
+
 // mostFound bounds how many findings of one rule are kept of a file; the rest is counted.
 const mostFound = 1000
 
@@ -89,11 +101,12 @@ type text struct {
 	ended  bool     // the last line has its line feed
 	found  []finding.Finding
 	counts map[string]int
+	syntax Parsers
 }
 
 // Check holds a file against the settings that take it. The findings have their columns in bytes.
-func Check(f File, settings []Setting) []finding.Finding {
-	t := &text{File: f, counts: map[string]int{}}
+func Check(f File, settings []Setting, syntax Parsers) []finding.Finding {
+	t := &text{File: f, counts: map[string]int{}, syntax: syntax}
 	binary := f.Mode == Link || bytes.IndexByte(f.Data[:min(len(f.Data), 8000)], 0) >= 0
 	for i := range settings {
 		s := &settings[i]

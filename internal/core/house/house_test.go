@@ -1,18 +1,22 @@
-package house
+package house_test
 
 import (
 	"fmt"
 	"regexp"
 	"strings"
 	"testing"
+	"zincdoor/internal/core/house"
+	"zincdoor/internal/syntax"
 )
 
-func setting(kind string) Setting { return Setting{Name: kind, Kind: kind, Most: 40, Tab: 8} }
+func setting(kind string) house.Setting {
+	return house.Setting{Name: kind, Kind: kind, Most: 40, Tab: 8}
+}
 
 // said tells each finding in a line: line:column-end rule, and what mends it.
-func said(f File, s ...Setting) string {
+func said(f house.File, s ...house.Setting) string {
 	var all []string
-	for _, found := range Check(f, s) {
+	for _, found := range house.Check(f, s, syntax.Parsers) {
 		text := fmt.Sprintf("%d:%d-%d %s", found.Region.Line, found.Region.Column, found.Region.EndColumn, found.Rule)
 		for _, fix := range found.Details().Fixes {
 			text += fmt.Sprintf(" → %q", fix.Edits[0].Text)
@@ -23,7 +27,7 @@ func said(f File, s ...Setting) string {
 }
 
 func TestChecks(t *testing.T) {
-	team := func(s Setting, find, match string) Setting {
+	team := func(s house.Setting, find, match string) house.Setting {
 		if find != "" {
 			s.Find = regexp.MustCompile(find)
 		}
@@ -32,18 +36,18 @@ func TestChecks(t *testing.T) {
 		}
 		return s
 	}
-	with := func(s Setting, text string) Setting {
+	with := func(s house.Setting, text string) house.Setting {
 		s.With, s.Mends = text, true
 		return s
 	}
-	want := func(s Setting, ends string) Setting {
+	want := func(s house.Setting, ends string) house.Setting {
 		s.Want = ends
 		return s
 	}
 	for _, c := range []struct {
 		name, path, text string
-		mode             Mode
-		check            Setting
+		mode             house.Mode
+		check            house.Setting
 		want             string
 	}{
 		{"a conflict", "a.c", "a\n<<<<<<< HEAD\nb\n=======\nc\n>>>>>>> other\n=======\n", 0, setting("conflict-marks"), "2:1-13 conflict-marks\n4:1-8 conflict-marks\n6:1-14 conflict-marks"},
@@ -56,7 +60,7 @@ func TestChecks(t *testing.T) {
 		{"JSON with comments", "a.json", "{ // a\n \"a\": \"//\", /* b */ \"b\": [1,],\n}", 0, setting("json-syntax"), ""},
 		{"two values", "a.json", "{} {}", 0, setting("json-syntax"), "1:5-6 json-syntax"},
 		{"not JSON by its name", "a.txt", "{", 0, setting("json-syntax"), ""},
-		{"broken YAML", "a.yml", "a: 1\nb: [2\nc: 3\n", 0, setting("yaml-syntax"), "1:1-2 yaml-syntax"},
+		{"broken YAML", "a.yml", "a: 1\nb: [2\nc: 3\n", 0, setting("yaml-syntax"), "2:1-2 yaml-syntax"},
 		{"several YAML documents", "a.yaml", "a: !Ref x\n---\n- &b 1\n- *b\n", 0, setting("yaml-syntax"), ""},
 		{"a template of YAML", "a.yaml", "a: {{ if }}\n", 0, setting("yaml-syntax"), ""},
 		{"broken TOML", "a.toml", "a = 1\nb =\n", 0, setting("toml-syntax"), "2:4-5 toml-syntax"},
@@ -83,30 +87,30 @@ func TestChecks(t *testing.T) {
 		{"a wide line", "a.c", strings.Repeat("x", 41) + "\n" + strings.Repeat("x", 40) + "\r\n", 0, setting("line-width"), "1:41-42 line-width"},
 		{"a wide line by tabs and wide signs", "a.c", "\t\t\t\t\tx\n" + strings.Repeat("潮", 21) + "\n" + strings.Repeat("é", 40) + "\n", 0, setting("line-width"), "1:6-7 line-width\n2:61-64 line-width"},
 		{"a large file", "a.bin", strings.Repeat("\x00", 41), 0, setting("file-size"), "0:0-0 file-size"},
-		{"executable without a word by what", "a.sh", "echo\n", Executable, setting("executable-bit"), "0:0-0 executable-bit"},
-		{"a program", "a", "\x7fELF\x00", Executable, setting("executable-bit"), ""},
+		{"executable without a word by what", "a.sh", "echo\n", house.Executable, setting("executable-bit"), "0:0-0 executable-bit"},
+		{"a program", "a", "\x7fELF\x00", house.Executable, setting("executable-bit"), ""},
 		{"a script that isn't executable", "a.sh", "#!/bin/sh\n", 0, setting("executable-bit"), "1:1-3 executable-bit"},
 		{"an attribute is no script", "a.rs", "#![allow(x)]\n", 0, setting("executable-bit"), ""},
 		{"a name", "core/Tide.c", "", 0, team(setting("file-name"), "", `^[a-z/.]+$`), "0:0-0 file-name"},
 		{"names in code", "a.go", "func Tide(a int)\nfunc low_water()\n", 0, team(setting("identifiers"), `func (\w+)`, `^[A-Za-z]+$`), "2:6-15 identifiers"},
-		{"forbidden", "a.c", "feet and 3 feet\n", 0, with(team(setting(Forbid), `(\d+ )?feet`, ""), "${1}metres"), "1:1-5 forbid → \"metres\"\n1:10-16 forbid → \"3 metres\""},
-		{"required", "a.c", "int a;\n", 0, team(setting(Require), `Owner: \w+`, ""), "1:1-1 require"},
-		{"required and there", "a.c", "// Owner: tides\n", 0, team(setting(Require), `Owner: \w+`, ""), ""},
+		{"forbidden", "a.c", "feet and 3 feet\n", 0, with(team(setting(house.Forbid), `(\d+ )?feet`, ""), "${1}metres"), "1:1-5 forbid → \"metres\"\n1:10-16 forbid → \"3 metres\""},
+		{"required", "a.c", "int a;\n", 0, team(setting(house.Require), `Owner: \w+`, ""), "1:1-1 require"},
+		{"required and there", "a.c", "// Owner: tides\n", 0, team(setting(house.Require), `Owner: \w+`, ""), ""},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			if got := said(File{Path: c.path, Mode: c.mode, Data: []byte(c.text), Size: int64(len(c.text))}, c.check); got != c.want {
+			if got := said(house.File{Path: c.path, Mode: c.mode, Data: []byte(c.text), Size: int64(len(c.text))}, c.check); got != c.want {
 				t.Errorf("got\n%s\nwant\n%s", got, c.want)
 			}
 		})
 	}
-	if found := Check(File{Path: "a.c", Data: []byte(strings.Repeat("a \n", 1500))}, []Setting{setting("blank-ends")}); len(found) != 1001 || found[1000].Message != "and 500 more like this in the file" {
+	if found := house.Check(house.File{Path: "a.c", Data: []byte(strings.Repeat("a \n", 1500))}, []house.Setting{setting("blank-ends")}, syntax.Parsers); len(found) != 1001 || found[1000].Message != "and 500 more like this in the file" {
 		t.Errorf("%d findings of 1,500", len(found))
 	}
 }
 
 // TestTexts: whoever asks about a rule is told what it finds, why, and how it looks.
 func TestTexts(t *testing.T) {
-	for _, rule := range Rules {
+	for _, rule := range house.Rules {
 		text := rule.Text()
 		if text.Short == "" || rule.Why == "" || !strings.Contains(text.Full, "Bad:") || !strings.Contains(text.Full, "Good:") {
 			t.Errorf("%s: %+v", rule.Name, text)
@@ -115,19 +119,19 @@ func TestTexts(t *testing.T) {
 }
 
 func TestTreeChecks(t *testing.T) {
-	tree := NewTree([]string{"core/tide.c", "core/Tide.c", "Core/x.c", "docs/link", "docs/other"})
-	all := []Setting{setting("case-twins"), setting("broken-link")}
+	tree := house.NewTree([]string{"core/tide.c", "core/Tide.c", "Core/x.c", "docs/link", "docs/other"})
+	all := []house.Setting{setting("case-twins"), setting("broken-link")}
 	for _, c := range []struct {
-		file File
+		file house.File
 		want string
 	}{
-		{File{Path: "core/Tide.c"}, "core/Tide.c and core/tide.c differ in upper and lower case alone; core and Core differ in upper and lower case alone"},
-		{File{Path: "docs/other"}, ""},
-		{File{Path: "docs/link", Mode: Link, Data: []byte("other")}, ""},
-		{File{Path: "docs/link", Mode: Link, Data: []byte("../core")}, ""},
-		{File{Path: "docs/link", Mode: Link, Data: []byte("../gone")}, "the symbolic link leads to ../gone, which isn't in the repository"},
-		{File{Path: "docs/link", Mode: Link, Data: []byte("../../outside")}, ""},
-		{File{Path: "docs/link", Mode: Link, Data: []byte("/etc/tides")}, ""},
+		{house.File{Path: "core/Tide.c"}, "core/Tide.c and core/tide.c differ in upper and lower case alone; core and Core differ in upper and lower case alone"},
+		{house.File{Path: "docs/other"}, ""},
+		{house.File{Path: "docs/link", Mode: house.Link, Data: []byte("other")}, ""},
+		{house.File{Path: "docs/link", Mode: house.Link, Data: []byte("../core")}, ""},
+		{house.File{Path: "docs/link", Mode: house.Link, Data: []byte("../gone")}, "the symbolic link leads to ../gone, which isn't in the repository"},
+		{house.File{Path: "docs/link", Mode: house.Link, Data: []byte("../../outside")}, ""},
+		{house.File{Path: "docs/link", Mode: house.Link, Data: []byte("/etc/tides")}, ""},
 	} {
 		var got []string
 		for _, f := range tree.Check(c.file, all) {
@@ -145,17 +149,17 @@ func FuzzChecks(f *testing.F) {
 	f.Add("a.xml", []byte("<a>&b;</a>"))
 	f.Add("a.yaml", []byte("a: [\n- b"))
 	f.Add("a.md", []byte("\xff \r\n\t x\u202e"))
-	var all []Setting
-	for _, rule := range Rules {
+	var all []house.Setting
+	for _, rule := range house.Rules {
 		s := setting(rule.Name)
 		s.Find, s.Match = regexp.MustCompile(`a+|$`), regexp.MustCompile(`^b`)
 		all = append(all, s)
 	}
 	f.Fuzz(func(t *testing.T, path string, data []byte) {
 		lines := strings.Split(string(data), "\n")
-		for _, found := range Check(File{Path: path, Data: data, Size: int64(len(data))}, all) {
+		for _, found := range house.Check(house.File{Path: path, Data: data, Size: int64(len(data))}, all, syntax.Parsers) {
 			r := found.Region
-			if r.Line > len(lines) || r.Line > 0 && RuleOf(found.Rule).lines != nil && (r.EndColumn < r.Column || r.EndColumn > len(lines[r.Line-1])+1) {
+			if r.Line > len(lines) || r.Line > 0 && house.RuleOf(found.Rule).ByLines() && (r.EndColumn < r.Column || r.EndColumn > len(lines[r.Line-1])+1) {
 				t.Errorf("%s stands at %+v of %q", found.Rule, r, data)
 			}
 		}
@@ -169,9 +173,9 @@ func BenchmarkChecks(b *testing.B) {
 		fmt.Fprintf(&text, "\theight[%d] = tide_height(station, %d * HOUR) / depth;\n", i%97, i%24)
 	}
 	data := []byte(text.String())
-	var plain []Setting
-	for _, rule := range Rules {
-		if rule.lines != nil && len(rule.Takes) < 2 || rule.Name == "line-width" {
+	var plain []house.Setting
+	for _, rule := range house.Rules {
+		if rule.ByLines() && len(rule.Takes) < 2 || rule.Name == "line-width" {
 			s := setting(rule.Name)
 			s.Most = 120
 			plain = append(plain, s)
@@ -179,7 +183,7 @@ func BenchmarkChecks(b *testing.B) {
 	}
 	b.SetBytes(int64(len(data)))
 	for b.Loop() {
-		if found := Check(File{Path: "core/tide.c", Data: data, Size: int64(len(data))}, plain); len(found) > 0 {
+		if found := house.Check(house.File{Path: "core/tide.c", Data: data, Size: int64(len(data))}, plain, syntax.Parsers); len(found) > 0 {
 			b.Fatal(found[0])
 		}
 	}

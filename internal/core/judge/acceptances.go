@@ -2,17 +2,13 @@ package judge
 
 import (
 	"fmt"
+	"slices"
 
 	"zincdoor/internal/core/baseline"
+	"zincdoor/internal/core/finding"
 	"zincdoor/internal/core/policy"
 	"zincdoor/internal/core/recognise"
 )
-
-// Offer is an entry that the change puts into the baseline, and the finding it accepts.
-type Offer struct {
-	baseline.Offer
-	Finding int // index of Case.Findings, or recognise.None
-}
 
 // Acceptance is what became of one entry that the change puts into the baseline or takes out of it.
 type Acceptance struct {
@@ -26,67 +22,127 @@ type Acceptance struct {
 // acceptancesLimit is the name of the limit that holds a change to what it may accept for itself.
 const acceptancesLimit = "acceptances"
 
-// settleOffers honours what the door lets the change accept for itself, and measures it.
-func (v *Verdict) settleOffers(c Case) {
-	rules := c.Door.Acceptances
-	proven := c.Change.Within(policy.Folder)
-	result := LimitResult{Limit: policy.Limit{Name: acceptancesLimit, Count: "accepted by the change", Mode: policy.Enforce}, Mode: c.Door.Mode, Held: true}
-	for _, o := range c.Offers {
-		a := Acceptance{Entry: o.Entry, Change: "added"}
-		if o.Was != nil {
+// addition is an entry that the change puts into the baseline, and the finding it accepts.
+type addition struct {
+	baseline.Addition
+	finding int // index of the findings, or none
+}
+
+// recogniseAdded finds the findings that the change accepts for itself. An entry that only notes anew where an accepted
+// finding stands is left out.
+func (j *judgement) recogniseAdded(view recognise.View) (left []addition) {
+	if len(j.Added) == 0 {
+		return nil
+	}
+	findingOf := map[baseline.Entry][]int{} // by the entry that recognises them
+	free := make([]bool, len(j.Findings))   // what an added entry may be for
+	for f, e := range j.known.EntryOf {
+		free[f] = e == recognise.None || j.AcceptAllEdits
+		if e != recognise.None {
+			entry := j.Baseline.Entries[e]
+			findingOf[entry] = append(findingOf[entry], f)
+		}
+	}
+	var entries []baseline.Entry
+	for _, a := range j.Added {
+		if j.AcceptAllEdits && a.SameReasons() && a.Entry.Measure == a.Was.Measure {
+			continue
+		}
+		if a.Was != nil {
+			at := findingOf[*a.Was]
+			if a.SameReasons() && slices.ContainsFunc(at, func(f int) bool { return j.refreshes(a, f) }) {
+				continue
+			}
+			for _, f := range at {
+				free[f] = true
+			}
+		}
+		left, entries = append(left, addition{a, none}), append(entries, a.Entry)
+	}
+	var findings []finding.Finding
+	var index []int
+	for f := range j.Findings {
+		if free[f] {
+			findings, index = append(findings, j.Findings[f]), append(index, f)
+		}
+	}
+	view.Change = nil // the entries are of the judged state
+	for f, e := range recognise.Recognise(findings, entries, view).EntryOf {
+		if e != recognise.None {
+			left[e].finding = index[f]
+		}
+	}
+	return left
+}
+
+// refreshes reports whether an entry says of a finding what can be seen of it, and no worse number than was accepted.
+func (j *judgement) refreshes(a baseline.Addition, f int) bool {
+	_, less := j.Policy.MeasureOf(j.Findings[f])
+	return a.Entry.Describes(baseline.EntryFor(j.Findings[f], "")) && !finding.Worsened(a.Was.Measure, a.Entry.Measure, less)
+}
+
+// acceptances are what became of what the change does to the baseline, and the limit that holds it, where there is one.
+type acceptances struct {
+	all    []Acceptance
+	limits []LimitResult
+}
+
+// accept settles what the door lets the change accept for itself, and gives the entries that are honoured, by finding.
+func (j *judgement) accept(findings []Finding) (made acceptances, honoured map[int]*baseline.Entry) {
+	rules := j.Door.Acceptances
+	honoured = map[int]*baseline.Entry{}
+	result := LimitResult{Limit: policy.Limit{Name: acceptancesLimit, Mode: policy.Enforce}, Counted: Acceptances, Mode: j.Door.Mode, Held: true}
+	for _, added := range j.added {
+		a := Acceptance{Entry: added.Entry, Change: "added"}
+		if added.Was != nil {
 			a.Change = "altered"
 		}
 		var f *Finding
-		if o.Finding != recognise.None {
-			f = &v.Findings[o.Finding]
+		if added.finding != none {
+			f = &findings[added.finding]
 			a.Finding = f.ID
 		}
 		switch {
-		case c.Whole:
+		case j.AcceptAllEdits:
 			a.Honoured = true
-			v.Acceptances = append(v.Acceptances, a)
+			made.all = append(made.all, a)
 			continue
 		case rules == nil:
 			a.Problem = "this door lets no change accept findings for itself"
-		case rules.Lacks(o.Entry) != "":
-			a.Problem = fmt.Sprintf("it has no %q, which this door asks for", rules.Lacks(o.Entry))
+		case rules.Lacks(added.Entry) != "":
+			a.Problem = fmt.Sprintf("it has no %q, which this door asks for", rules.Lacks(added.Entry))
 		case f == nil:
 			a.Problem = "it accepts nothing: there is no such finding"
-			if c.coveredNow(o.Entry.Tool, o.Entry.Path) {
+			if j.coveredNow(added.Entry.Tool, added.Entry.Path) {
 				result.Held = false
 				result.Found++
 			}
-		case proven || c.wasOnBase(o.Finding):
+		case j.own || j.onBase.EntryOf[added.finding] != recognise.None:
 			a.Honoured = true
-		case rules.Upto != "" && !c.Policy.Ladder.Worse(rules.Upto, f.Severity):
+		case rules.Upto != "" && !j.Policy.Ladder.Worse(rules.Upto, f.Severity):
 			a.Problem = fmt.Sprintf("it is of rung %s, and this door lets a change accept %s or milder", f.Severity, rules.Upto)
 		default:
 			a.Honoured = true
 			result.Found++
-			result.Findings = append(result.Findings, o.Finding)
+			result.Findings = append(result.Findings, added.finding)
 		}
 		if a.Honoured {
-			entry := o.Entry
-			f.Entry, f.Standing, f.Measure, f.AcceptedMeasure = &entry, Accepted, "", ""
-			if entry.Lapsed(c.Today) {
-				f.Standing = Lapsed
-			}
-			if f.grown(c.Policy, f.Entry) {
-				f.Standing = Worsened
-			}
+			entry := added.Entry
+			honoured[added.finding] = &entry
 		}
-		v.Acceptances = append(v.Acceptances, a)
+		made.all = append(made.all, a)
 	}
-	for _, e := range c.Dropped {
-		a := Acceptance{Entry: e, Change: "dropped", Honoured: c.Whole}
-		if !c.Whole {
+	for _, e := range j.Dropped {
+		a := Acceptance{Entry: e, Change: "dropped", Honoured: j.AcceptAllEdits}
+		if !a.Honoured {
 			a.Problem = "the list that counts still has it"
 		}
-		v.Acceptances = append(v.Acceptances, a)
+		made.all = append(made.all, a)
 	}
-	if rules != nil && len(c.Offers) > 0 {
+	if rules != nil && len(j.added) > 0 {
 		result.Most, result.Bound = rules.Most, rules.Most
 		result.Held = result.Held && result.Found <= result.Most
-		v.Limits = append(v.Limits, result)
+		made.limits = append(made.limits, result)
 	}
+	return made, honoured
 }

@@ -10,9 +10,9 @@ import (
 )
 
 // join makes the findings of several tools that speak of one fault one finding. What is ignored or waived takes its source
-// out; of those left the finding has the worst rung, answers to what selects any of them, and is accepted when any is.
-func (v *Verdict) join(c Case) {
-	groups := finding.Faults(len(v.Findings), func(i int) *finding.Finding { return v.Findings[i].Finding }, c.sameSet)
+// out; of those left the finding has the worst severity, answers to what selects any of them, and is accepted when any is.
+func (v *Verdict) join(j *judgement) {
+	groups := finding.Faults(len(v.Findings), func(i int) *finding.Finding { return v.Findings[i].Finding }, j.sameSet)
 	if len(groups) == 0 {
 		return
 	}
@@ -27,7 +27,7 @@ func (v *Verdict) join(c Case) {
 				into[i] = group[0]
 			}
 		}
-		v.Findings[group[0]] = joined(c, sources)
+		v.Findings[group[0]] = joined(j.Policy.Ladder, sources)
 	}
 	places := make([]int, len(v.Findings)) // where each finding is now
 	left := 0
@@ -61,7 +61,7 @@ func (v *Verdict) join(c Case) {
 }
 
 // joined is the finding that several sources are.
-func joined(c Case, sources []Finding) Finding {
+func joined(ladder policy.Ladder, sources []Finding) Finding {
 	left := slices.DeleteFunc(slices.Clone(sources), func(f Finding) bool { return f.Severity == policy.Ignored || f.Standing == Waived })
 	if len(left) == 0 {
 		left = slices.DeleteFunc(slices.Clone(sources), func(f Finding) bool { return f.Severity == policy.Ignored })
@@ -71,7 +71,7 @@ func joined(c Case, sources []Finding) Finding {
 	}
 	first := 0
 	for i, f := range left {
-		if f.Severity != left[first].Severity && c.Policy.Ladder.Worse(f.Severity, left[first].Severity) {
+		if f.Severity != left[first].Severity && ladder.Worse(f.Severity, left[first].Severity) {
 			first = i
 		}
 	}
@@ -85,10 +85,9 @@ func joined(c Case, sources []Finding) Finding {
 	}
 	slices.Sort(one.Sources)
 	one.Sources = slices.Compact(one.Sources)
-	for _, standing := range []Standing{Worsened, Accepted, Lapsed, Inherited} {
+	for _, standing := range []Standing{Worsened, Accepted, Expired, Existing} {
 		if i := slices.IndexFunc(left, func(f Finding) bool { return f.Standing == standing }); i >= 0 {
-			one.Standing, one.Entry, one.Base = standing, left[i].Entry, left[i].Base
-			one.Measure, one.AcceptedMeasure = left[i].Measure, left[i].AcceptedMeasure
+			one.Status = left[i].Status
 			break
 		}
 	}
@@ -107,11 +106,11 @@ func placeRank(f Finding) int {
 
 // sameSet is the number of the policy's set of same rules that a finding's is in, -1 where it is in none. What is said of
 // waivers is never a tool's fault.
-func (c Case) sameSet(f *finding.Finding) int {
+func (in Input) sameSet(f *finding.Finding) int {
 	if f.Tool == waiver.Tool {
 		return -1
 	}
-	return c.Policy.SameSet(f.Rule)
+	return in.Policy.SameSet(f.Rule)
 }
 
 // AnySource reports whether the finding, or another source of it, is as asked.

@@ -10,6 +10,7 @@ import (
 	"zincdoor/internal/core/finding"
 	"zincdoor/internal/core/policy"
 	"zincdoor/internal/core/waiver"
+	"zincdoor/internal/policyfile"
 )
 
 // TestSeveralTools: what several tools say of one fault is one finding, which each of them stands for.
@@ -46,15 +47,15 @@ func TestSeveralTools(t *testing.T) {
 		{"accepted goes with waived", []finding.Finding{gcc, clang}, []finding.Finding{clang}, "-Wunused", "count: all", "clang 7 warning accepted; 1"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			p, err := policy.Parse("p", []byte(head+"doors: {d: {limits: [{most: 0, "+c.limit+"}, {count: all, most: 99, mode: advise}]}}\n"))
+			p, err := policyfile.Parse("p", []byte(head+"doors: {d: {limits: [{most: 0, "+c.limit+"}, {count: all, most: 99, mode: advise}]}}\n"))
 			if err != nil && strings.Contains(c.limit, "error") {
-				p, err = policy.Parse("p", []byte(head+"doors: {d: {limits: [{most: 0, "+c.limit+"}]}}\n"))
+				p, err = policyfile.Parse("p", []byte(head+"doors: {d: {limits: [{most: 0, "+c.limit+"}]}}\n"))
 			}
 			if err != nil {
 				t.Fatal(err)
 			}
-			one := Case{
-				Change: change.New([]change.File{tide}, change.Rules{}), Findings: finding.Merge(c.findings), Evidence: []Evidence{readIt}, Policy: p, Door: p.Doors[0],
+			one := Input{
+				Change: change.New([]change.File{tide}, change.Rules{}), Findings: finding.Merge(c.findings), Evidence: []Evidence{readIt}, Policy: p.Policy, Door: p.Policy.Doors[0],
 				Today: "2026-11-23", Baseline: &baseline.Baseline{Covers: []baseline.Cover{{Tool: "gcc", Paths: []string{"**"}}, {Tool: "clang", Paths: []string{"**"}}, {Tool: "board", Paths: []string{"**"}}}},
 			}
 			for _, f := range c.accepted {
@@ -63,7 +64,7 @@ func TestSeveralTools(t *testing.T) {
 			if c.waived != "" {
 				one.Waivers = []waiver.Waiver{{Path: tide.Path, Line: 4, Target: 4, Rules: []string{c.waived}, Reason: "r"}}
 			}
-			v := judged(one)
+			v := Judge(one)
 			var got []string
 			for _, f := range v.Findings {
 				text := fmt.Sprintf("%s %s %s %s", f.Tool, f.Rule, f.Severity, f.Standing)
@@ -100,10 +101,10 @@ func TestJoinedLimits(t *testing.T) {
 	door.Acceptances = &policy.Acceptances{}
 	gcc, clang := at(3, finding.Warning), at(3, finding.Warning)
 	clang.Tool = "clang"
-	offered := at(4, finding.Warning)
-	v := judged(Case{
-		Change: change.New([]change.File{tide}, change.Rules{}), Findings: finding.Merge([]finding.Finding{gcc, clang, offered}), Evidence: []Evidence{readIt}, Policy: p, Door: door,
-		Offers: []Offer{{Offer: baseline.Offer{Entry: baseline.EntryFor(offered, "warning")}, Finding: 2}},
+	added := at(4, finding.Warning)
+	v := Judge(Input{
+		Change: change.New([]change.File{tide}, change.Rules{}), Findings: finding.Merge([]finding.Finding{gcc, clang, added}), Evidence: []Evidence{readIt}, Policy: p, Door: door,
+		Added: []baseline.Addition{{Entry: baseline.EntryFor(added, "warning")}},
 	})
 	last := v.Limits[len(v.Limits)-1]
 	if len(v.Findings) != 2 || last.Name != "acceptances" || len(last.Findings) != 1 || v.Findings[last.Findings[0]].Region.Line != 4 {

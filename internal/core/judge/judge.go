@@ -1,6 +1,6 @@
-// Package judge knows how a verdict comes about: each finding gets its place, its standing and its rung, each limit of
-// the door counts what it selects, and the door is open, shut, or can't be judged. It is a pure computation over
-// values.
+// Package judge knows how a verdict comes about: findings are recognised, each gets its place, its severity and its
+// standing, each limit of the door counts what it selects, and the door is open, shut, or can't be judged. It is a pure
+// computation over values.
 package judge
 
 import (
@@ -10,7 +10,7 @@ import (
 	"zincdoor/internal/core/change"
 	"zincdoor/internal/core/finding"
 	"zincdoor/internal/core/policy"
-	"zincdoor/internal/core/recognise"
+	"zincdoor/internal/core/source"
 	"zincdoor/internal/core/waiver"
 )
 
@@ -29,16 +29,16 @@ type Standing string
 
 // The standings.
 const (
-	New       Standing = "new"
-	Inherited Standing = "inherited" // not the change's, never accepted
-	Accepted  Standing = "accepted"  // in the baseline
-	Worsened  Standing = "worsened"  // in the baseline, but its measure has grown
-	Lapsed    Standing = "lapsed"    // its acceptance has run out
-	Waived    Standing = "waived"    // set aside in the code
+	New      Standing = "new"
+	Existing Standing = "inherited" // found before the change too, or not the change's; never accepted
+	Accepted Standing = "accepted"  // in the baseline
+	Worsened Standing = "worsened"  // in the baseline or found before, but its number has grown
+	Expired  Standing = "lapsed"    // its acceptance has ended
+	Waived   Standing = "waived"    // set aside in the code
 )
 
-// Standings lists every standing, in the order in which people are told of them.
-var Standings = []Standing{New, Worsened, Lapsed, Inherited, Accepted, Waived}
+// Standings lists every standing, in the order in which people are shown them.
+var Standings = []Standing{New, Worsened, Expired, Existing, Accepted, Waived}
 
 // State is what became of one piece of evidence.
 type State string
@@ -92,61 +92,94 @@ type Origin struct {
 	Altered  []policy.Alteration // what the change makes of the policy
 }
 
-// Case is everything a verdict depends on.
-type Case struct {
-	Subject  Subject
-	Origin   Origin
-	Change   *change.Change
-	Spaced   *change.Change    // the same where lines that differ in white space alone count as touched; nil where that makes no difference
-	Findings []finding.Finding // merged and sorted by finding.Order
+// Texts gives the files that recognition looks into. Each function gives the same whenever it is asked; nil ones know
+// nothing. Text that can't be read counts as not known: who made the functions knows of it.
+type Texts struct {
+	Old     func(path string) *source.Text // of the state before the change
+	New     func(path string) *source.Text // of the judged state
+	Missing func(path string) bool         // the judged state has no file at path
+}
+
+// Input is everything a verdict depends on. Judge doesn't write to it.
+type Input struct {
+	Subject Subject
+	Origin  Origin
+	Policy  *policy.Policy
+	Door    policy.Door
+	Today   string   // YYYY-MM-DD, UTC
+	Notices []string // what is to be said before judging
+
+	Change *change.Change // what counts as the author's
+	Whole  *change.Change // from the state that the baseline was read from, whatever others had of it; nil for Change
+	Spaced *change.Change // Change where lines that differ in white space alone count as touched; nil where that makes no difference
+
+	Findings []finding.Finding // merged, in finding.Order
 	Evidence []Evidence
-	Policy   *policy.Policy
-	Door     policy.Door
-	Today    string   // YYYY-MM-DD, UTC
-	Notices  []string // told before judging
+	Waivers  []waiver.Waiver // in the code, sorted by path and line
+	Texts    Texts
 
-	Baseline       *baseline.Baseline // nil for an empty one
-	Recognised     recognise.Matches  // of the findings and the baseline's entries
-	BaseFindings   []finding.Finding  // what was found before the change
-	Base           []baseline.Entry   // the same as entries, in the same order
-	BaseRecognised recognise.Matches  // of the findings and Base
-	BaseCovers     []baseline.Cover   // what the reports of that state cover
+	BaseFindings []finding.Finding // what was found before the change
+	BaseCovers   []baseline.Cover  // what the reports of that state cover
 
-	Offers  []Offer          // what the change accepts for itself
-	Dropped []baseline.Entry // what it takes out of the baseline
-	Whole   bool             // both are in Baseline already, which is honoured whole
-	Waivers []waiver.Waiver  // in the code, sorted by path and line
+	Baseline *baseline.Baseline  // nil for an empty one
+	Added    []baseline.Addition // what the change puts into it
+	Dropped  []baseline.Entry    // what the change takes out of it
 
-	Apart bool // what several tools say of one fault stays apart
+	AcceptAllEdits bool // Added and Dropped are in Baseline already, and are honoured as they are
+	KeepApart      bool // what several tools say of one fault stays several findings
 }
 
 // Finding is a finding with all that the judgement added.
 type Finding struct {
-	*finding.Finding // one of the case's, which stays as it is
+	*finding.Finding // one of the input's, which stays as it is
 	ID               string
 	Place            change.Place
-	Standing         Standing
 	Severity         string
-	Team             string          // "" where no team answers for the file
-	rival            string          // another team that lays claim to the file just as well, "" for none
-	Entry            *baseline.Entry // the entry that recognised it, nil where none did
-	Base             *baseline.Entry // what it was before the change, nil where that isn't known
+	Team             string // "" where no team answers for the file
+	rival            string // another team that lays claim to the file just as well, "" for none
+	Status
 
-	Measure, AcceptedMeasure string // of one that has worsened: what it measures now, and when it was accepted
-
-	Also []Finding // the same fault, as other tools tell it
+	Also []Finding // the same fault, as other tools report it
 }
+
+// Status is what a finding's standing is, and what it rests on.
+type Status struct {
+	Standing Standing
+	Entry    *baseline.Entry // the entry that recognised it, nil where none did
+	Base     *baseline.Entry // what it was before the change, nil where that isn't known
+
+	Measure, AcceptedMeasure string // of one that has worsened: its number now, and when it was accepted
+}
+
+// Counted is what a limit's result counts.
+type Counted string
+
+// What is counted: findings that the policy's limit selects, or what a change does to the baseline and to waivers.
+const (
+	Findings    Counted = ""
+	Acceptances Counted = "accepted by the change"
+	WaiversMade Counted = "waivers the change adds"
+)
 
 // LimitResult is one limit with what it counted. Findings are those it counted, as indices of Verdict.Findings.
 type LimitResult struct {
-	policy.Limit
-	Mode     policy.Mode // in force at this door
-	Bound    int         // how many it bears here
-	Found    int         // of a limit for each file, the most in one of them
-	Held     bool
-	Waiting  bool // it is not in force on this day
-	Unknown  bool // nothing is known of what was found before the change, so that it can't be held
-	Findings []int
+	policy.Limit // of the policy; of anything else than Findings only Name, Most and Mode are set
+	Counted      Counted
+	Mode         policy.Mode // in force at this door
+	Bound        int         // how many it bears here
+	Found        int         // of a limit for each file, the most in one of them
+	Held         bool
+	Waiting      bool // it is not in force on this day
+	Unknown      bool // nothing is known of what was found before the change, so that it can't be held
+	Findings     []int
+}
+
+// CountName is what the limit counts, for people and programs: the policy's word, or what else is counted.
+func (l LimitResult) CountName() string {
+	if l.Counted != Findings {
+		return string(l.Counted)
+	}
+	return string(l.Count)
 }
 
 // Shuts reports whether the limit, by its own mode and its dates, shuts the door.
@@ -185,32 +218,31 @@ type Verdict struct {
 	Teams  []policy.Team // those that answer for a finding, in the order of the policy
 }
 
-// Judge gives the verdict of a case. The same case gives the same verdict.
-func Judge(c Case) Verdict {
-	if c.Baseline == nil {
-		c.Baseline = &baseline.Baseline{}
-		c.Recognised = recognise.Recognise(c.Findings, nil, recognise.View{})
-	}
+// Judge gives the verdict. The same input gives the same verdict.
+func Judge(in Input) Verdict {
+	j := recogniseAll(in)
 	v := Verdict{
-		Subject: c.Subject, Origin: c.Origin, Door: c.Door.Name, Mode: c.Door.Mode, Today: c.Today,
-		Evidence: c.Evidence, Notices: c.Notices, Ladder: c.Policy.Ladder,
+		Subject: in.Subject, Origin: in.Origin, Door: in.Door.Name, Mode: in.Door.Mode, Today: in.Today,
+		Evidence: in.Evidence, Notices: in.Notices, Ladder: in.Policy.Ladder,
 	}
-	var lineRule []string
-	v.Findings, v.Gone, lineRule = stand(c)
-	v.settleOffers(c)
-	v.waive(c)
-	if !c.Apart {
-		v.join(c)
+	v.Findings = j.grade()
+	acceptances, honoured := j.accept(v.Findings)
+	lineRule := j.stand(v.Findings, honoured)
+	v.Acceptances, v.Limits = acceptances.all, acceptances.limits
+	v.Gone = j.gone()
+	v.addWaivers(j)
+	if !in.KeepApart {
+		v.join(j)
 	}
 	v.Totals = count(v)
-	for _, t := range c.Policy.Teams {
+	for _, t := range in.Policy.Teams {
 		if slices.ContainsFunc(v.Findings, func(f Finding) bool { return f.Team == t.Name }) {
 			v.Teams = append(v.Teams, t)
 		}
 	}
-	v.Limits = append(measure(c, &v), v.Limits...)
-	v.Enforced, v.Outcome = decide(c.Door, v)
-	v.Notices = slices.Concat(v.Notices, c.Recognised.Distrusted, remarks(c, v, lineRule))
+	v.Limits = append(holdLimits(j, &v), v.Limits...)
+	v.Enforced, v.Outcome = decide(in.Door, v)
+	v.Notices = slices.Concat(v.Notices, j.known.Distrusted, remarks(in, v, lineRule))
 	return v
 }
 

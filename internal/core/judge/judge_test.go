@@ -9,8 +9,8 @@ import (
 	"zincdoor/internal/core/change"
 	"zincdoor/internal/core/finding"
 	"zincdoor/internal/core/policy"
-	"zincdoor/internal/core/recognise"
 	"zincdoor/internal/core/source"
+	"zincdoor/internal/policyfile"
 )
 
 // tide is a modified file whose lines 3 and 4 are touched.
@@ -29,11 +29,11 @@ func doorOf(t *testing.T, mode string, limits ...string) (*policy.Policy, policy
 	for _, l := range limits {
 		text += "      - {" + l + "}\n"
 	}
-	p, err := policy.Parse("p", []byte(text))
+	p, err := policyfile.Parse("p", []byte(text))
 	if err != nil {
 		t.Fatal(err)
 	}
-	return p, p.Doors[0]
+	return p.Policy, p.Policy.Doors[0]
 }
 
 const (
@@ -83,20 +83,12 @@ func TestStanding(t *testing.T) {
 			if c.change == nil {
 				c.change = change.New([]change.File{tide}, change.Rules{})
 			}
-			v := judged(Case{Change: c.change, Findings: []finding.Finding{c.finding}, Baseline: c.baseline, Evidence: []Evidence{readIt}, Policy: p, Door: door, Today: "2026-11-23"})
+			v := Judge(Input{Change: c.change, Findings: []finding.Finding{c.finding}, Baseline: c.baseline, Evidence: []Evidence{readIt}, Policy: p, Door: door, Today: "2026-11-23"})
 			if got := fmt.Sprint(v.Findings[0].Place, " ", v.Findings[0].Standing); got != c.want {
 				t.Errorf("got %s, want %s", got, c.want)
 			}
 		})
 	}
-}
-
-// judged recognises by the baseline alone, then judges.
-func judged(c Case) Verdict {
-	if c.Baseline != nil {
-		c.Recognised = recognise.Recognise(c.Findings, c.Baseline.Entries, recognise.View{})
-	}
-	return Judge(c)
 }
 
 func TestOutcome(t *testing.T) {
@@ -130,7 +122,7 @@ func TestOutcome(t *testing.T) {
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			p, door := doorOf(t, c.mode, c.limits...)
-			v := judged(Case{Change: change.New([]change.File{tide}, change.Rules{}), Findings: c.findings, Evidence: c.evidence, Policy: p, Door: door})
+			v := Judge(Input{Change: change.New([]change.File{tide}, change.Rules{}), Findings: c.findings, Evidence: c.evidence, Policy: p, Door: door})
 			got := fmt.Sprint(v.Outcome, " ", v.Enforced)
 			for _, l := range v.Limits {
 				got += fmt.Sprint(" ", l.Found)
@@ -147,7 +139,7 @@ func TestOutcome(t *testing.T) {
 func TestLimitThatBearsSome(t *testing.T) {
 	p, door := doorOf(t, "enforce", "count: new, most: 1")
 	covered := &baseline.Baseline{Covers: readIt.Covers}
-	v := judged(Case{Change: change.New([]change.File{tide}, change.Rules{}), Baseline: covered, Evidence: []Evidence{readIt}, Policy: p, Door: door,
+	v := Judge(Input{Change: change.New([]change.File{tide}, change.Rules{}), Baseline: covered, Evidence: []Evidence{readIt}, Policy: p, Door: door,
 		Findings: []finding.Finding{at(3, finding.Error), at(8, finding.Error), at(9, finding.Error)}})
 	if v.Outcome != Open || v.Limits[0].Found != 1 || len(v.Notices) != 1 || !strings.Contains(v.Notices[0], "leaves 2 findings aside") {
 		t.Errorf("%s, %d found, notices %q", v.Outcome, v.Limits[0].Found, v.Notices)
@@ -162,8 +154,8 @@ func TestGone(t *testing.T) {
 	partly := Evidence{State: Read, Covers: []baseline.Cover{{Tool: "gcc", Paths: []string{"core/**"}}}}
 	failed := Evidence{State: Failed, Covers: readIt.Covers}
 	p, door := doorOf(t, "enforce", noError)
-	v := Judge(Case{Change: &change.Change{}, Baseline: accepted, Evidence: []Evidence{partly, failed}, Policy: p, Door: door,
-		Recognised: recognise.Recognise(nil, accepted.Entries, recognise.View{Missing: func(path string) bool { return path == "lost.c" }})})
+	v := Judge(Input{Change: &change.Change{}, Baseline: accepted, Evidence: []Evidence{partly, failed}, Policy: p, Door: door,
+		Texts: Texts{Missing: func(path string) bool { return path == "lost.c" }}})
 	var got []string
 	for _, e := range v.Gone {
 		got = append(got, e.Path)

@@ -11,19 +11,18 @@ import (
 	"zincdoor/internal/core/policy"
 )
 
-// measure holds the findings against every limit of the door.
-func measure(c Case, v *Verdict) []LimitResult {
-	onBase := &baseline.Baseline{Covers: c.BaseCovers}
-	results := make([]LimitResult, 0, len(c.Door.Limits))
-	for _, limit := range c.Door.Limits {
-		r := LimitResult{Limit: limit, Mode: c.Door.ModeOf(limit), Bound: limit.Most, Waiting: !limit.InForce(c.Today)}
+// holdLimits holds the findings against every limit of the door.
+func holdLimits(j *judgement, v *Verdict) []LimitResult {
+	results := make([]LimitResult, 0, len(j.Door.Limits))
+	for _, limit := range j.Door.Limits {
+		r := LimitResult{Limit: limit, Mode: j.Door.ModeOf(limit), Bound: limit.Most, Waiting: !limit.InForce(j.Today)}
 		aside := 0
 		for i, f := range v.Findings {
-			if !selects(&limit, c.Policy.Ladder, f) || limit.NoGrowth && len(c.BaseCovers) > 0 && !f.AnySource(func(s Finding) bool { return c.onBothSides(s.Tool, s.Path) }) {
+			if !selects(&limit, j.Policy.Ladder, f) || limit.NoGrowth && len(j.BaseCovers) > 0 && !f.AnySource(func(s Finding) bool { return j.onBothSides(s.Tool, s.Path) }) {
 				continue
 			}
 			// Without base findings, what one change was allowed would shut the next.
-			if limit.Count == policy.CountNew && limit.Most > 0 && f.Place != change.OnTouched && !f.Fresh && !f.AnySource(func(s Finding) bool { return onBase.CoversFinding(s.Tool, s.Path) }) {
+			if limit.Count == policy.CountNew && limit.Most > 0 && f.Place != change.OnTouched && !f.Fresh && !f.AnySource(func(s Finding) bool { return j.baseCover.CoversFinding(s.Tool, s.Path) }) {
 				aside++
 				continue
 			}
@@ -34,25 +33,25 @@ func measure(c Case, v *Verdict) []LimitResult {
 				"limit %q bears more than none and there are no base findings to compare with, so it counts touched findings only and leaves %s aside",
 				limit.Name, finding.Count(aside)))
 		}
-		r.bind(c, v)
+		r.bind(j, v)
 		results = append(results, r)
 	}
 	return results
 }
 
 // bind counts what the limit selected and holds it against its bound.
-func (r *LimitResult) bind(c Case, v *Verdict) {
+func (r *LimitResult) bind(j *judgement, v *Verdict) {
 	r.Found = len(r.Findings)
 	switch {
-	case r.NoGrowth && len(c.BaseCovers) == 0:
+	case r.NoGrowth && len(j.BaseCovers) == 0:
 		r.Unknown, r.Held = true, true
 		v.Notices = append(v.Notices, fmt.Sprintf(
 			"limit %q bears no growth, and what was found before the change isn't known; give its reports with --base-report", r.Name))
 		return
 	case r.NoGrowth:
-		r.Bound = c.countBase(&r.Limit)
+		r.Bound = j.countBase(&r.Limit)
 	case r.PerLines > 0:
-		r.Bound = r.Most * max(1, (c.Change.TouchedLines()+r.PerLines-1)/r.PerLines)
+		r.Bound = r.Most * max(1, (j.Change.TouchedLines()+r.PerLines-1)/r.PerLines)
 	case r.EachFile:
 		r.worstFiles(v.Findings)
 	}
@@ -73,20 +72,20 @@ func (r *LimitResult) worstFiles(all []Finding) {
 }
 
 // onBothSides reports whether sound evidence looked at a file with a tool both before the change and now.
-func (c Case) onBothSides(tool, path string) bool {
-	return c.coveredNow(tool, path) && (&baseline.Baseline{Covers: c.BaseCovers}).CoversFinding(tool, path)
+func (in Input) onBothSides(tool, path string) bool {
+	return in.coveredNow(tool, path) && (&baseline.Baseline{Covers: in.BaseCovers}).CoversFinding(tool, path)
 }
 
 // baseFaults groups what was found before the change by faults.
-func (c Case) baseFaults() [][]int {
-	groups := finding.Faults(len(c.BaseFindings), func(i int) *finding.Finding { return &c.BaseFindings[i] }, c.sameSet)
+func (in Input) baseFaults() [][]int {
+	groups := finding.Faults(len(in.BaseFindings), func(i int) *finding.Finding { return &in.BaseFindings[i] }, in.sameSet)
 	joined := map[int]bool{}
 	for _, group := range groups {
 		for _, i := range group {
 			joined[i] = true
 		}
 	}
-	for i := range c.BaseFindings {
+	for i := range in.BaseFindings {
 		if !joined[i] {
 			groups = append(groups, []int{i})
 		}
@@ -95,27 +94,27 @@ func (c Case) baseFaults() [][]int {
 }
 
 // countBase counts what a limit would have counted before the change.
-func (c Case) countBase(l *policy.Limit) (n int) {
-	renames := c.Change.Renames()
-	for _, group := range c.baseFaults() {
+func (in Input) countBase(l *policy.Limit) (n int) {
+	renames := in.Change.Renames()
+	for _, group := range in.baseFaults() {
 		worst, taken := "", false
 		for _, i := range group {
-			f := c.BaseFindings[i]
+			f := in.BaseFindings[i]
 			now := f.Path
 			if path, ok := renames[now]; ok {
 				now = path
 			}
-			team := c.Policy.TeamOf(f.Path)
-			rung := c.Policy.Grade(f, team)
-			if rung == policy.Ignored || !c.onBothSides(f.Tool, now) {
+			team := in.Policy.TeamOf(f.Path)
+			severity := in.Policy.Grade(f, team)
+			if severity == policy.Ignored || !in.onBothSides(f.Tool, now) {
 				continue
 			}
-			if worst == "" || c.Policy.Ladder.Worse(rung, worst) {
-				worst = rung
+			if worst == "" || in.Policy.Ladder.Worse(severity, worst) {
+				worst = severity
 			}
 			taken = taken || l.Takes(f, team)
 		}
-		if taken && l.TakesRung(c.Policy.Ladder, worst) {
+		if taken && l.TakesSeverity(in.Policy.Ladder, worst) {
 			n++
 		}
 	}
@@ -124,7 +123,7 @@ func (c Case) countBase(l *policy.Limit) (n int) {
 
 // selects reports whether a limit counts a finding.
 func selects(l *policy.Limit, ladder policy.Ladder, f Finding) bool {
-	return f.Severity != policy.Ignored && counts(l.Count, f) && l.TakesRung(ladder, f.Severity) &&
+	return f.Severity != policy.Ignored && counts(l.Count, f) && l.TakesSeverity(ladder, f.Severity) &&
 		f.AnySource(func(s Finding) bool { return l.Takes(*s.Finding, s.Team) }) && l.TakesPlace(f.Place, string(f.Standing))
 }
 
@@ -132,25 +131,25 @@ func counts(count policy.Count, f Finding) bool {
 	touched := f.Place == change.OnTouched
 	switch count {
 	case policy.CountNew:
-		return f.Standing == New || f.Standing == Worsened || f.Standing == Lapsed && touched
+		return f.Standing == New || f.Standing == Worsened || f.Standing == Expired && touched
 	case policy.CountTouched:
 		return touched && f.Standing != Waived && f.Standing != Accepted
 	case policy.CountAll:
 		return f.Standing != Waived
-	case policy.CountLapsed:
-		return f.Standing == Lapsed
+	case policy.CountExpired:
+		return f.Standing == Expired
 	}
 	return false
 }
 
 // remarks are the notices that only the finished verdict can give.
-func remarks(c Case, v Verdict, lineRule []string) []string {
+func remarks(in Input, v Verdict, lineRule []string) []string {
 	var notices []string
-	if len(lineRule) > 0 && !c.Change.Everything {
+	if len(lineRule) > 0 && !in.Change.Everything {
 		notices = append(notices, fmt.Sprintf(
 			"what is new of %s rests on the change's lines alone: no baseline covers it (see zincdoor baseline take)", strings.Join(lineRule, ", ")))
 	}
-	if n := v.untouchedNew(); n > 0 && v.Enforced == Shut && !c.Change.Everything {
+	if n := v.untouchedNew(); n > 0 && v.Enforced == Shut && !in.Change.Everything {
 		notices = append(notices, fmt.Sprintf(
 			"on lines this change doesn't touch: %s of those that shut the door. What the change didn't cause can be accepted in a change of its own that alters only %s/",
 			finding.Count(n), policy.Folder))
@@ -190,7 +189,7 @@ func (v Verdict) untouchedNew() int {
 // that only advises those that are the change's own doing.
 func (v *Verdict) Broken() []int {
 	return v.counted(func(l LimitResult, f Finding) bool {
-		own := f.Standing != Accepted && f.Standing != Inherited
+		own := f.Standing != Accepted && f.Standing != Existing
 		return !l.Held && !l.Waiting && (l.Limit.Mode == policy.Enforce || own)
 	})
 }

@@ -10,8 +10,7 @@ import (
 	"zincdoor/internal/core/baseline"
 	"zincdoor/internal/core/change"
 	"zincdoor/internal/core/finding"
-	"zincdoor/internal/core/policy"
-	"zincdoor/internal/core/recognise"
+	"zincdoor/internal/policyfile"
 )
 
 // TestKindsOfLimits: bounds for each file, for touched lines, of what was found before, and limits that wait for their day.
@@ -51,12 +50,11 @@ func TestKindsOfLimits(t *testing.T) {
 	} {
 		p, door := doorOf(t, "enforce", c.limit)
 		way := change.New([]change.File{tide, long}, change.Rules{})
-		k := Case{Change: way, Findings: finding.Merge(slices.Clone(c.findings)), Evidence: []Evidence{readIt}, Policy: p, Door: door, Today: "2026-11-23", BaseFindings: c.base}
-		k.BaseRecognised = recognise.Recognise(k.Findings, nil, recognise.View{})
+		in := Input{Change: way, Findings: finding.Merge(slices.Clone(c.findings)), Evidence: []Evidence{readIt}, Policy: p, Door: door, Today: "2026-11-23", BaseFindings: c.base}
 		if c.base != nil {
-			k.BaseCovers = readIt.Covers
+			in.BaseCovers = readIt.Covers
 		}
-		v := Judge(k)
+		v := Judge(in)
 		l := v.Limits[0]
 		if got := fmt.Sprint(l.Found, " ", l.Bound, " ", l.Held, " ", v.Outcome); got != c.want {
 			t.Errorf("%s: %s, want %s", c.limit, got, c.want)
@@ -156,10 +154,10 @@ func plainly(text string, v Verdict) (found int) {
 	said := asked(text)
 	for _, f := range v.Findings {
 		ok := map[string]bool{
-			"new":     f.Standing == New || f.Standing == Worsened || f.Standing == Lapsed && f.Place == change.OnTouched,
+			"new":     f.Standing == New || f.Standing == Worsened || f.Standing == Expired && f.Place == change.OnTouched,
 			"touched": f.Place == change.OnTouched && f.Standing != Accepted && f.Standing != Waived,
 			"all":     f.Standing != Waived,
-			"lapsed":  f.Standing == Lapsed,
+			"lapsed":  f.Standing == Expired,
 		}[said["count"]]
 		if s, given := said["severity"]; given {
 			ok = ok && (said["only"] == "true" && f.Severity == s || said["only"] != "true" && slices.Index(ladder, f.Severity) <= slices.Index(ladder, s))
@@ -249,14 +247,14 @@ func TestAgainstThePlainest(t *testing.T) {
 		}
 		inherited, ours := severities(), severities()
 		const names = "paths: {skip: skipped/**, sets: {deep: core/**}}\ngroups: {shade: [-Wshadow, odd]}\nteams: {tides: {path: core/**}, fares: {path: fares/**}}\n"
-		base := policy.Text{Name: "base", Data: []byte(policyOf(names, inherited, ""))}
+		base := policyfile.Text{Name: "base", Data: []byte(policyOf(names, inherited, ""))}
 		text := policyOf("inherit: {path: base}\n", ours, "doors: {d: {limits: [{"+limit+"}]}}\n")
-		p, err := policy.Read(policy.Text{Name: "p", Data: []byte(text), Find: func(policy.Inherit) (policy.Text, error) { return base, nil }})
+		p, err := policyfile.Read(policyfile.Text{Name: "p", Data: []byte(text), Find: func(policyfile.Inherit) (policyfile.Text, error) { return base, nil }})
 		if err != nil {
 			t.Fatalf("%v\n%s", err, text)
 		}
-		v := judged(Case{
-			Change: change.New([]change.File{tide}, change.Rules{}), Findings: findings, Evidence: []Evidence{readIt}, Policy: p, Door: p.Doors[0],
+		v := Judge(Input{
+			Change: change.New([]change.File{tide}, change.Rules{}), Findings: findings, Evidence: []Evidence{readIt}, Policy: p.Policy, Door: p.Policy.Doors[0],
 			Today: "2026-11-23", Baseline: &baseline.Baseline{Entries: entries, Covers: []baseline.Cover{{Tool: pick("gcc", "none"), Paths: []string{"**"}}}},
 		})
 		for _, f := range v.Findings {

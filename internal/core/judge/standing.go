@@ -12,142 +12,175 @@ import (
 	"zincdoor/internal/core/waiver"
 )
 
-// stand gives every finding its place, standing and rung, lists the entries that are gone, and names the tools whose
-// findings were told apart by the change's lines alone.
-func stand(c Case) (all []Finding, gone []baseline.Entry, lineRule []string) {
-	matches := c.Recognised.EntryOf
-	ids := finding.IDs(c.Findings)
-	found := make([]bool, len(c.Baseline.Entries))
-	byLines := map[string]bool{}
-	onBase := &baseline.Baseline{Covers: c.BaseCovers}
-	ownFolder := c.Change.Within(policy.Folder)
+// judgement is an input with what was recognised in it. Nothing of it is written to once recogniseAll has made it.
+type judgement struct {
+	Input
+	known     recognise.Matches  // of the findings and the baseline's entries
+	base      []baseline.Entry   // what was found before the change, as entries
+	onBase    recognise.Matches  // of the findings and base
+	baseCover *baseline.Baseline // no entries, but what the reports of the state before cover
+	waiverOf  []int              // for each finding the index of the waiver that means it, or none
+	added     []addition
+	own       bool // the change alters nothing but what the door keeps in the repository
+}
 
-	all = make([]Finding, len(c.Findings))
-	for i := range c.Findings {
-		f := &c.Findings[i]
-		compared := c.Baseline.CoversFinding(f.Tool, f.Path) || onBase.CoversFinding(f.Tool, f.Path)
-		j := &all[i]
-		way := c.Change
-		if c.Spaced != nil && f.Tool == house.Tool && house.AboutSpace(f.Rule) {
-			way = c.Spaced
-		}
-		j.Finding, j.ID, j.Place = f, ids[i], placeOf(way, *f, compared)
-		j.Team, j.rival = c.Policy.ClaimOf(f.Path)
-		if c.Policy.Place.Flows && j.Place != change.OnTouched && !f.Outside && c.throughTouched(*f) {
-			j.Place = change.OnTouched
-		}
-		j.Severity = c.Policy.Grade(*f, j.Team)
-		switch {
-		case matches[i] != recognise.None:
-			j.Entry = &c.Baseline.Entries[matches[i]]
-			found[matches[i]] = true
-			j.Standing = Accepted
-			if j.Entry.Lapsed(c.Today) {
-				j.Standing = Lapsed
-			}
-			if j.grown(c.Policy, j.Entry) {
-				j.Standing = Worsened
-			}
-		case c.wasOnBase(i):
-			j.Standing = Inherited
-			j.Base = &c.Base[c.BaseRecognised.EntryOf[i]]
-			if j.grown(c.Policy, j.Base) {
-				j.Standing = Worsened
-			}
-		case ownFolder:
-			j.Standing = Inherited
-		case compared || f.Fresh || c.Change.Everything:
-			j.Standing = New
-		default:
-			byLines[f.Tool] = byLines[f.Tool] || f.Tool != waiver.Tool && f.Tool != house.Tool && j.Severity != policy.Ignored
-			j.Standing = Inherited
-			if j.Place == change.OnTouched || f.Path == "" {
-				j.Standing = New
-			}
+// none is the index of nothing.
+const none = -1
+
+// recogniseAll adds the findings about waivers, and finds what was accepted, what was there before and what is waived.
+func recogniseAll(in Input) *judgement {
+	if in.Baseline == nil {
+		in.Baseline = &baseline.Baseline{}
+	}
+	if in.Whole == nil {
+		in.Whole = in.Change
+	}
+	j := &judgement{Input: in, baseCover: &baseline.Baseline{Covers: in.BaseCovers}, own: in.Change.Within(policy.Folder)}
+	j.matchWaivers()
+	for _, f := range in.BaseFindings {
+		j.base = append(j.base, in.Policy.EntryFor(f, in.Policy.Levels[f.Level]))
+	}
+	view := recognise.View{Change: in.Whole, Aliases: in.Policy.Aliases, OldText: in.Texts.Old, NewText: in.Texts.New, Missing: in.Texts.Missing}
+	j.known = recognise.Recognise(j.Findings, in.Baseline.Entries, view)
+	j.added = j.recogniseAdded(view)
+	j.onBase = recognise.Recognise(j.Findings, j.base, view)
+	return j
+}
+
+// grade gives every finding its name, place, team and severity.
+func (j *judgement) grade() []Finding {
+	ids := finding.IDs(j.Findings)
+	all := make([]Finding, len(j.Findings))
+	for i := range j.Findings {
+		f := &all[i]
+		f.Finding, f.ID = &j.Findings[i], ids[i]
+		f.Place = j.placeOf(*f.Finding)
+		f.Team, f.rival = j.Policy.ClaimOf(f.Path)
+		f.Severity = j.Policy.Grade(*f.Finding, f.Team)
+	}
+	return all
+}
+
+// stand gives every finding its status, and names the tools whose findings were told apart by the change's lines alone.
+// Honoured are the entries that the change may accept findings with, by finding.
+func (j *judgement) stand(all []Finding, honoured map[int]*baseline.Entry) (lineRule []string) {
+	byLines := map[string]bool{}
+	for i := range all {
+		f := &all[i]
+		f.Status = j.statusOf(i, *f, honoured[i])
+		if j.onlyByLines(i) && f.Tool != waiver.Tool && f.Tool != house.Tool && f.Severity != policy.Ignored {
+			byLines[f.Tool] = true
 		}
 	}
-	renames := c.Change.Renames()
-	for i, e := range c.Baseline.Entries {
-		path := e.Path
-		if now, ok := renames[path]; ok {
-			path = now
-		}
-		if !found[i] && (c.coveredNow(e.Tool, path) || c.Recognised.Fileless[i]) {
-			gone = append(gone, e)
-		}
-	}
-	gone = append(gone, c.goneFromBase(gone, renames)...)
-	for tool, told := range byLines {
-		if told {
-			lineRule = append(lineRule, tool)
-		}
+	for tool := range byLines {
+		lineRule = append(lineRule, tool)
 	}
 	slices.Sort(lineRule)
-	return all, gone, lineRule
+	return lineRule
 }
 
-// wasOnBase reports whether a finding was found before the change too.
-func (c Case) wasOnBase(i int) bool {
-	return len(c.Base) > 0 && c.BaseRecognised.EntryOf[i] != recognise.None
+// statusOf is the status of a finding: accepted by the change or the baseline, else found before the change, else new or
+// not; and whatever isn't accepted may be waived. It is the one place where a standing is set.
+func (j *judgement) statusOf(i int, f Finding, honoured *baseline.Entry) (s Status) {
+	switch entry := j.entryOf(i); {
+	case honoured != nil:
+		s = j.acceptedBy(f, honoured)
+		s.Base = j.baseOf(i)
+	case entry != nil:
+		s = j.acceptedBy(f, entry)
+	case j.wasOnBase(i):
+		s.Standing, s.Base = Existing, j.baseOf(i)
+		s.compare(f, j.Policy, s.Base)
+	case j.own, j.onlyByLines(i) && f.Place != change.OnTouched && f.Path != "":
+		s.Standing = Existing
+	default:
+		s.Standing = New
+	}
+	if s.Standing != Accepted && j.waives(i, f) {
+		s.Standing = Waived
+	}
+	return s
 }
 
-// goneFromBase lists what was found before the change and isn't any more, less what the baseline tells of already.
-func (c Case) goneFromBase(told []baseline.Entry, renames map[string]string) (gone []baseline.Entry) {
-	found := make([]bool, len(c.Base))
-	for _, e := range c.BaseRecognised.EntryOf {
-		if e != recognise.None {
-			found[e] = true
-		}
+// acceptedBy is the status of a finding that an entry recognises.
+func (j *judgement) acceptedBy(f Finding, entry *baseline.Entry) Status {
+	s := Status{Standing: Accepted, Entry: entry}
+	if entry.Expired(j.Today) {
+		s.Standing = Expired
 	}
-	say := func(e baseline.Entry) baseline.Entry {
-		return baseline.Entry{Path: e.Path, Tool: e.Tool, Rule: e.Rule, Text: e.Text, Message: e.Message}
-	}
-	known := map[baseline.Entry]bool{}
-	for _, e := range told {
-		known[say(e)] = true
-	}
-	for i, e := range c.Base {
-		path := e.Path
-		if now, ok := renames[path]; ok {
-			path = now
-		}
-		if !found[i] && !known[say(e)] && (c.coveredNow(e.Tool, path) || c.BaseRecognised.Fileless[i]) {
-			gone = append(gone, e)
-		}
-	}
-	return gone
+	s.compare(f, j.Policy, entry)
+	return s
 }
 
-// grown compares the finding's measure with the one before, and keeps both where it has become worse.
-func (f *Finding) grown(p *policy.Policy, before *baseline.Entry) bool {
-	if before.Message == f.Message && f.Weight().Measured == "" {
-		return false
+// compare holds a finding's number against the one before, and makes it worsened where it has become worse.
+func (s *Status) compare(f Finding, p *policy.Policy, before *baseline.Entry) {
+	measured := f.Weight().Measured
+	if before.Message == f.Message && measured == "" {
+		return
 	}
 	gauge := p.Gauge(f.Tool, f.Rule)
 	then := before.Measure
-	if f.Weight().Measured == "" && (gauge != nil || then == "") {
+	if measured == "" && (gauge != nil || then == "") {
 		then, _ = finding.Measure(before.Message, gauge)
 	}
 	now, less := p.MeasureOf(*f.Finding)
-	if !finding.Worsened(then, now, less) {
-		return false
+	if finding.Worsened(then, now, less) {
+		s.Standing, s.Measure, s.AcceptedMeasure = Worsened, now, then
 	}
-	f.Measure, f.AcceptedMeasure = now, then
-	return true
 }
 
-func placeOf(c *change.Change, f finding.Finding, compared bool) change.Place {
+// entryOf is the baseline's entry that recognises a finding, nil where none does.
+func (j *judgement) entryOf(i int) *baseline.Entry {
+	if e := j.known.EntryOf[i]; e != recognise.None {
+		return &j.Baseline.Entries[e]
+	}
+	return nil
+}
+
+// wasOnBase reports whether a finding was found before the change too.
+func (j *judgement) wasOnBase(i int) bool { return j.baseOf(i) != nil }
+
+// baseOf is what a finding was before the change, nil where that isn't known.
+func (j *judgement) baseOf(i int) *baseline.Entry {
+	if e := j.onBase.EntryOf[i]; e != recognise.None && j.entryOf(i) == nil {
+		return &j.base[e]
+	}
+	return nil
+}
+
+// compared reports whether there is something to compare a finding with: its tool is covered by the baseline, or by the
+// reports of the state before the change.
+func (j *judgement) compared(f finding.Finding) bool {
+	return j.Baseline.CoversFinding(f.Tool, f.Path) || j.baseCover.CoversFinding(f.Tool, f.Path)
+}
+
+// onlyByLines reports whether nothing but the change's lines tells if an unrecognised finding is new.
+func (j *judgement) onlyByLines(i int) bool {
+	f := j.Findings[i]
+	return j.entryOf(i) == nil && !j.wasOnBase(i) && !j.own && !j.compared(f) && !f.Fresh && !j.Change.Everything
+}
+
+// placeOf is where a finding stands to the change.
+func (j *judgement) placeOf(f finding.Finding) change.Place {
 	if f.Outside {
 		return change.Elsewhere
 	}
-	return c.Place(f.Path, f.Region, compared)
+	judged := j.Change
+	if j.Spaced != nil && f.Tool == house.Tool && house.AboutSpace(f.Rule) {
+		judged = j.Spaced
+	}
+	place := judged.Place(f.Path, f.Region, j.compared(f))
+	if place != change.OnTouched && j.Policy.Place.Flows && j.throughTouched(f) {
+		return change.OnTouched
+	}
+	return place
 }
 
 // throughTouched reports whether a step on the way to a finding is on a touched line.
-func (c Case) throughTouched(f finding.Finding) bool {
+func (j *judgement) throughTouched(f finding.Finding) bool {
 	for _, flow := range f.Details().Flows {
 		for _, step := range flow {
-			if step.Region.Line > 0 && c.Change.Place(step.Path, step.Region, true) == change.OnTouched {
+			if step.Region.Line > 0 && j.Change.Place(step.Path, step.Region, true) == change.OnTouched {
 				return true
 			}
 		}
@@ -155,9 +188,48 @@ func (c Case) throughTouched(f finding.Finding) bool {
 	return false
 }
 
+// gone lists the entries, and what was found before the change, that are there no more.
+func (j *judgement) gone() []baseline.Entry {
+	renames := j.Change.Renames()
+	gone := j.goneOf(j.Baseline.Entries, j.known, renames)
+	say := func(e baseline.Entry) baseline.Entry {
+		return baseline.Entry{Path: e.Path, Tool: e.Tool, Rule: e.Rule, Text: e.Text, Message: e.Message}
+	}
+	said := map[baseline.Entry]bool{}
+	for _, e := range gone {
+		said[say(e)] = true
+	}
+	for _, e := range j.goneOf(j.base, j.onBase, renames) {
+		if !said[say(e)] {
+			gone = append(gone, e)
+		}
+	}
+	return gone
+}
+
+// goneOf lists the entries that recognise no finding though sound evidence looked at their file, or that is no more.
+func (j *judgement) goneOf(entries []baseline.Entry, matches recognise.Matches, renames map[string]string) (gone []baseline.Entry) {
+	found := make([]bool, len(entries))
+	for _, e := range matches.EntryOf {
+		if e != recognise.None {
+			found[e] = true
+		}
+	}
+	for i, e := range entries {
+		path := e.Path
+		if now, ok := renames[path]; ok {
+			path = now
+		}
+		if !found[i] && (j.coveredNow(e.Tool, path) || matches.Fileless[i]) {
+			gone = append(gone, e)
+		}
+	}
+	return gone
+}
+
 // coveredNow reports whether sound evidence looked at a file with a tool.
-func (c Case) coveredNow(tool, path string) bool {
-	for _, evidence := range c.Evidence {
+func (in Input) coveredNow(tool, path string) bool {
+	for _, evidence := range in.Evidence {
 		if evidence.Sound() && (&baseline.Baseline{Covers: evidence.Covers}).CoversFinding(tool, path) {
 			return true
 		}

@@ -1,6 +1,9 @@
 package judge
 
 import (
+	"slices"
+
+	"zincdoor/internal/core/finding"
 	"zincdoor/internal/core/policy"
 	"zincdoor/internal/core/waiver"
 )
@@ -15,37 +18,79 @@ type WaiverUse struct {
 // waiversLimit is the name of the limit that holds a change to how many waivers it may add.
 const waiversLimit = "waivers"
 
-// waive sets findings aside that the code or their tool waives, as the door lets them, and measures how many waivers the
-// change adds.
-func (v *Verdict) waive(c Case) {
-	rules := c.Door.Waivers
-	matches := make([]int, len(v.Findings))
-	waivers := append([]waiver.Waiver(nil), c.Waivers...)
-	if rules.Code {
-		matches = waiver.Match(c.Findings, waivers, policy.MatchRule)
+// matchWaivers finds which waiver means which finding, and adds to the findings what is to be said of the waivers
+// themselves.
+func (j *judgement) matchWaivers() {
+	if len(j.Waivers) == 0 {
+		j.waiverOf = slices.Repeat([]int{none}, len(j.Findings))
+		return
 	}
-	uses := make([]WaiverUse, len(waivers))
-	for i, w := range waivers {
-		uses[i] = WaiverUse{Waiver: w, Added: !c.Change.Everything && c.Change.Touches(w.Path, w.Line)}
+	var rules []string
+	for _, f := range j.Findings {
+		rules = append(rules, f.Rule)
 	}
-	for i := range v.Findings {
-		f := &v.Findings[i]
-		if f.Standing == Accepted || f.Tool == waiver.Tool || !rules.MayWaive(c.Policy.Ladder, *f.Finding, f.Severity) {
-			continue
-		}
-		n := -1
-		if rules.Code && len(waivers) > 0 {
-			n = matches[i]
-		}
+	for _, e := range j.Baseline.Entries {
+		rules = append(rules, e.Rule)
+	}
+	slices.Sort(rules)
+	j.Waivers = slices.Clone(j.Waivers)
+	matches := waiver.Match(j.Findings, j.Waivers, policy.MatchRule)
+	problems := waiver.Problems(j.Waivers, slices.Compact(rules), j.Today, policy.MatchRule)
+	j.Findings, j.waiverOf = mergeIn(j.Findings, matches, finding.Merge(problems))
+}
+
+// mergeIn puts findings about waivers among the others, both being in finding.Order, and gives the matches of all.
+func mergeIn(findings []finding.Finding, matches []int, problems []finding.Finding) (all []finding.Finding, matched []int) {
+	for len(findings)+len(problems) > 0 {
 		switch {
-		case n >= 0 && waivers[n].Valid(c.Today):
-			f.Standing = Waived
-			uses[n].Findings = append(uses[n].Findings, f.ID)
-		case rules.Tool && f.Suppressed:
-			f.Standing = Waived
+		case len(problems) == 0 || len(findings) > 0 && finding.Order(findings[0], problems[0]) <= 0:
+			all, matched = append(all, findings[0]), append(matched, matches[0])
+			findings, matches = findings[1:], matches[1:]
+		default:
+			if n := len(all) - 1; n >= 0 && finding.Order(all[n], problems[0]) == 0 { // read back from a verdict
+				all = append(all[:n], finding.Merge([]finding.Finding{all[n], problems[0]})...)
+			} else {
+				all = append(all, problems[0])
+			}
+			for len(matched) < len(all) {
+				matched = append(matched, none)
+			}
+			problems = problems[1:]
 		}
 	}
-	result := LimitResult{Limit: policy.Limit{Name: waiversLimit, Count: "waivers the change adds", Most: rules.Most, Mode: policy.Enforce}, Mode: c.Door.Mode, Bound: rules.Most}
+	return all, matched
+}
+
+// waives reports whether a finding is set aside by the code or by its tool, as the door lets them.
+func (j *judgement) waives(i int, f Finding) bool {
+	rules := j.Door.Waivers
+	if f.Tool == waiver.Tool || !rules.MayWaive(j.Policy.Ladder, *f.Finding, f.Severity) {
+		return false
+	}
+	return j.validWaiver(i) != none || rules.Tool && f.Suppressed
+}
+
+// validWaiver is the index of the waiver in the code that sets a finding aside, or none.
+func (j *judgement) validWaiver(i int) int {
+	if n := j.waiverOf[i]; n != none && j.Door.Waivers.Code && j.Waivers[n].Valid(j.Today) {
+		return n
+	}
+	return none
+}
+
+// addWaivers lists the waivers that set findings aside, and holds the change to how many it adds.
+func (v *Verdict) addWaivers(j *judgement) {
+	uses := make([]WaiverUse, len(j.Waivers))
+	for i, w := range j.Waivers {
+		uses[i] = WaiverUse{Waiver: w, Added: !j.Change.Everything && j.Change.Touches(w.Path, w.Line)}
+	}
+	for i, f := range v.Findings {
+		if n := j.validWaiver(i); f.Standing == Waived && n != none {
+			uses[n].Findings = append(uses[n].Findings, f.ID)
+		}
+	}
+	most := j.Door.Waivers.Most
+	result := LimitResult{Limit: policy.Limit{Name: waiversLimit, Most: most, Mode: policy.Enforce}, Counted: WaiversMade, Mode: j.Door.Mode, Bound: most}
 	for _, use := range uses {
 		if len(use.Findings) == 0 {
 			continue

@@ -16,14 +16,13 @@ type Severity struct {
 	Cap   string // no worse than this rung
 	Floor string // no milder than this rung
 	Firm  bool   // those that inherit it can't loosen it
-	At    Position
 }
 
 // Step is one thing that the policy says of a finding's rung.
 type Step struct {
-	At   Position // of the severity, the zero value where it isn't one
-	What string   // for people: "is note", "cap warning"
-	Rung string   // the rung after it
+	Index    int    // of the one of Policy.Severities that says it, -1 where none does
+	What     string // for people: "is note", "cap warning"
+	Severity string // the severity after it
 }
 
 // Grade gives a finding its rung: that of the first severity with an Is that takes it, else that of its level; then every
@@ -31,34 +30,34 @@ type Step struct {
 // softened by nothing else.
 func (p *Policy) Grade(f finding.Finding, team string) string {
 	rung := ""
-	p.grade(f, team, func(_ Position, _, _, now string) { rung = now })
+	p.grade(f, team, func(_ int, _, _, now string) { rung = now })
 	return rung
 }
 
 // Steps tells how a finding comes to its rung.
 func (p *Policy) Steps(f finding.Finding, team string) (steps []Step) {
-	p.grade(f, team, func(at Position, key, value, now string) {
-		steps = append(steps, Step{at, key + " " + value, now})
+	p.grade(f, team, func(index int, key, value, now string) {
+		steps = append(steps, Step{index, key + " " + value, now})
 	})
 	return steps
 }
 
-// grade hands every step to see: the place of the severity, its key and value, and the rung after it.
-func (p *Policy) grade(f finding.Finding, team string, see func(at Position, key, value, rung string)) {
+// grade hands every step to see: the index of the rule, its key and value, and the severity after it.
+func (p *Policy) grade(f finding.Finding, team string, see func(index int, key, value, severity string)) {
 	if f.Path != "" && MatchPath(p.Skip, f.Path) && !p.firmlyTakes(f, team) {
-		see(Position{}, "path", "skipped", Ignored)
+		see(-1, "path", "skipped", Ignored)
 		return
 	}
 	rung := p.Levels[f.Level]
 	if given := f.Weight().Rung; slices.Contains(p.Ladder, given) { // a report that was written by another policy may have others
 		rung = given
 	}
-	see(Position{}, "level", string(f.Level), rung)
+	see(-1, "level", string(f.Level), rung)
 	first := slices.IndexFunc(p.Severities, func(s Severity) bool { return s.Is != "" && s.Takes(f, team) })
 	firm := false
 	if first >= 0 {
 		rung, firm = p.Severities[first].Is, p.Severities[first].Firm
-		see(p.Severities[first].At, "is", rung, rung)
+		see(first, "is", rung, rung)
 	}
 	for i := range p.Severities {
 		s := &p.Severities[i]
@@ -66,10 +65,15 @@ func (p *Policy) grade(f finding.Finding, team string, see func(at Position, key
 		case s.Is != "" || rung == Ignored && !s.Firm || !s.Takes(f, team):
 		case s.Cap != "" && !firm && !p.Ladder.Worse(s.Cap, rung):
 			rung = s.Cap
-			see(s.At, "cap", rung, rung)
+			see(i, "cap", rung, rung)
 		case s.Floor != "" && (rung == Ignored || !p.Ladder.Worse(rung, s.Floor)):
 			rung = s.Floor
-			see(s.At, "floor", rung, rung)
+			see(i, "floor", rung, rung)
 		}
 	}
+}
+
+// firmlyTakes reports whether a firm severity demands something of a finding.
+func (p *Policy) firmlyTakes(f finding.Finding, team string) bool {
+	return slices.ContainsFunc(p.Severities, func(s Severity) bool { return s.Firm && s.Takes(f, team) })
 }

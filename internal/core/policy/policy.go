@@ -1,5 +1,5 @@
-// Package policy knows what a team demands: its ladder of severities, its doors, and the limits at each door. It reads
-// the policy file and says what is wrong in it, and where. It doesn't know where the file comes from.
+// Package policy knows what a team demands: its ladder of severities, its doors, the limits at each door, and how all of
+// these select and grade findings. It doesn't know how a policy is written, nor where it comes from.
 package policy
 
 import (
@@ -14,6 +14,7 @@ import (
 	"zincdoor/internal/core/baseline"
 	"zincdoor/internal/core/change"
 	"zincdoor/internal/core/finding"
+	"zincdoor/internal/core/house"
 )
 
 // Path is where a repository keeps its policy.
@@ -22,12 +23,8 @@ const Path = ".zincdoor/policy.yaml"
 // Folder holds everything of the door's in a repository.
 const Folder = ".zincdoor"
 
-// Policy is a whole policy, with what it inherits. It is immutable once read.
+// Policy is a whole policy, with what it inherits. Once Resolve was called, it is immutable.
 type Policy struct {
-	Inherits []Inherited         // in the order they were laid one over the other
-	Firm     map[string]Position // the keys that policies which inherit this one can't set, and where it says so
-	Origins  map[string]Position // where each value was set, by its keys joined with dots
-
 	Ladder Ladder
 	Levels map[finding.Level]string // the rung of each level, total
 
@@ -48,11 +45,11 @@ type Policy struct {
 	Reports []Report // those that the doors are judged by
 	Recipes []*Recipe
 
-	Same     [][]string        // sets of rules, by globs, of several tools that mean the same fault
-	Aliases  map[string]string // the present names of rules that their tools renamed
-	Measures []Measure         // the first that takes a rule counts
+	Same    [][]string        // sets of rules, by globs, of several tools that mean the same fault
+	Aliases map[string]string // the present names of rules that their tools renamed
+	Numbers []Number          // the first that takes a rule counts
 
-	House []HouseCheck // the checks of our own that are on
+	House []house.Setting // the house checks that are on
 
 	Notes map[string]string // what the team has to say of rules, by globs, as Markdown
 	Link  string            // the address of a line, with {path}, {line} and {commit} in it; "" for none
@@ -97,7 +94,6 @@ type Team struct {
 	Name    string
 	Paths   []string // globs from the repository's root
 	Contact string
-	At      Position
 }
 
 // TeamOf names the team that answers for a file, "" where none does: of several the one whose glob is most specific, by
@@ -131,18 +127,17 @@ func (p *Policy) ClaimOf(path string) (team, rival string) {
 	return team, rival
 }
 
-// Measure says which number of some rules' messages tells how bad a fault is.
-type Measure struct {
+// Number says which number of some rules' messages tells how bad a fault is.
+type Number struct {
 	Rules []string // globs in which * takes everything
 	Tools []string // the same; empty takes every tool
 	finding.Gauge
-	At Position
 }
 
 // Gauge is what the policy says of a rule's measure, nil where it says nothing.
 func (p *Policy) Gauge(tool, rule string) *finding.Gauge {
-	for i := range p.Measures {
-		m := &p.Measures[i]
+	for i := range p.Numbers {
+		m := &p.Numbers[i]
 		if matchesAny(m.Rules, rule, MatchRule) && (len(m.Tools) == 0 || matchesAny(m.Tools, tool, MatchRule)) {
 			return &m.Gauge
 		}
@@ -186,17 +181,16 @@ const (
 
 // Door is a named point in the workflow with its own limits.
 type Door struct {
-	Name    string
-	Judges  Kind   // "" judges every kind
-	Against string // what the fitting and the errors suggest to compare with; never what decides
-	Mode    Mode
-	Needs   []string // names of reports; empty for all that aren't optional
-	Mend    bool     // a commit hook mends what it can before it judges
-	Limits  []Limit
+	Name   string
+	Judges Kind   // "" judges every kind
+	Into   string // what the fitting and the errors suggest to compare with; never what decides
+	Mode   Mode
+	Needs  []string // names of reports; empty for all that aren't optional
+	Fix    bool     // a commit hook fixes what it can before it judges
+	Limits []Limit
 
 	Waivers     Waivers
 	Acceptances *Acceptances // nil where a change can't accept anything for itself
-	At          Position
 }
 
 // Waivers says what comments in the code, and the tools' own suppressions, may set aside.
@@ -207,7 +201,6 @@ type Waivers struct {
 	Rules      []string // globs of rules that can't be waived
 	Tags       []string // tags whose findings can't be waived
 	Firm       bool     // those that inherit it can't loosen it
-	At         Position // the zero value where the door says nothing
 }
 
 // Acceptances says what a change may accept for itself in the baseline.
@@ -216,7 +209,6 @@ type Acceptances struct {
 	Most int    // how many findings
 	Need []string
 	Firm bool // those that inherit it can't loosen it
-	At   Position
 }
 
 // Needs are the fields that an acceptance may be asked for.
@@ -247,10 +239,11 @@ const (
 	CountNew     Count = "new"     // new, worsened, or lapsed and touched
 	CountTouched Count = "touched" // on touched lines, neither waived nor accepted
 	CountAll     Count = "all"     // everything but waived
-	CountLapsed  Count = "lapsed"  // whose acceptance has run out
+	CountExpired Count = "lapsed"  // whose acceptance has run out
 )
 
-var counts = []Count{CountNew, CountTouched, CountAll, CountLapsed}
+// Counts lists every count.
+var Counts = []Count{CountNew, CountTouched, CountAll, CountExpired}
 
 // Limit is one threshold at a door: which findings it counts and how many it bears.
 type Limit struct {
@@ -258,7 +251,7 @@ type Limit struct {
 	Name     string
 	Count    Count
 	Severity string // a rung; "" selects every rung
-	Only     bool   // Severity alone, not what is worse
+	Exact    bool   // Severity alone, not what is worse
 	Most     int
 	NoGrowth bool   // Most is what was found before the change
 	EachFile bool   // Most is for each file on its own
@@ -268,12 +261,6 @@ type Limit struct {
 	From     string // the day from which it is in force, YYYY-MM-DD; "" for always
 	Until    string // the last day on which it is
 	Firm     bool   // those that inherit it can't loosen it
-	At       Position
-}
-
-// limitNamed is the place of the limit of that name, -1 where there is none. A limit without a name is none.
-func limitNamed(limits []Limit, name string) int {
-	return slices.IndexFunc(limits, func(l Limit) bool { return name != "" && l.Name == name })
 }
 
 // InForce reports whether a limit holds on the day today.
@@ -318,30 +305,11 @@ func Names(doors []Door) string {
 	return strings.Join(names, ", ")
 }
 
-//go:embed schema.json
-var schema []byte
+// Inherited is a policy that another one is laid over, and the digest of its bytes: "sha256:" and 64 hexadecimal digits.
+type Inherited struct{ Name, Digest string }
 
-// Schema is the JSON Schema (2020-12) of a policy, for editors.
-func Schema() []byte { return schema }
-
-//go:embed builtin.yaml
-var builtinText []byte
-
-// Builtin is the policy of a repository that has none.
-func Builtin() *Policy {
-	p, err := Parse("built-in policy", builtinText)
-	if err != nil {
-		panic(err) // the text is part of the program and tested
-	}
-	return p
-}
-
-// BuiltinText is the built-in policy as it is written.
-func BuiltinText() []byte { return slices.Clone(builtinText) }
-
-func defaults() *Policy {
-	return &Policy{
-		Ladder: Ladder{"error", "warning", "note"}, Baseline: baseline.Path,
-		Firm: map[string]Position{}, Origins: map[string]Position{}, Groups: map[string]*Group{}, Sets: map[string][]string{}, Aliases: map[string]string{},
-	}
+// Alteration is one thing that a new policy does otherwise than an old one.
+type Alteration struct {
+	What    string // for people: "merge: new warning 3 → 10"
+	Tighter bool   // nothing passes by it that didn't before
 }

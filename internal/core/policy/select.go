@@ -1,6 +1,7 @@
 package policy
 
 import (
+	"fmt"
 	"regexp"
 	"slices"
 	"strings"
@@ -82,15 +83,15 @@ func anyTag(wanted, tags []string, none bool) bool {
 	return none || slices.ContainsFunc(wanted, func(tag string) bool { return slices.Contains(tags, tag) })
 }
 
-// TakesRung reports whether the limit counts findings on a rung: its severity or worse, or with Only exactly it.
-func (l Limit) TakesRung(ladder Ladder, rung string) bool {
+// TakesSeverity reports whether the limit counts findings of a severity: its severity or worse, or with Exact exactly it.
+func (l Limit) TakesSeverity(ladder Ladder, severity string) bool {
 	switch {
 	case l.Severity == "":
 		return true
-	case l.Only:
-		return rung == l.Severity
+	case l.Exact:
+		return severity == l.Severity
 	}
-	return ladder.Worse(rung, l.Severity)
+	return ladder.Worse(severity, l.Severity)
 }
 
 // MatchPath reports whether one of the globs takes a path from the root, in which * stops at slashes.
@@ -113,3 +114,62 @@ func MatchRule(glob, rule string) bool {
 }
 
 var hideSlashes = strings.NewReplacer("/", "\x00")
+
+// GeneratedSet is the set of paths that generated files are in.
+const GeneratedSet = "generated"
+
+// Resolve looks up the groups and sets that groups, severities and limits name. A policy that was put together selects by
+// names only after this. No group may hold itself.
+func (p *Policy) Resolve() {
+	for _, g := range p.Groups {
+		g.groups, g.except = p.groupsOf(g.Rules), p.groupsOf(g.Except)
+	}
+	for i := range p.Severities {
+		p.resolve(&p.Severities[i].Selector)
+	}
+	for _, d := range p.Doors {
+		for i := range d.Limits {
+			p.resolve(&d.Limits[i].Selector)
+		}
+	}
+}
+
+// Unresolved is the selector as it is written, without what its names were found to mean.
+func (s Selector) Unresolved() Selector {
+	s.groups, s.sets, s.generated = nil, nil, false
+	return s
+}
+
+// resolve looks up the groups and sets that a selector names.
+func (p *Policy) resolve(s *Selector) {
+	s.groups, s.sets, s.generated = p.groupsOf(s.Rules), nil, slices.Contains(s.Paths, GeneratedSet)
+	for _, name := range s.Paths {
+		s.sets = append(s.sets, p.Sets[name]...)
+	}
+}
+
+// Choose readies a selector that a call gives: its groups and sets are those of the policy. It complains of globs that
+// are none, and of teams that there aren't.
+func (p *Policy) Choose(s Selector) (Selector, error) {
+	for _, glob := range slices.Concat(s.Rules, s.Paths, s.Tools) {
+		if !doublestar.ValidatePattern(glob) {
+			return s, fmt.Errorf("%q is no valid glob", glob)
+		}
+	}
+	for _, name := range s.Teams {
+		if !slices.ContainsFunc(p.Teams, func(t Team) bool { return t.Name == name }) {
+			return s, fmt.Errorf("the policy has no team %q", name)
+		}
+	}
+	p.resolve(&s)
+	return s, nil
+}
+
+func (p *Policy) groupsOf(names []string) (groups []*Group) {
+	for _, name := range names {
+		if g := p.Groups[name]; g != nil {
+			groups = append(groups, g)
+		}
+	}
+	return groups
+}

@@ -253,3 +253,23 @@ func Weight(s string) int {
 	}
 	return n
 }
+
+// MayQuote reports whether a line can be what a report quotes: white space aside, the quotation stands in it. A quotation
+// that its tool shortened, or of a text that isn't plain ASCII, which tools rewrite each in their own way, proves nothing.
+func MayQuote(line, snippet string) bool {
+	if strings.Contains(line, strings.TrimSpace(snippet)) {
+		return true
+	}
+	snippet = Collapse(snippet)
+	if snippet == "" || strings.Contains(snippet, "...") {
+		return true
+	}
+	for _, s := range []string{line, snippet} {
+		for i := 0; i < len(s); i++ {
+			if s[i] >= 0x80 || s[i] < ' ' && s[i] != '\t' {
+				return true
+			}
+		}
+	}
+	return strings.Contains(Collapse(line), snippet)
+}

@@ -104,8 +104,8 @@ func trimReason(s string) string {
 	return strings.TrimSpace(s)
 }
 
-// Lapsed reports whether the waiver's time is over on the day today.
-func (w Waiver) Lapsed(today string) bool { return w.Until != "" && w.Until < today }
+// Expired reports whether the waiver's time is over on the day today.
+func (w Waiver) Expired(today string) bool { return w.Until != "" && w.Until < today }
 
 // Valid reports whether the waiver sets anything aside on the day today.
 func (w Waiver) Valid(today string) bool { return w.flaw(today) == "" }
@@ -120,7 +120,7 @@ func (w Waiver) flaw(today string) string {
 		return "gives no reason; write it after a colon"
 	case w.Until != "" && err != nil:
 		return fmt.Sprintf("ends on %q, which is no date like 2027-02-01", w.Until)
-	case w.Lapsed(today):
+	case w.Expired(today):
 		return "ended on " + w.Until
 	}
 	return ""

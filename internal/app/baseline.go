@@ -1,0 +1,359 @@
+package app
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+
+	"zincdoor/internal/authority"
+	"zincdoor/internal/baselinefile"
+	"zincdoor/internal/core/baseline"
+	"zincdoor/internal/core/finding"
+	"zincdoor/internal/core/judge"
+	"zincdoor/internal/core/policy"
+	"zincdoor/internal/evidence"
+	"zincdoor/internal/target"
+)
+
+// errChanged says that another run was faster.
+var errChanged = errors.New("the list was changed while this ran; run it again")
+
+// Kept is the work tree's baseline.
+type Kept struct {
+	*baseline.Baseline
+	Policy *policy.Policy
+	IDs    []string // of the entries
+	Path   string   // relative to the repository's root
+	Author string   // the name of the person who makes the call, as git knows it
+
+	file string // on this machine
+}
+
+// OpenList reads the work tree's baseline.
+func OpenList(ctx context.Context, c Call) (kept *Kept, err error) {
+	return kept, inWorkTree(ctx, c, func(t *target.Target, a *authority.Authority) error {
+		lists, err := a.Kept(t, c.overrides())
+		if err != nil {
+			return err
+		}
+		kept = newKept(t, a, lists.Baseline)
+		return nil
+	})
+}
+
+func newKept(t *target.Target, a *authority.Authority, b *baseline.Baseline) *Kept {
+	path := a.Policy.Policy.Baseline
+	return &Kept{
+		Baseline: b, Policy: a.Policy.Policy, IDs: baseline.IDs(b.Entries), Path: path, Author: t.Author(),
+		file: filepath.Join(t.Root, filepath.FromSlash(path)),
+	}
+}
+
+// inWorkTree opens the work tree, with its policy and no door.
+func inWorkTree(ctx context.Context, c Call, do func(t *target.Target, a *authority.Authority) error) error {
+	repo, err := open(ctx, c.Dir)
+	if err != nil {
+		return err
+	}
+	defer repo.Close()
+	t, err := target.Of(repo, target.Name{Kind: policy.Tree})
+	if err != nil {
+		return err
+	}
+	defer t.Close()
+	a, err := authority.Find(t, c.overrides())
+	if err != nil {
+		return err
+	}
+	if a.Origin.From == authority.BuiltIn { // whose checks nobody asked for are no debt to keep a list of
+		a.Policy.Policy.House = nil
+	}
+	return do(t, a)
+}
+
+// edit changes the list under a lock.
+func (k *Kept) edit(change func(now *baseline.Baseline) (*baseline.Baseline, error)) error {
+	return baselinefile.Edit(k.file, func(old *baseline.Baseline, unread error) (*baseline.Baseline, error) {
+		if unread != nil {
+			return nil, unread
+		}
+		return change(old)
+	})
+}
+
+// Named finds the entries that the beginnings of ids name, each exactly one, as indices.
+func (k *Kept) Named(ids []string) ([]int, error) { return byID(ids, k.IDs, "zincdoor baseline list") }
+
+// Renew moves the acceptance of entries: those of out go, those of in come.
+func (k *Kept) Renew(out, in []baseline.Entry) error {
+	return k.edit(func(now *baseline.Baseline) (*baseline.Baseline, error) {
+		if len(baseline.Minus(out, now.Entries)) > 0 {
+			return nil, errChanged
+		}
+		return now.Replace(out, in), nil
+	})
+}
+
+// Among keeps of some indices those whose entries are among others, each as often as these.
+func (k *Kept) Among(chosen []int, others []baseline.Entry) []int {
+	left := make(map[baseline.Entry]int, len(others))
+	for _, e := range others {
+		left[e]++
+	}
+	return slices.DeleteFunc(chosen, func(i int) bool {
+		left[k.Entries[i]]--
+		return left[k.Entries[i]] < 0
+	})
+}
+
+// Survey is the work tree's findings, and the list that some of them are accepted in.
+type Survey struct {
+	*Judged
+	*Kept
+}
+
+// SurveyRequest is what to read for a survey.
+type SurveyRequest struct {
+	Call
+	Reports evidence.Given
+	Fresh   bool // linters are asked anew, whatever they answered before
+	Anew    bool // do without a list that can't be read
+}
+
+// OpenSurvey reads the reports of the work tree, all of which must be sound, and recognises what its baseline accepts,
+// without a door to hold them against.
+func OpenSurvey(ctx context.Context, q SurveyRequest) (s *Survey, err error) {
+	if q.Baseline != "" {
+		return nil, target.WrongCall("--baseline has no place here: the list that is kept is the one of the policy")
+	}
+	err = inWorkTree(ctx, q.Call, func(t *target.Target, a *authority.Authority) error {
+		lists, err := a.Kept(t, q.overrides())
+		switch {
+		case err != nil && !q.Anew:
+			return err
+		case err != nil:
+			lists = &authority.Lists{Baseline: &baseline.Baseline{}}
+		}
+		collected, err := evidence.Collect(ctx, collecting(t, a, q.Call, Reports{Given: q.Reports, Fresh: q.Fresh}, nil))
+		if err != nil {
+			return err
+		}
+		lists.Evidence, lists.Notices = nil, nil
+		in := inputOf(t, a, collected, lists)
+		in.Today, in.KeepApart = q.Today, true
+		j := &Judged{Input: in, Policy: a.Policy, texts: collected.Texts, rules: collected.Rules}
+		s = &Survey{j, newKept(t, a, lists.Baseline)}
+		return j.judge(t)
+	})
+	if err != nil {
+		return nil, err
+	}
+	for _, e := range s.Evidence {
+		switch {
+		case e.Sound():
+		case e.Name == "":
+			return nil, errors.New(e.Problem)
+		default:
+			return nil, fmt.Errorf("%s is no evidence (%s), so nothing is changed: %s", e.Name, e.State, e.Problem)
+		}
+	}
+	return s, nil
+}
+
+// EntryFor describes a present finding as an entry with some reasons.
+func (s *Survey) EntryFor(f judge.Finding, reasons baseline.Entry) baseline.Entry {
+	return s.Input.Policy.EntryFor(*f.Finding, f.Severity).For(reasons)
+}
+
+// Choose picks findings by the beginnings of their ids, where any are given, and by what takes them.
+func (s *Survey) Choose(ids []string, takes func(judge.Finding) bool) ([]judge.Finding, error) {
+	names := make([]string, len(s.Findings))
+	for i, f := range s.Findings {
+		names[i] = f.ID
+	}
+	named, err := byID(ids, names, "the verdict made from the same reports and the same files")
+	if err != nil {
+		return nil, err
+	}
+	var chosen []judge.Finding
+	for i, f := range s.Findings {
+		if len(ids) > 0 && !slices.Contains(named, i) || !takes(f) {
+			continue
+		}
+		chosen = append(chosen, f)
+	}
+	if len(chosen) == 0 {
+		return nil, target.WrongCall("no finding of the reports is chosen; they have %s", finding.Count(len(s.Findings)))
+	}
+	return chosen, nil
+}
+
+// Acceptances are the entries that accepting findings puts into the list, and those that they take the place of.
+func (s *Survey) Acceptances(chosen []judge.Finding, reasons baseline.Entry) (in, out []baseline.Entry) {
+	for _, f := range chosen {
+		if f.Standing == judge.Accepted {
+			continue
+		}
+		in = append(in, s.EntryFor(f, reasons))
+		if f.Entry != nil {
+			out = append(out, *f.Entry)
+		}
+	}
+	return in, out
+}
+
+// Accept puts entries into the list and takes others out. What another run accepted meanwhile isn't accepted twice.
+func (s *Survey) Accept(in, out []baseline.Entry) error {
+	return s.edit(func(now *baseline.Baseline) (*baseline.Baseline, error) {
+		meanwhile := baseline.Minus(now.Entries, s.Input.Baseline.Entries)
+		fresh := slices.DeleteFunc(slices.Clone(in), func(e baseline.Entry) bool {
+			i := slices.IndexFunc(meanwhile, e.SameFinding)
+			if i >= 0 {
+				meanwhile = slices.Delete(meanwhile, i, i+1)
+			}
+			return i >= 0
+		})
+		return now.Replace(out, fresh), nil
+	})
+}
+
+// Swept is what a sweep changes.
+type Swept struct {
+	Gone         []baseline.Entry // that are dropped
+	Stale, Fresh []baseline.Entry // that are noted anew, as they were and as they become
+	Stay         int              // how many others there are
+}
+
+// Sweep finds what a sweep would change.
+func (s *Survey) Sweep() Swept {
+	swept := Swept{Gone: s.Gone}
+	for _, f := range s.Findings {
+		if f.Entry == nil {
+			continue
+		}
+		measure, less := s.Input.Policy.MeasureOf(*f.Finding)
+		if now := f.Entry.Refresh(*f.Finding, measure, less); now != *f.Entry {
+			swept.Stale, swept.Fresh = append(swept.Stale, *f.Entry), append(swept.Fresh, now)
+		}
+	}
+	swept.Stay = len(s.Input.Baseline.Entries) - len(swept.Gone) - len(swept.Stale)
+	return swept
+}
+
+// ApplySweep changes the list so.
+func (s *Survey) ApplySweep(swept Swept) error {
+	return s.edit(func(now *baseline.Baseline) (*baseline.Baseline, error) {
+		if len(baseline.Minus(s.Input.Baseline.Entries, now.Entries)) > 0 {
+			return nil, errChanged
+		}
+		return now.Replace(slices.Concat(swept.Gone, swept.Stale), swept.Fresh), nil
+	})
+}
+
+// Take makes the list anew of all present findings, or of those of one tool, and of what their reports cover. It replaces
+// entries only where replace says so.
+func (s *Survey) Take(reasons baseline.Entry, tool string, replace bool) (taken *baseline.Baseline, err error) {
+	if taken, err = s.taken(reasons, tool); err != nil {
+		return nil, err
+	}
+	return taken, baselinefile.Edit(s.file, func(old *baseline.Baseline, unread error) (*baseline.Baseline, error) {
+		switch {
+		case unread != nil && (!replace || tool != ""):
+			return nil, fmt.Errorf("%w; mend it, or write it anew with --replace", unread)
+		case unread != nil:
+			return taken, nil
+		case tool == "":
+			return taken, mayLose(old.Entries, s.Path, replace)
+		}
+		kept := old.WithoutTool(tool)
+		lost := baseline.Minus(old.Entries, kept.Entries)
+		kept.Entries = append(kept.Entries, taken.Entries...)
+		kept.Cover(taken.Covers)
+		return kept, mayLose(lost, s.Path, replace)
+	})
+}
+
+// taken is a list of all findings, or of those of one tool.
+func (s *Survey) taken(reasons baseline.Entry, tool string) (*baseline.Baseline, error) {
+	list := &baseline.Baseline{}
+	for _, f := range s.Findings {
+		if f.Severity != policy.Ignored && (tool == "" || f.Tool == tool) {
+			list.Entries = append(list.Entries, s.EntryFor(f, reasons))
+		}
+	}
+	var others []string
+	for _, e := range s.Evidence {
+		for _, c := range e.Covers {
+			if tool == "" || c.Tool == tool {
+				list.Cover([]baseline.Cover{c})
+			} else {
+				others = append(others, c.Tool)
+			}
+		}
+	}
+	if tool != "" && len(list.Covers) == 0 {
+		slices.Sort(others)
+		return nil, target.WrongCall("no report is of a tool called %q; they are of %s", tool, strings.Join(slices.Compact(others), ", "))
+	}
+	return list, nil
+}
+
+// mayLose refuses to replace entries unless that was asked for, and says what would be lost.
+func mayLose(lost []baseline.Entry, name string, replace bool) error {
+	if len(lost) == 0 || replace {
+		return nil
+	}
+	reasons, ends := 0, 0
+	for _, e := range lost {
+		if e.Reason != "" || e.Link != "" {
+			reasons++
+		}
+		if e.Until != "" {
+			ends++
+		}
+	}
+	what := "their authors and dates"
+	if reasons > 0 {
+		what = fmt.Sprintf("the reasons of %d, ", reasons) + what
+	}
+	if ends > 0 {
+		what = fmt.Sprintf("the ends of %d, ", ends) + what
+	}
+	return target.WrongCall("%s holds %s already, which would be lost (%s); accept single findings with zincdoor baseline accept, or take all anew with --replace",
+		name, CountEntries(len(lost)), what)
+}
+
+// CountEntries names a number of entries: "1 entry", "3 entries".
+func CountEntries(n int) string {
+	if n == 1 {
+		return "1 entry"
+	}
+	return strconv.Itoa(n) + " entries"
+}
+
+// byID finds what the beginnings of ids name, each exactly one. Source tells people where the names come from.
+func byID(ids []string, names []string, source string) ([]int, error) {
+	var all []int
+	for _, id := range ids {
+		var at []int
+		for i, name := range names {
+			if strings.HasPrefix(name, id) && id != "" {
+				at = append(at, i)
+			}
+		}
+		switch len(at) {
+		case 0:
+			return nil, target.WrongCall("nothing is called %s; the names are those of %s", strconv.Quote(id), source)
+		case 1:
+			all = append(all, at[0])
+		default:
+			return nil, target.WrongCall("%s is the beginning of %d names; write more of it", strconv.Quote(id), len(at))
+		}
+	}
+	slices.Sort(all)
+	return slices.Compact(all), nil
+}

@@ -1,0 +1,92 @@
+package app
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"io/fs"
+
+	"zincdoor/internal/authority"
+	"zincdoor/internal/baselinefile"
+	"zincdoor/internal/core/finding"
+	"zincdoor/internal/evidence"
+	"zincdoor/internal/git"
+	"zincdoor/internal/policyfile"
+	"zincdoor/internal/target"
+)
+
+// PolicyRead is a policy as it was read, and the text of its file.
+type PolicyRead struct {
+	*policyfile.File
+	Text    policyfile.Text
+	BuiltIn bool // the folder has none of its own
+}
+
+// ReadPolicy reads the policy that the call names, else that of the work tree or folder, else the built-in one.
+func ReadPolicy(ctx context.Context, c Call) (*PolicyRead, error) {
+	t, err := target.InFolder(ctx, c.Dir)
+	if err != nil {
+		return nil, err
+	}
+	defer t.Close()
+	return readPolicy(t, c)
+}
+
+func readPolicy(t *target.Target, c Call) (*PolicyRead, error) {
+	t.PolicyAt = []target.State{{Side: git.Worktree, Name: "the work tree"}}
+	text, builtIn, err := authority.Text(t, c.overrides())
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return nil, target.WrongCall("there is no file %s", c.Policy)
+	case errors.Is(err, git.ErrLink):
+		return nil, target.WrongCall("%v", err)
+	case err != nil && c.Policy != "":
+		return nil, target.WrongCall("the policy can't be read: %v", err)
+	case err != nil:
+		return nil, err
+	}
+	file, err := policyfile.Read(text)
+	return &PolicyRead{File: file, Text: text, BuiltIn: builtIn}, err
+}
+
+// CheckPolicy reads a policy as ReadPolicy does, and finds what of it can never matter: in the work tree's files, and by
+// what the policy's reports and those of the call, as far as these can be read, and the baseline have.
+func CheckPolicy(ctx context.Context, c Call, given evidence.Given) (*PolicyRead, policyfile.Problems, error) {
+	t, err := target.InFolder(ctx, c.Dir)
+	if err != nil {
+		return nil, nil, err
+	}
+	defer t.Close()
+	var files []string
+	if t.Repo != nil && !t.Repo.Bare {
+		if files, err = t.Tree.Paths(); err != nil {
+			return nil, nil, err
+		}
+	}
+	read, err := readPolicy(t, c)
+	if err != nil || read.BuiltIn {
+		return read, nil, err
+	}
+	seen, err := evidence.Rules(ctx, evidence.Request{Target: t, Policy: read.Policy, Given: given, Refusal: func() string { return (&authority.Authority{}).Refusal(t, c.overrides()) }})
+	if err != nil {
+		return read, nil, err
+	}
+	return read, read.Idle(files, append(seen, acceptedRules(t, read.Policy.Baseline)...)), nil
+}
+
+// acceptedRules are the rules of a work tree's baseline, as findings of them; none where it can't be read, which the gate
+// reports.
+func acceptedRules(t *target.Target, path string) (all []finding.Finding) {
+	data, found, err := t.Plain(git.Worktree, path)
+	if err != nil || !found {
+		return nil
+	}
+	b, err := baselinefile.Read(bytes.NewReader(data))
+	if err != nil {
+		return nil
+	}
+	for _, e := range b.Entries {
+		all = append(all, finding.Finding{Tool: e.Tool, Rule: e.Rule})
+	}
+	return all
+}

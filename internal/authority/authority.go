@@ -1,0 +1,231 @@
+// Package authority knows whose policy and whose baseline count for what is judged, and what a change makes of them. It is
+// handed the states they may be read from, and doesn't know how these were named.
+package authority
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"strings"
+
+	"zincdoor/internal/core/judge"
+	"zincdoor/internal/core/policy"
+	"zincdoor/internal/git"
+	"zincdoor/internal/policyfile"
+	"zincdoor/internal/target"
+)
+
+// Overrides are what a call puts in the place of what counts.
+type Overrides struct {
+	Dir      string // where the call is made
+	Policy   string // FILE or REV:PATH, or BuiltIn; "" for the one that counts
+	Baseline string // the same for the baseline
+	Run      bool   // the programs that the policy names may be started
+}
+
+// BuiltIn names the built-in policy where a call names one, and in the verdict.
+const BuiltIn = "built-in"
+
+// Authority is whose policy counts. It isn't written to once it was found.
+type Authority struct {
+	Policy  *policyfile.File
+	Origin  judge.Origin // without what the change alters
+	Door    policy.Door
+	Notices []string
+
+	own   bool     // the policy is the change's own, which serves only because the target has none
+	files []string // paths of the policy, and of those that it inherits, in the state they were read from
+}
+
+// Find finds the policy that counts: the one the call names, else that of the first of the target's states that has one,
+// else the built-in one. The door is still to be chosen.
+func Find(t *target.Target, by Overrides) (*Authority, error) {
+	l := &library{Target: t, by: by}
+	var text policyfile.Text
+	from, err := by.Policy, error(nil)
+	if by.Policy != "" {
+		if text, err = l.named(by.Policy); err != nil {
+			return nil, target.WrongCall("--policy %s: %v", by.Policy, err)
+		}
+	} else if text, from, err = l.first(); errors.Is(err, git.ErrLink) {
+		return nil, target.WrongCall("%s: %v", from, err)
+	} else if err != nil {
+		return nil, fmt.Errorf("the policy of %s can't be read: %w", from, err)
+	}
+	file, err := policyfile.Read(text)
+	if err != nil {
+		return nil, err
+	}
+	return &Authority{
+		Policy: file, Origin: judge.Origin{From: from, Digest: text.Digest(), Inherits: file.Inherits}, Notices: l.notices,
+		own: by.Policy == "" && from == target.OwnName, files: l.paths,
+	}, nil
+}
+
+// first is the text of the policy of the first of the target's states that has one, else of the built-in one, and how
+// people call where it is from.
+func (l *library) first() (text policyfile.Text, from string, err error) {
+	for _, at := range l.PolicyAt {
+		data, found, err := l.Plain(at.Side, policyfile.Path)
+		if err != nil {
+			return text, at.Name, err
+		}
+		if found {
+			l.at = at
+			return l.text(policyfile.Path, data), at.Name, nil
+		}
+	}
+	return builtInText(), BuiltIn, nil
+}
+
+// Text is the text of the policy that the call names, else that of the first of the target's states that has one, else the
+// built-in one, which builtIn says. Unlike Find it gives the errors of reading as they are.
+func Text(t *target.Target, by Overrides) (text policyfile.Text, builtIn bool, err error) {
+	l := &library{Target: t, by: by}
+	if by.Policy != "" {
+		text, err = l.named(by.Policy)
+		return text, false, err
+	}
+	text, from, err := l.first()
+	return text, from == BuiltIn, err
+}
+
+func builtInText() policyfile.Text {
+	return policyfile.Text{Name: policyfile.BuiltinName, Data: policyfile.BuiltinText()}
+}
+
+// named is the policy that a call names. What it inherits is looked up in the revision that it is named with, else in the
+// work tree.
+func (l *library) named(name string) (policyfile.Text, error) {
+	if name == BuiltIn {
+		return builtInText(), nil
+	}
+	data, err := readNamed(l.Target, l.by.Dir, name)
+	if err != nil {
+		return policyfile.Text{}, err
+	}
+	l.at = target.State{Side: git.Worktree, Name: "the work tree"}
+	if rev, _, ok := strings.Cut(name, ":"); ok && l.Repo != nil {
+		if commit, err := l.Repo.Commit(rev); err == nil {
+			l.at = target.State{Side: git.Side(commit), Name: rev}
+		}
+	}
+	text := l.text(name, data)
+	text.Name = name
+	return text, nil
+}
+
+// readNamed reads FILE or REV:PATH as a call names it. A file of that name goes first.
+func readNamed(t *target.Target, dir, name string) ([]byte, error) {
+	data, err := os.ReadFile(target.InDir(dir, name))
+	rev, path, isRev := strings.Cut(name, ":")
+	if err == nil || !errors.Is(err, fs.ErrNotExist) || !isRev {
+		return data, err
+	}
+	if t.Repo == nil {
+		return nil, fmt.Errorf("there is no such file, and no repository to look a revision up in")
+	}
+	commit, err := t.Repo.Commit(rev)
+	if err != nil {
+		return nil, err
+	}
+	data, found, err := t.Plain(git.Side(commit), path)
+	if err == nil && !found {
+		err = fmt.Errorf("%s has no file %s", rev, path)
+	}
+	return data, err
+}
+
+// Refusal says why nothing that the policy names may be started, and what to do; "" where it may. It asks git, so it is
+// called when there is something to start.
+func (a *Authority) Refusal(t *target.Target, by Overrides) string {
+	switch {
+	case a.own:
+		return "this change is judged by its own policy, of which nothing is started unless the call names it: --policy HEAD:" + policyfile.Path + " --run"
+	case !mayRun(t, by):
+		return "nothing that a policy names is started here without leave: git config zincdoor.run true, or --run, once you trust the policy"
+	}
+	return ""
+}
+
+// mayRun reports whether the user lets the policy's programs be started.
+func mayRun(t *target.Target, by Overrides) bool { return by.Run || t.Repo != nil && t.Repo.RunsHere() }
+
+// KindOfDoor lets a door decide what is judged where the call doesn't say. The door is looked up in the work tree's policy,
+// since only changes found there may be left unnamed.
+func KindOfDoor(repo *git.Repo, by Overrides, door string) (policy.Kind, error) {
+	t := &target.Target{Repo: repo, Root: repo.Root, Folder: repo.Prefix, PolicyAt: []target.State{{Side: git.Worktree, Name: "the work tree"}}}
+	a, err := Find(t, by)
+	if err != nil {
+		return "", err
+	}
+	if door == "" {
+		return "", target.WrongCall("name the change to judge: --staged, --worktree, --against REF, --range A..B, --push, --patch FILE or --tree; or a --door that judges one of its own")
+	}
+	found, ok := a.Policy.Policy.Door(door)
+	switch {
+	case !ok:
+		return "", unknownDoor(a.Policy.Policy, door)
+	case found.Judges.Local():
+		return found.Judges, nil
+	case found.Judges == "":
+		return "", target.WrongCall("door %s judges a change of any kind, which the call must name%s", door, suggestChange(found))
+	}
+	return "", target.WrongCall("door %s judges a %s, which the call must name%s", door, found.Judges, suggestChange(found))
+}
+
+func suggestChange(d policy.Door) string {
+	switch {
+	case d.Judges == policy.Push:
+		return ": --push, with the lines that git gives its hook on standard input"
+	case d.Into != "":
+		return ", as in --against " + d.Into
+	}
+	return ": --against REF, --range A..B or --patch FILE"
+}
+
+// ChooseDoor takes the door that the call names, or the only one that judges this kind of change.
+func (a *Authority) ChooseDoor(kind policy.Kind, name string) error {
+	p := a.Policy.Policy
+	if name != "" {
+		door, ok := p.Door(name)
+		if !ok {
+			return unknownDoor(p, name)
+		}
+		a.Door = door
+		return nil
+	}
+	doors := p.DoorsFor(kind)
+	switch len(doors) {
+	case 1:
+		a.Door = doors[0]
+		return nil
+	case 0:
+		return target.WrongCall("no door of the policy judges a %s; name one of them with --door: %s", kind, policy.Names(p.Doors))
+	}
+	return target.WrongCall("several doors judge a %s; name one of them with --door: %s", kind, policy.Names(doors))
+}
+
+// ChooseAnyDoor takes the door that the call names, else the first that judges this kind of change, else the first; whatever
+// it needs.
+func (a *Authority) ChooseAnyDoor(kind policy.Kind, name string) error {
+	doors := append(a.Policy.Policy.DoorsFor(kind), a.Policy.Policy.Doors...)
+	if name != "" || len(doors) == 0 {
+		return a.ChooseDoor(kind, name)
+	}
+	a.Door = doors[0]
+	a.Door.Needs = nil
+	return nil
+}
+
+func unknownDoor(p *policy.Policy, name string) error {
+	var names []string
+	for _, d := range p.Doors {
+		names = append(names, d.Name)
+	}
+	if nearest := policyfile.Nearest(name, names); nearest != "" {
+		return target.WrongCall("the policy has no door %q; did you mean %q?", name, nearest)
+	}
+	return target.WrongCall("the policy has no door %q; it has %s", name, strings.Join(names, ", "))
+}

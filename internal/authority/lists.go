@@ -1,0 +1,219 @@
+package authority
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+
+	"zincdoor/internal/baselinefile"
+	"zincdoor/internal/core/baseline"
+	"zincdoor/internal/core/finding"
+	"zincdoor/internal/core/judge"
+	"zincdoor/internal/core/policy"
+	"zincdoor/internal/git"
+	"zincdoor/internal/policyfile"
+	"zincdoor/internal/target"
+)
+
+// Lists are the baseline that counts, and what the change makes of it and of the policy.
+type Lists struct {
+	Baseline *baseline.Baseline
+	Altered  []policy.Alteration // of the policy
+	Added    []baseline.Addition // what the change puts into the baseline
+	Dropped  []baseline.Entry    // what it takes out
+	Whole    bool                // both are in Baseline already, which is honoured as it is
+	Evidence []judge.Evidence    // what of the baseline is missing
+	Notices  []string
+
+	written []byte // the baseline as it is written
+}
+
+// Lists reads the baseline, and finds what the change makes of it and of the policy.
+func (a *Authority) Lists(t *target.Target, by Overrides) (*Lists, error) {
+	l := &Lists{}
+	if err := l.compare(t, a, by); err != nil {
+		return nil, err
+	}
+	at := t.BaselineAt
+	if n := len(t.PolicyAt) - 1; by.Policy == "" && t.PolicyAt[n].Own && a.Origin.From == target.OwnName {
+		l.Notices = append(l.Notices, fmt.Sprintf("%s has no policy, so this change is judged by its own", t.PolicyAt[0].Name))
+		at = []git.Side{t.PolicyAt[n].Side}
+	}
+	if err := l.read(t, at, a.Policy.Policy, by); err != nil || by.Baseline != "" {
+		return l, err
+	}
+	return l, l.readAdditions(t, a)
+}
+
+// Kept reads the baseline alone.
+func (a *Authority) Kept(t *target.Target, by Overrides) (*Lists, error) {
+	l := &Lists{}
+	return l, l.read(t, t.BaselineAt, a.Policy.Policy, by)
+}
+
+// compare finds what the change makes of the policy: of the target's, or where a local change is judged of the last
+// commit's.
+func (l *Lists) compare(t *target.Target, a *Authority, by Overrides) error {
+	if t.IsPatch || t.Repo == nil || by.Policy != "" || t.Kind == policy.Tree || t.Diff == nil {
+		return nil
+	}
+	altered := false
+	for _, path := range append(a.files, policyfile.Path) {
+		is, err := t.Diff.Alters(path)
+		if err != nil {
+			return err
+		}
+		altered = altered || is
+	}
+	if !altered {
+		return nil
+	}
+	side := t.Side
+	if t.Local() {
+		commit, ok := t.Repo.Head()
+		if !ok {
+			return nil
+		}
+		side = git.Side(commit)
+	}
+	data, found, err := t.Plain(side, policyfile.Path)
+	if err != nil || !found {
+		if !t.Local() && !found {
+			l.Notices = append(l.Notices, "the change takes the policy away")
+		}
+		return nil
+	}
+	shelf := &library{Target: t, at: target.State{Side: side, Name: shortSide(side)}, look: true}
+	other, err := policyfile.Read(shelf.text(policyfile.Path, data))
+	l.Notices = append(l.Notices, shelf.notices...)
+	var wrong policyfile.Problems
+	switch {
+	case err != nil && !t.Local() && !errors.As(err, &wrong):
+		l.Notices = append(l.Notices, fmt.Sprintf("what the change makes of the policy can't be told: %v", err))
+	case err != nil && !t.Local():
+		l.Notices = append(l.Notices, fmt.Sprintf("the policy that the change brings is invalid, and would judge no change after it: %v", err))
+	case err != nil:
+	case t.Local():
+		l.Altered = policyfile.Compare(other.Policy, a.Policy.Policy)
+	default:
+		l.Altered = policyfile.Compare(a.Policy.Policy, other.Policy)
+	}
+	return nil
+}
+
+// read reads the baseline from where it counts. One that the policy names and that isn't there is evidence that is missing.
+func (l *Lists) read(t *target.Target, at []git.Side, p *policy.Policy, by Overrides) error {
+	l.Baseline = &baseline.Baseline{}
+	if by.Baseline != "" {
+		data, err := readNamed(t, by.Dir, by.Baseline)
+		if err != nil {
+			return target.WrongCall("--baseline %s: %v", by.Baseline, err)
+		}
+		return l.parse(by.Baseline, data)
+	}
+	for _, side := range at {
+		data, found, err := t.Plain(side, p.Baseline)
+		if errors.Is(err, git.ErrLink) {
+			return target.WrongCall("%v", err)
+		}
+		if err != nil {
+			return fmt.Errorf("the baseline can't be read: %w", err)
+		}
+		if found {
+			return l.parse(fileName(side, shortSide(side), p.Baseline), data)
+		}
+	}
+	if p.BaselineNamed {
+		l.Evidence = append(l.Evidence, judge.Evidence{
+			Name: p.Baseline, Format: "baseline", State: judge.Missing,
+			Problem: "the policy names this baseline and it isn't there; make it with zincdoor baseline take, or take the key out of the policy",
+		})
+	}
+	return nil
+}
+
+func (l *Lists) parse(name string, data []byte) error {
+	b, err := baselinefile.Read(bytes.NewReader(data))
+	if err != nil {
+		return fmt.Errorf("%s: %w", name, err)
+	}
+	l.Baseline, l.written = b, data
+	return nil
+}
+
+// readAdditions finds what the change makes of the list. Where a local change is judged, the list is honoured as it is, and
+// what it adds to that of the last commit is a notice, unless the door says what a change may accept.
+func (l *Lists) readAdditions(t *target.Target, a *Authority) error {
+	path, honours := a.Policy.Policy.Baseline, a.Door.Acceptances != nil
+	local := t.Kind == policy.Staged || t.Kind == policy.Worktree || t.Kind == policy.Tree
+	if t.IsPatch || t.Repo == nil || local && l.written == nil && !honours {
+		return nil
+	}
+	other := t.Side // the state to compare the list with
+	if local {
+		commit, ok := t.Repo.Head()
+		if !ok {
+			return nil
+		}
+		other = git.Side(commit)
+	}
+	data, found, err := t.Plain(other, path)
+	switch {
+	case err != nil && local: // a list that took the place of something else
+		return nil
+	case !found && local && !honours: // a first list
+		return nil
+	case found && bytes.Equal(data, l.written):
+		return nil
+	}
+	theirs := &baseline.Baseline{}
+	if found {
+		if theirs, err = baselinefile.Read(bytes.NewReader(data)); err != nil && local {
+			return nil
+		}
+	}
+	if err != nil { // which would leave all later changes without one
+		l.Evidence = append(l.Evidence, judge.Evidence{
+			Name: path, Format: "baseline", State: judge.Failed, Problem: fmt.Sprintf("what the change makes of it can't be read: %v; mend it", err),
+		})
+		return nil
+	}
+	before, after := l.Baseline.Entries, theirs.Entries
+	if local {
+		before, after = after, before
+	}
+	l.Added, l.Dropped = baseline.Additions(before, after)
+	switch {
+	case local && !honours:
+		l.Whole = true
+		if n := fresh(l.Added); n > 0 {
+			l.Notices = append(l.Notices, fmt.Sprintf("the baseline accepts %s more than that of the last commit", finding.Count(n)))
+		}
+	case local:
+		l.Baseline = &baseline.Baseline{Covers: l.Baseline.Covers, Entries: before}
+	}
+	return nil
+}
+
+// fresh counts the additions that take no other entry's place.
+func fresh(added []baseline.Addition) (n int) {
+	for _, a := range added {
+		if a.Was == nil {
+			n++
+		}
+	}
+	return n
+}
+
+// fileName is a file of a state as messages name it: plain where it lies on disk, else with the revision before it.
+func fileName(side git.Side, name, path string) string {
+	switch side {
+	case git.Worktree:
+		return path
+	case git.Index:
+		return ":" + path
+	}
+	return name + ":" + path
+}
+
+func shortSide(side git.Side) string { return string(side[:min(len(side), 12)]) }

@@ -1,0 +1,236 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
+
+	"zincdoor/internal/app"
+	"zincdoor/internal/core/fix"
+	"zincdoor/internal/core/policy"
+	"zincdoor/internal/render"
+)
+
+// fixFlags are the flags of zincdoor fix.
+type fixFlags struct {
+	evidence                              evidenceFlags
+	change                                changeFlags
+	choose                                chooseFlags
+	door                                  string
+	write, broken, all, ask, undo, byDoor bool
+	again                                 string // the call that writes what this one shows
+}
+
+func (p *program) fix() *cobra.Command {
+	var flags fixFlags
+	cmd := &cobra.Command{
+		Use:   "fix",
+		Short: "Mend what can be mended by machine, on the lines of the change alone",
+		Long: `Mend findings for which their tools, our own checks or the team's patterns suggest a text: those on lines that the
+change touches, and no other line. Without --write it shows what it would do, and writes nothing.
+
+  zincdoor fix --report lint.sarif                  # what isn't committed yet
+  zincdoor fix --staged --report lint.sarif --write # index and work tree alike
+  zincdoor fix --undo                               # take the last one back
+
+With --staged a file that is staged in part keeps its other part unstaged. A suggestion whose place isn't there, that overlaps
+a surer one or would alter an untouched line is told of and left.`,
+		Args: cobra.MaximumNArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if flags.undo {
+				return p.takeBack(cmd.Context())
+			}
+			request, err := flags.evidence.gateRequest(&flags.change, cmd.Flags(), args, p.in)
+			if err != nil {
+				return err
+			}
+			switch {
+			case request.Change.Kind == "":
+				request.Change.Kind = policy.Worktree
+			case request.Change.Patch != "" || request.Change.Kind == policy.Push || request.Change.Kind == policy.Tree && request.Change.To != "":
+				return fmt.Errorf("fix mends files of the work tree or the index: name --worktree, --staged, --against REF, --range A..HEAD or --tree")
+			}
+			request.Door, flags.again = flags.door, again(cmd.Flags())
+			return p.runFix(cmd.Context(), request, flags)
+		},
+	}
+	f := cmd.Flags()
+	f.SortFlags = false
+	f.BoolVar(&flags.write, "write", false, "write what it shows")
+	f.BoolVar(&flags.broken, "broken", false, "only what broke a limit of the door")
+	f.BoolVar(&flags.all, "all", false, "also on lines that the change doesn't touch")
+	f.BoolVar(&flags.ask, "interactive", false, "ask for each of them")
+	f.BoolVar(&flags.undo, "undo", false, "take back what was written last, as long as nothing was altered since")
+	f.BoolVar(&flags.byDoor, "by-door", false, "do nothing unless the door says mend: true, as hooks ask")
+	f.StringVar(&flags.door, "door", "", "the `NAME` of the door whose limits count")
+	flags.choose.add(f)
+	flags.change.add(f)
+	flags.evidence.add(f)
+	return cmd
+}
+
+func (p *program) takeBack(ctx context.Context) error {
+	dir, err := workingDir()
+	if err != nil {
+		return err
+	}
+	paths, err := app.Undo(ctx, dir)
+	if err != nil {
+		return graded(err)
+	}
+	for _, path := range paths {
+		fmt.Fprintf(p.out, "%s is as it was before\n", render.Safe(path))
+	}
+	return nil
+}
+
+func (p *program) runFix(ctx context.Context, q app.GateRequest, flags fixFlags) error {
+	progress := newProgress(p.err)
+	q.Tell = progress.tell
+	f, err := app.OpenFix(ctx, app.FixRequest{GateRequest: q, Broken: flags.broken, All: flags.all, ByDoor: flags.byDoor, Takes: flags.choose.takesBy})
+	progress.end()
+	if err != nil || f == nil {
+		return graded(err)
+	}
+	defer f.Close()
+	for _, e := range f.Evidence {
+		if !e.Sound() && e.Name != "" {
+			fmt.Fprintf(p.err, "zincdoor: what %s would tell may be missing, since it is %s: %s\n", render.Safe(e.Name), e.State, render.Safe(e.Problem))
+		}
+	}
+	suggestions, problems, err := f.Suggestions(ctx)
+	if err != nil {
+		return graded(err)
+	}
+	for _, problem := range problems {
+		fmt.Fprintf(p.err, "zincdoor: %s\n", render.Safe(problem))
+	}
+	if flags.ask {
+		if suggestions, err = p.askForEach(f, suggestions); err != nil {
+			return err
+		}
+	}
+	plan, err := f.Plan(suggestions)
+	if err != nil {
+		return graded(err)
+	}
+	for _, file := range plan.Files {
+		if err := render.Diff(p.out, file.Path, file.Old, file.New); err != nil {
+			return err
+		}
+	}
+	summary := summaryOf(f, plan)
+	summary.Command = flags.again
+	if summary.Written = flags.write && len(plan.Files) > 0; summary.Written {
+		if summary.House, err = f.Write(plan); err != nil {
+			return unjudged{err}
+		}
+	}
+	return render.Fix(p.out, summary)
+}
+
+// askForEach lets the person at the terminal pick.
+func (p *program) askForEach(f *app.Fixing, suggestions []fix.Suggestion) (agreed []fix.Suggestion, err error) {
+	answers := bufio.NewReader(p.in)
+	for n, s := range suggestions {
+		for _, d := range f.Preview(s) {
+			if err := render.Diff(p.out, d.Path, d.Old, d.New); err != nil {
+				return nil, err
+			}
+		}
+		fmt.Fprintf(p.err, "%d of %d: mend this? [y]es, [n]o, [a]ll from here, [q]uit ", n+1, len(suggestions))
+		answer, err := answers.ReadString('\n')
+		switch strings.ToLower(strings.TrimSpace(answer)) {
+		case "y", "yes":
+			agreed = append(agreed, s)
+		case "a", "all":
+			return append(agreed, suggestions[n:]...), nil
+		case "q", "quit":
+			return agreed, nil
+		}
+		if err != nil {
+			return agreed, nil // nobody answers any more
+		}
+	}
+	return agreed, nil
+}
+
+// summaryOf is what is shown of a plan.
+func summaryOf(f *app.Fixing, plan *app.FixPlan) render.Fixed {
+	summary := render.Fixed{Rules: map[string]int{}, None: map[string]int{}, ByLinters: plan.ByLinters, Files: len(plan.Files), Untouched: plan.Untouched}
+	for _, i := range plan.Fixed {
+		summary.Rules[f.Findings[i].Rule]++
+	}
+	for _, i := range plan.None {
+		summary.None[f.Findings[i].Rule]++
+	}
+	for _, l := range plan.Left {
+		summary.Left = append(summary.Left, render.LeftOver{Finding: f.Findings[l.Index], Why: l.Why})
+	}
+	for _, i := range f.Broken() {
+		summary.Before++
+		if !slices.Contains(plan.Fixed, i) {
+			summary.After++
+		}
+	}
+	return summary
+}
+
+// again is how a call is made again so that it writes: by the flags that it was given.
+func again(f *pflag.FlagSet) string {
+	words := []string{"zincdoor", "fix"}
+	f.Visit(func(given *pflag.Flag) {
+		name := "--" + given.Name
+		switch value := given.Value.(type) {
+		case pflag.SliceValue:
+			for _, one := range value.GetSlice() {
+				words = append(words, name, one)
+			}
+		default:
+			if given.Value.Type() != "bool" {
+				words = append(words, name, given.Value.String())
+			} else if given.Value.String() == "true" {
+				words = append(words, name)
+			}
+		}
+	})
+	return render.ShellWords(append(words, "--write"))
+}
+
+// fixCommand is the call of fix that mends what shut the door at a call of gate, "" where fix can't.
+func fixCommand(change changeFlags, evidence evidenceFlags, door string) string {
+	if change.push || change.patch != "" {
+		return ""
+	}
+	words := append([]string{"zincdoor", "fix", "--broken"}, changeWords(change)...)
+	if door != "" {
+		words = append(words, "--door", door)
+	}
+	for _, r := range evidence.reports {
+		words = append(words, "--report", r)
+	}
+	if evidence.run {
+		words = append(words, "--run")
+	}
+	return render.ShellWords(append(words, "--write"))
+}
+
+// changeWords are the flags by which a change was named.
+func changeWords(c changeFlags) (words []string) {
+	switch {
+	case c.staged:
+		return []string{"--staged"}
+	case c.tree:
+		return []string{"--tree"}
+	case c.against != "":
+		return []string{"--against", c.against}
+	case c.span != "":
+		return []string{"--range", c.span}
+	}
+	return nil
+}

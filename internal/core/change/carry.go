@@ -1,0 +1,102 @@
+package change
+
+import (
+	"slices"
+
+	"zincdoor/internal/core/finding"
+)
+
+// Carrier brings what a report says of one state of the code to another one: its places, line by line.
+type Carrier struct {
+	// Between is what differs between the two states. It leads from the report's to the judged one, or where Back is set
+	// the other way round.
+	Between *Change
+	Back    bool
+}
+
+// Carry brings a finding to the judged state, with the places of its fixes and flows. It is false where that state doesn't
+// have its line, and the finding is of no use then. A fix whose place is gone goes; so does one that counts from the
+// beginning of a file that differs.
+func (c Carrier) Carry(f *finding.Finding) bool {
+	if d := f.More; d != nil {
+		d.Fixes = slices.DeleteFunc(slices.Clone(d.Fixes), func(fix finding.Fix) bool {
+			for i := range fix.Edits {
+				e := &fix.Edits[i]
+				was := e.Path
+				if !c.place(&e.Path, &e.Region) || e.Offset != nil && c.Between.File(was) != nil {
+					return true
+				}
+			}
+			return false
+		})
+		for _, flow := range d.Flows {
+			for i := range flow {
+				if !c.place(&flow[i].Path, &flow[i].Region) {
+					flow[i].Region = finding.Region{}
+				}
+			}
+		}
+	}
+	return c.place(&f.Path, &f.Region)
+}
+
+// place brings a place to the judged state.
+func (c Carrier) place(path *string, region *finding.Region) bool {
+	for i := range c.Between.Files {
+		file := &c.Between.Files[i]
+		switch {
+		case c.Back && file.Path == *path:
+			return move(path, region, file.Old, file.OldLine)
+		case !c.Back && file.Old == *path:
+			return move(path, region, file.Path, file.NewLine)
+		}
+	}
+	return true
+}
+
+func move(path *string, region *finding.Region, now string, to func(int) int) bool {
+	if now == "" {
+		return false
+	}
+	*path = now
+	if region.Line == 0 {
+		return true
+	}
+	line := to(region.Line)
+	if line == 0 {
+		return false
+	}
+	if region.EndLine > 0 {
+		region.EndLine += line - region.Line
+	}
+	region.Line = line
+	return true
+}
+
+// Conflict is the path of the first file in which a report of another state can't speak for the judged one, "" where there
+// is none: between is what differs from the report's state, and a line of it is one that the change touches.
+func (c *Change) Conflict(between *Change) string {
+	for i := range between.Files {
+		f := &between.Files[i]
+		touched := c.File(f.Path)
+		if touched == nil && !c.Everything {
+			continue
+		}
+		if c.Everything || f.Opaque != "" || touched.Opaque != "" || f.Status == Added ||
+			slices.ContainsFunc(f.Touched, func(s Span) bool { return touched.Touched.Meets(s.First, s.Last) }) {
+			return f.Path
+		}
+	}
+	return ""
+}
+
+// HalfStaged is the first file of the change that differs between the index and the work tree too, by its path in the
+// index; "" where there is none. between leads from the index to the work tree.
+func (c *Change) HalfStaged(between *Change) string {
+	for i := range between.Files {
+		if old := between.Files[i].Old; c.File(old) != nil {
+			return old
+		}
+	}
+	return ""
+}

@@ -1,0 +1,117 @@
+package judge
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"zincdoor/internal/core/finding"
+	"zincdoor/internal/core/house"
+	"zincdoor/internal/core/policy"
+)
+
+// Explanation is what there is to say of a rule, or of a finding and its rule.
+type Explanation struct {
+	Rule, Tool string
+	Finding    *Finding     // nil where a rule is asked about
+	Text       finding.Rule // what its tool says of it
+	Tags       []string
+	Notes      []string // of the team, as Markdown
+	Found      []*Finding
+	Severity   string
+	Steps      []policy.Step
+	Limits     []DoorLimit
+	Off        bool   // it is a check of our own that the policy doesn't have on
+	MayWaive   string // a door whose policy lets findings of it be waived, "" for none
+}
+
+// DoorLimit is a limit with its door, and the mode it has there.
+type DoorLimit struct {
+	Door  string
+	Limit policy.Limit
+	Mode  policy.Mode
+}
+
+// RuleTexts are what tools say of their rules.
+type RuleTexts interface {
+	Rule(f *finding.Finding) (finding.Rule, bool)
+	RuleNamed(name string) (rule finding.Rule, source string, ok bool)
+}
+
+// Explain explains what is called name: a rule, or else a finding by the beginning of its id. It is nil where there is no
+// such thing.
+func (v *Verdict) Explain(name string, p *policy.Policy, texts RuleTexts) (*Explanation, error) {
+	e := &Explanation{Rule: name}
+	known := slices.ContainsFunc(v.Findings, func(f Finding) bool { return f.Rule == name })
+	if !known {
+		f, err := v.named(name)
+		if err != nil {
+			return nil, err
+		}
+		if f != nil {
+			e.Finding, e.Rule = f, f.Rule
+		}
+	}
+	for i := range v.Findings {
+		if f := &v.Findings[i]; f.Rule == e.Rule && (e.Finding == nil || f.Tool == e.Finding.Tool) {
+			e.Found = append(e.Found, f)
+		}
+	}
+	e.Notes = p.NotesOn(e.Rule)
+	sample, team, ok := e.sample(p, texts)
+	if !ok {
+		return nil, nil
+	}
+	if e.Tool == "" {
+		e.Tool = sample.Tool
+		e.Text, _ = texts.Rule(&sample)
+		if e.Text.Address == "" {
+			e.Text.Address = sample.Details().Help
+		}
+	}
+	e.Tags = sample.Weight().Tags
+	e.Severity, e.Steps = p.Grade(sample, team), p.Steps(sample, team)
+	for _, d := range p.Doors {
+		for _, l := range d.Limits {
+			if e.Severity != policy.Ignored && l.Selector.Takes(sample, team) && l.TakesSeverity(p.Ladder, e.Severity) {
+				e.Limits = append(e.Limits, DoorLimit{Door: d.Name, Limit: l, Mode: d.ModeOf(l)})
+			}
+		}
+		if e.MayWaive == "" && d.Waivers.Code && d.Waivers.MayWaive(p.Ladder, sample, e.Severity) {
+			e.MayWaive = d.Name
+		}
+	}
+	return e, nil
+}
+
+// sample is a finding to grade in the place of all of the rule's, with its team; false where nothing is known of the rule.
+func (e *Explanation) sample(p *policy.Policy, texts RuleTexts) (sample finding.Finding, team string, ok bool) {
+	switch {
+	case e.Finding != nil:
+		return *e.Finding.Finding, e.Finding.Team, true
+	case len(e.Found) > 0:
+		return *e.Found[0].Finding, e.Found[0].Team, true
+	}
+	rule, tool, ok := texts.RuleNamed(e.Rule)
+	level := finding.Warning
+	if ours := house.RuleOf(e.Rule); ours != nil && (!ok || tool == house.Tool) {
+		rule, tool, ok, level = ours.Text(), house.Tool, true, ours.Level
+		e.Off = !slices.ContainsFunc(p.House, func(s house.Setting) bool { return s.Kind == e.Rule })
+	}
+	e.Text, e.Tool = rule, tool
+	return finding.Finding{Rule: e.Rule, Tool: tool, Level: level}, "", ok || len(e.Notes) > 0
+}
+
+// named is the finding that the beginning of an id names, nil where none is.
+func (v *Verdict) named(name string) (*Finding, error) {
+	var found *Finding
+	for i := range v.Findings {
+		if strings.HasPrefix(v.Findings[i].ID, name) {
+			if found != nil {
+				return nil, fmt.Errorf("%q is the beginning of several ids; write more of it", name)
+			}
+			found = &v.Findings[i]
+		}
+	}
+	return found, nil
+}

@@ -1,0 +1,379 @@
+// Package evidence knows the reports that a change is judged by: it reads them, or starts the linters that make them, finds
+// their paths in the tree they speak of, brings their findings to the lines of the judged state, and settles which of them
+// are to be believed. It takes the policy as a value, and doesn't know whose it is.
+package evidence
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"maps"
+	"slices"
+	"strings"
+
+	"golang.org/x/sync/errgroup"
+
+	"zincdoor/internal/core/change"
+	"zincdoor/internal/core/finding"
+	"zincdoor/internal/core/house"
+	"zincdoor/internal/core/judge"
+	"zincdoor/internal/core/policy"
+	"zincdoor/internal/core/source"
+	"zincdoor/internal/core/waiver"
+	"zincdoor/internal/lint"
+	"zincdoor/internal/target"
+)
+
+// File is a report that the call gives.
+type File struct {
+	Name string // a format, or a report of the policy that it stands in for; "" to find the format out
+	Path string // from the folder of the call; "-" for standard input
+}
+
+// Given are the reports of the call, and what it says of them.
+type Given struct {
+	Dir          string // where the call is made
+	Files        []File
+	Commit       string // the revision that reports without a word of their own were made at
+	Root         string // where the reports' paths start: a folder of the repository, or its root on another machine
+	EmptyIsClean bool   // a report called diagnostics that is empty means a tool that found nothing
+	Alone        bool   // the reports that the policy names aren't looked for, nor are our own checks made
+	Stdin        io.Reader
+}
+
+// Request is what to collect, and for what.
+type Request struct {
+	Target *target.Target
+	Policy *policy.Policy
+	Door   policy.Door
+	Given  Given
+
+	BuiltIn bool          // the policy is the built-in one, whose house checks nobody asked for
+	Depends string        // what a linter's answers depend on beside its files: the policy, as a text
+	Refusal func() string // why nothing that the policy names may be started, "" where it may
+	Fresh   bool          // linters are asked anew, whatever they answered before
+	Lines   bool          // the lines around findings will be asked for
+	Tell    func(lint.Step)
+}
+
+// Collected is what was collected: finished values, which nothing writes to any more.
+type Collected struct {
+	Change *change.Change
+	Whole  *change.Change // the change before further old sides had their share; the same where there are none
+	Spaced *change.Change // Change with lines that differ in white space alone; nil where nobody needs it
+
+	Findings []finding.Finding // on the lines of the judged state, merged, in finding.Order
+	Evidence []judge.Evidence
+	Waivers  []waiver.Waiver // in the code, sorted by path and line; none where the door takes none
+	Notices  []string
+
+	Texts map[string]*source.Text            // the files that findings stand in, as far as they were read
+	Rules map[string]map[string]finding.Rule // what tools say of their rules, by report and rule
+}
+
+// begin reports that some work begins; what it returns reports that it has ended.
+func (q Request) begin(what string) (end func()) {
+	if q.Tell == nil {
+		return func() {}
+	}
+	q.Tell(lint.Step{Name: what})
+	return func() { q.Tell(lint.Step{Name: what, Ended: true}) }
+}
+
+// later starts work in the group. What it returns waits for the result, and may be called by one goroutine, any number of
+// times. The group's Wait tells the error too.
+func later[T any](group *errgroup.Group, work func() (T, error)) func() (T, error) {
+	var result T
+	var err error
+	done := make(chan struct{})
+	group.Go(func() error {
+		defer close(done)
+		result, err = work()
+		return err
+	})
+	return func() (T, error) {
+		<-done
+		return result, err
+	}
+}
+
+// Collect collects the evidence. All that runs side by side is started here and has ended when Collect returns: house checks
+// beside the reading of reports; then, while paths are looked up, the texts that reports name, the change's lines there, and
+// the search for waivers elsewhere.
+func Collect(ctx context.Context, q Request) (*Collected, error) {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	group, ctx := errgroup.WithContext(ctx)
+	all, err := q.collect(ctx, group)
+	if err != nil {
+		cancel()
+	}
+	if waited := group.Wait(); waited != nil && (err == nil || errors.Is(err, context.Canceled)) {
+		err = waited
+	}
+	if err != nil {
+		return nil, err
+	}
+	return all, nil
+}
+
+func (q Request) collect(ctx context.Context, group *errgroup.Group) (*Collected, error) {
+	origins, err := q.origins()
+	if err != nil {
+		return nil, err
+	}
+	checked := func() (*houseReport, error) { return nil, nil }
+	if q.checksHouse() {
+		checked = later(group, func() (*houseReport, error) { return q.checkHouse(ctx) })
+	}
+	reports, notices, err := q.read(ctx, origins)
+	if err != nil {
+		return nil, err
+	}
+	c := &collector{Request: q, reports: reports, notices: notices, named: namedLines(reports)}
+	ahead := !q.Target.IsPatch && !q.Target.Local() // else little is read, and when it is needed
+	early, texts := func() (*earlyLines, error) { return nil, nil }, func() (*headTexts, error) { return newHeadTexts(q.Target.Tree), nil }
+	if ahead {
+		texts = later(group, func() (*headTexts, error) { return c.readTexts() })
+		early = later(group, func() (*earlyLines, error) { return c.readEarly() })
+	}
+	searched := func() (*search, error) { return &search{}, nil }
+	if c.searches() {
+		searched = later(group, c.search)
+	}
+	if none, err := q.nothingStaged(); none != nil || err != nil {
+		return none, err
+	}
+	return c.collect(checked, texts, early, searched)
+}
+
+// nothingStaged is what is collected where a commit is judged that would be empty, nil otherwise.
+func (q Request) nothingStaged() (*Collected, error) {
+	if q.Target.Kind != policy.Staged {
+		return nil, nil
+	}
+	files, err := q.Target.Files()
+	if err != nil || len(files) > 0 {
+		return nil, err
+	}
+	none := &change.Change{}
+	return &Collected{Change: none, Whole: none, Notices: []string{"nothing is staged, so there is nothing to judge; git add stages files, --worktree judges what isn't staged"}}, nil
+}
+
+// collector brings the reports together. It is used by one goroutine.
+type collector struct {
+	Request
+	reports []*reading
+	notices []string
+	named   map[string][]int // the lines that findings stand on, by path as the reports write it
+	texts   *headTexts
+
+	unknown []string // paths that were found nowhere
+}
+
+// namedLines are the lines that findings stand on, by path as the reports write it.
+func namedLines(reports []*reading) map[string][]int {
+	named := map[string][]int{}
+	for _, r := range reports {
+		if r.report == nil {
+			continue
+		}
+		for _, f := range r.report.Findings {
+			named[f.Path] = append(named[f.Path], f.Region.Line)
+		}
+	}
+	return named
+}
+
+// elsewhere reports whether some report may speak of another state than the judged one.
+func (c *collector) elsewhere() bool {
+	return c.Given.Commit != "" || slices.ContainsFunc(c.reports, func(r *reading) bool { return r.report != nil && r.report.Commit != "" })
+}
+
+// cutsTexts reports whether no more of a text is needed than the lines that findings stand on.
+func (c *collector) cutsTexts() bool { return !c.elsewhere() && !c.Lines }
+
+func (c *collector) collect(checked func() (*houseReport, error), texts func() (*headTexts, error), early func() (*earlyLines, error), searched func() (*search, error)) (*Collected, error) {
+	defer c.begin("finding what the change touches")()
+	defer func() {
+		for _, r := range c.reports {
+			r.tree.close(c.Target.Tree)
+		}
+	}()
+	var err error
+	if c.texts, err = texts(); err != nil {
+		return nil, err
+	}
+	all := &Collected{}
+	if len(c.reports) == 0 && !slices.Contains(c.Door.Needs, house.Tool) {
+		all.Evidence = append(all.Evidence, judge.Evidence{
+			State:   judge.Missing,
+			Problem: "no report was given, and nothing to judge by is no pass; name one with --report FILE, or name reports and linters in the policy",
+		})
+	}
+	ours, err := checked()
+	if err != nil {
+		return nil, err
+	}
+	if ours != nil {
+		c.notices = append(c.notices, ours.notices...)
+		c.reports = append(c.reports, ours.reading)
+	}
+	for _, r := range c.reports {
+		if err := c.findPlaces(r); err != nil {
+			return nil, err
+		}
+	}
+	first, err := early()
+	if err != nil {
+		return nil, err
+	}
+	suspected, err := c.seekMoved(first)
+	if err != nil {
+		return nil, err
+	}
+	elsewhere, err := searched()
+	if err != nil {
+		return nil, err
+	}
+	c.noteSearch(elsewhere)
+	lines, err := c.readChange(suspected, elsewhere, ours != nil)
+	if err != nil {
+		return nil, err
+	}
+	all.Change, all.Whole, all.Spaced = lines.change, lines.whole, lines.spaced
+	for _, r := range c.reports {
+		findings, err := c.believe(r, all.Change)
+		if err != nil {
+			return nil, err
+		}
+		if all.Findings == nil {
+			all.Findings = findings
+		} else {
+			all.Findings = append(all.Findings, findings...)
+		}
+		all.Evidence = append(all.Evidence, r.state)
+	}
+	c.noteUnknown()
+	all.Findings = finding.Merge(all.Findings)
+	c.noteOpaque(all)
+	if err := c.markGenerated(all); err != nil {
+		return nil, err
+	}
+	if all.Waivers, err = c.waivers(all, elsewhere); err != nil {
+		return nil, err
+	}
+	all.Rules = map[string]map[string]finding.Rule{}
+	for _, r := range c.reports {
+		if r.report != nil {
+			all.Rules[r.state.Name] = r.report.Rules
+		}
+	}
+	all.Notices, all.Texts = c.notices, c.texts.read
+	return all, nil
+}
+
+// noteOpaque brings findings in a changed submodule to the change, and says which files count as touched as a whole because
+// their lines can't be known.
+func (c *collector) noteOpaque(all *Collected) {
+	seen := map[string]bool{}
+	for i := range all.Findings {
+		f := &all.Findings[i]
+		file := all.Change.File(f.Path)
+		if file == nil {
+			if file = all.Change.InSubmodule(f.Path); file != nil {
+				f.Outside = false
+			}
+		}
+		if file != nil && file.Opaque != "" && file.Status != change.Deleted && !seen[file.Path] {
+			seen[file.Path] = true
+			c.notices = append(c.notices, fmt.Sprintf("all of %s counts as touched, since its lines can't be told apart: it is %s", file.Path, file.Opaque))
+		}
+	}
+}
+
+// noteUnknown reports the paths that were found nowhere.
+func (c *collector) noteUnknown() {
+	if len(c.unknown) == 0 {
+		return
+	}
+	slices.Sort(c.unknown)
+	c.notices = append(c.notices, fmt.Sprintf("in files that are not in the repository, so taken as elsewhere: %s (%s)",
+		finding.Count(len(c.unknown)), target.ClipList(slices.Compact(c.unknown))))
+}
+
+// headTexts are the files of the judged state, as far as they were read.
+type headTexts struct {
+	tree    target.Tree
+	read    map[string]*source.Text    // nil for a file that isn't there; some cut down to the lines that are asked for
+	waivers map[string][]waiver.Waiver // of the files that were looked through
+}
+
+func newHeadTexts(tree target.Tree) *headTexts {
+	return &headTexts{tree: tree, read: map[string]*source.Text{}, waivers: map[string][]waiver.Waiver{}}
+}
+
+// of is a file's text, nil where there is no such file.
+func (t *headTexts) of(path string) (*source.Text, error) { return readText(t.tree, t.read, path) }
+
+// wholeText is all of a file's text, nil where there is no such file.
+func (t *headTexts) wholeText(path string) (*source.Text, error) {
+	if text := t.read[path]; text != nil && text.Whole() {
+		return text, nil
+	}
+	data, found, err := t.tree.Read(path)
+	if err != nil || !found {
+		return nil, err
+	}
+	return source.New(data), nil
+}
+
+// noteWaivers keeps the waivers of a file. The text must be whole.
+func (t *headTexts) noteWaivers(path string, text *source.Text) {
+	t.waivers[path] = nil
+	if text.Contains(waiver.Sign) && !text.IsPointer() {
+		t.waivers[path] = waiver.Find(path, text)
+	}
+}
+
+// readTexts reads the texts that reports name just as the repository does.
+func (c *collector) readTexts() (*headTexts, error) {
+	t := newHeadTexts(c.Target.Tree)
+	cut, diff := c.cutsTexts(), c.Target.Diff
+	return t, t.tree.ReadAll(slices.Sorted(maps.Keys(c.named)), func(path string, data []byte) {
+		text := source.New(data)
+		t.noteWaivers(path, text)
+		if cut && !text.IsPointer() && diff != nil && !diff.IsFresh(path) {
+			text = text.Only(c.named[path]) // no more is kept than will be asked for
+		}
+		t.read[path] = text
+	})
+}
+
+// readText reads a file's text and remembers it; nil where there is no such file.
+func readText(from target.Tree, texts map[string]*source.Text, path string) (*source.Text, error) {
+	text, known := texts[path]
+	if known {
+		return text, nil
+	}
+	data, found, err := from.Read(path)
+	if err != nil {
+		return nil, fmt.Errorf("reading %s: %w", path, err)
+	}
+	if found {
+		text = source.New(data)
+	}
+	texts[path] = text
+	return text, nil
+}
+
+// clip shortens a text for a message.
+func clip(s string) string {
+	if r := []rune(s); len(r) > 80 {
+		return string(r[:80]) + "…"
+	}
+	return s
+}
+
+func words(command []string) string { return clip(strings.Join(command, " ")) }

@@ -1,0 +1,199 @@
+package evidence
+
+import (
+	"slices"
+
+	"zincdoor/internal/core/change"
+	"zincdoor/internal/core/policy"
+	"zincdoor/internal/git"
+)
+
+// earlyLines are lines of the change that were read before renames were known; nil where none were.
+type earlyLines = git.EarlyLines
+
+// readEarly reads the lines of files that reports name and that were modified in place.
+func (c *collector) readEarly() (*earlyLines, error) {
+	if c.Target.Diff == nil {
+		return nil, nil
+	}
+	return c.Target.Diff.EarlyLines(func(path string) bool { return c.named[path] != nil })
+}
+
+// suspected is what is known of the change's lines once it was looked for moved blocks.
+type suspected struct {
+	known   git.Known
+	sources map[string]bool // old paths of files that a block may have been moved from
+}
+
+// seekMoved finds the files from which a block may have been moved to where a finding stands, so that their lines are
+// read too. While git still looks for renames, it goes by the change without regard to them: a renamed file is a new
+// one there, any of whose lines may have been moved.
+func (c *collector) seekMoved(early *earlyLines) (suspected, error) {
+	s := suspected{known: git.Known{Early: early, Fresh: map[string][]change.Hunk{}}}
+	if early == nil {
+		return s, nil
+	}
+	diff, lines := c.Target.Diff, c.regionLines()
+	files, listed := early.Files, diff.Listed()
+	if listed {
+		var err error
+		if files, err = diff.Files(); err != nil {
+			return s, err
+		}
+	}
+	files = slices.Clone(files)
+	for i := range files {
+		f := &files[i]
+		if f.Status != change.Added || lines[f.Path] == nil {
+			continue
+		}
+		hunks, err := c.readFresh(f.Path, lines[f.Path])
+		if err != nil {
+			return s, err
+		}
+		if hunks != nil {
+			s.known.Fresh[f.Path] = hunks
+		}
+		f.Hunks = hunks
+	}
+	if listed {
+		read, err := diff.Lines(s.known, func(f change.File) bool { return lines[f.Path] != nil })
+		if err != nil {
+			return s, err
+		}
+		s.known.Lines, files = read, read.Files
+	}
+	suspects := change.NewSuspects(c.Policy.Place)
+	for _, f := range files {
+		if at := lines[f.Path]; at != nil {
+			suspects.Add(f, at)
+		}
+	}
+	if suspects.None() {
+		return s, nil
+	}
+	s.sources = map[string]bool{}
+	return s, diff.OldTexts(listed, s.isRead, func(path string, data []byte) {
+		if suspects.MayComeFrom(data) {
+			s.sources[path] = true
+		}
+	})
+}
+
+// isRead reports whether the lines of a file were read.
+func (s suspected) isRead(path string) bool {
+	if s.known.Lines != nil {
+		return s.known.Lines.Read[path]
+	}
+	return s.known.Early.InPlace(path)
+}
+
+// regionLines are the lines of all regions of findings, by path.
+func (c *collector) regionLines() map[string][]int {
+	lines := map[string][]int{}
+	for _, r := range c.reports {
+		if r.report == nil || r.tree == nil {
+			continue
+		}
+		for _, f := range r.report.Findings {
+			for n := f.Region.Line; n > 0 && n <= f.Region.Last(); n++ {
+				lines[f.Path] = append(lines[f.Path], n)
+			}
+		}
+	}
+	return lines
+}
+
+// readFresh reads the lines of a new file, which are those of its text; nil where it has none.
+func (c *collector) readFresh(path string, named []int) ([]change.Hunk, error) {
+	text, err := c.texts.of(path)
+	if err != nil || text == nil || text.Len() == 0 {
+		return nil, err
+	}
+	hunks := []change.Hunk{{NewStart: 1, NewCount: text.Len(), Added: text.Lines()}}
+	if c.cutsTexts() {
+		c.texts.read[path] = text.Only(named)
+	}
+	return hunks, nil
+}
+
+// changes is the change as it is judged, in its three forms.
+type changes struct{ change, whole, spaced *change.Change }
+
+// readChange reads the lines of the change, as far as findings or waivers stand in its files, and settles what is touched.
+func (c *collector) readChange(s suspected, elsewhere *search, spaced bool) (changes, error) {
+	t, rules := c.Target, c.Policy.Place
+	switch {
+	case t.Kind == policy.Tree:
+		all := &change.Change{Everything: true}
+		return changes{all, all, nil}, nil
+	case t.Diff == nil:
+		all := change.New(slices.Clone(t.Patch), rules)
+		return changes{all, all, nil}, nil
+	}
+	wanted, all := c.wantedFiles()
+	lines, err := t.Diff.Lines(s.known, func(f change.File) bool {
+		return all || wanted[f.Path] || s.sources[f.Old] || len(elsewhere.found[f.Path]) > 0
+	})
+	if err != nil {
+		return changes{}, err
+	}
+	c.notices = append(c.notices, lines.Notices...)
+	made := changes{change: change.New(slices.Clone(lines.Files), rules)}
+	made.whole = made.change
+	if len(t.Others) > 0 {
+		made.whole = &change.Change{Files: slices.Clone(made.change.Files)}
+	}
+	if err := c.narrow(made.change, rules); err != nil {
+		return changes{}, err
+	}
+	if spaced && !rules.CountSpace {
+		rules.CountSpace = true
+		made.spaced = change.New(slices.Clone(lines.Files), rules)
+		if err := c.narrow(made.spaced, rules); err != nil {
+			return changes{}, err
+		}
+		made.spaced.DropTexts()
+	}
+	made.change.DropTexts()
+	if made.whole != made.change {
+		made.whole.DropTexts()
+	}
+	return made, nil
+}
+
+// wantedFiles are the files whose lines are needed; all says that every file's are.
+func (c *collector) wantedFiles() (wanted map[string]bool, all bool) {
+	wanted = map[string]bool{}
+	all = slices.ContainsFunc(c.Door.Limits, func(l policy.Limit) bool { return l.PerLines > 0 }) // and so how many lines are touched
+	for _, r := range c.reports {
+		if r.report == nil || r.tree == nil {
+			continue
+		}
+		all = all || r.tree.between != nil && !r.tree.worktree
+		for _, f := range r.report.Findings {
+			wanted[f.Path] = true
+			for _, flow := range f.Details().Flows {
+				for _, step := range flow {
+					wanted[step.Path] = c.Policy.Place.Flows || wanted[step.Path]
+				}
+			}
+		}
+	}
+	return wanted, all
+}
+
+// narrow leaves out of the change what one of the further old sides brings along.
+func (c *collector) narrow(narrowed *change.Change, rules change.Rules) error {
+	for _, other := range c.Target.Others {
+		if len(narrowed.Files) == 0 {
+			return nil
+		}
+		lines, err := other.Lines(git.Known{}, nil)
+		if err != nil {
+			return err
+		}
+		narrowed.Narrow(change.New(lines.Files, rules))
+	}
+	return nil
+}

@@ -1,0 +1,233 @@
+package evidence
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"zincdoor/internal/core/baseline"
+	"zincdoor/internal/core/change"
+	"zincdoor/internal/core/finding"
+	"zincdoor/internal/core/judge"
+	"zincdoor/internal/core/policy"
+	"zincdoor/internal/git"
+	"zincdoor/internal/report"
+	"zincdoor/internal/target"
+)
+
+// reading is one report on its way.
+type reading struct {
+	from   origin
+	state  judge.Evidence
+	report *report.Report // nil where it couldn't be read
+	files  []string       // that the linter was asked about, where it takes files
+	placed []bool         // by finding: its path is in the tree the report speaks of
+	tree   *reportTree    // nil where it speaks of an unknown one
+}
+
+func newReading(from origin) *reading {
+	return &reading{from: from, state: judge.Evidence{Name: from.name, Format: from.format, State: judge.Read, Optional: !from.needed}}
+}
+
+// fail makes the report no evidence, for the first reason that is found.
+func (r *reading) fail(state judge.State, problem string) {
+	if r.state.Sound() {
+		r.state.State, r.state.Problem = state, problem
+	}
+}
+
+// toolName is what a tool is called that doesn't name itself.
+func (r *reading) toolName() string {
+	return cmp.Or(r.from.terms.Tool, r.from.terms.Name, r.report.Format)
+}
+
+// read reads all reports, in the order of their origins. Linters are started at once, before any file is read.
+func (q Request) read(ctx context.Context, origins []origin) (all []*reading, notices []string, err error) {
+	linted, notices, err := q.runLinters(ctx, origins)
+	if err != nil {
+		return nil, nil, err
+	}
+	for i, from := range origins {
+		r := linted[i]
+		if r == nil {
+			ended := q.begin("reading " + from.name)
+			r = q.readFile(ctx, from)
+			ended()
+			if r.report != nil {
+				notices = append(notices, noticesOf(r)...)
+			}
+		}
+		all = append(all, r)
+	}
+	return all, notices, nil
+}
+
+// Rules reads the reports that are files, as far as that goes, and gives what they have of rules: findings of no more than
+// tool, rule and traits. No linter is started.
+func Rules(ctx context.Context, q Request) (all []finding.Finding, err error) {
+	origins, err := q.origins()
+	if err != nil {
+		return nil, err
+	}
+	for _, from := range origins {
+		if from.runs {
+			continue
+		}
+		if r := q.readFile(ctx, from); r.report != nil {
+			for _, f := range r.report.Findings {
+				all = append(all, finding.Finding{Tool: cmp.Or(f.Tool, r.toolName()), Rule: f.Rule, Traits: f.Traits})
+			}
+		}
+	}
+	return all, nil
+}
+
+// noticesOf is what people should know of how a report was read.
+func noticesOf(r *reading) (all []string) {
+	for _, notice := range r.report.Notices {
+		all = append(all, r.from.name+": "+notice)
+	}
+	return all
+}
+
+// readFile reads the report in a file.
+func (q Request) readFile(ctx context.Context, from origin) *reading {
+	r := newReading(from)
+	in, err := q.open(from)
+	switch {
+	case errors.Is(err, fs.ErrNotExist) && from.tree != "":
+		r.fail(judge.Missing, fmt.Sprintf("there is no %s in the work tree, where the policy looks for it; did the linter run, and write it there? Another file: --report %s=FILE", from.tree, from.terms.Name))
+		return r
+	case errors.Is(err, fs.ErrNotExist):
+		r.fail(judge.Missing, "there is no such file; did the linter run, and write it there?")
+		return r
+	case err != nil:
+		r.fail(judge.Missing, fmt.Sprintf("it can't be read: %v", errors.Unwrap(err)))
+		return r
+	}
+	defer in.Close()
+	read, err := report.Read(in, report.Form{Format: from.format, Recipe: from.recipe, Flows: q.Policy.Place.Flows})
+	switch {
+	case errors.Is(err, report.ErrMalformed):
+		r.fail(judge.Failed, fmt.Sprintf("%v; run the linter again and keep all of its output", err))
+		return r
+	case err != nil:
+		r.fail(judge.Missing, fmt.Sprintf("it can't be read: %v", err))
+		return r
+	}
+	r.report = read
+	q.assess(ctx, r, read.Clean || from.terms.Clean || from.format == policy.Diagnostics && q.Given.EmptyIsClean)
+	return r
+}
+
+// assess settles what a report is worth by its own word. One without a finding counts as an empty one where its tool is
+// known to have run, which clean says.
+func (q Request) assess(ctx context.Context, r *reading, clean bool) {
+	from, said := r.from, r.report
+	r.state.Format = said.Format
+	r.state.Findings = len(said.Findings)
+	lines := said.Format == policy.Diagnostics || from.recipe != nil && from.recipe.As == policy.PlainText
+	switch {
+	case !r.state.Sound():
+	case said.Failure != "":
+		r.fail(judge.Failed, said.Failure)
+	case said.Stopped != "" && !from.terms.Errors:
+		r.fail(judge.Failed, said.Stopped)
+	case len(said.Findings) > 0 || !lines && !said.Clean:
+	case clean:
+		r.state.State = judge.Empty
+	case from.terms.Name != "":
+		r.fail(judge.Failed, "it holds no finding, which may mean that nothing ran; where an empty file means that the tool found nothing, the policy says so with clean: empty")
+	default:
+		r.fail(judge.Failed, "it holds no finding, which may mean that nothing ran; if the tool ran and found nothing, say so: --report diagnostics=FILE --empty-is-clean")
+	}
+	q.checkTool(ctx, r)
+}
+
+// checkTool holds a report against the tool and the versions that the policy expects it from.
+func (q Request) checkTool(ctx context.Context, r *reading) {
+	terms := r.from.terms
+	for _, tool := range r.report.Tools {
+		if tool.Version == "" && len(terms.Ask) > 0 && r.state.Sound() && r.state.Version == "" {
+			var problem string
+			if r.state.Version, problem = q.askVersion(ctx, terms); problem != "" {
+				r.fail(judge.Missing, problem)
+			}
+		}
+		tool.Version = cmp.Or(tool.Version, r.state.Version)
+		r.state.Version = tool.Version
+		switch {
+		case !r.state.Sound():
+		case terms.Tool != "" && tool.Name != "" && !strings.EqualFold(terms.Tool, tool.Name):
+			r.fail(judge.Foreign, fmt.Sprintf("it comes from %s, where the policy expects %s", tool.Name, terms.Tool))
+		case terms.Version.Take(tool.Version):
+		case tool.Version == "":
+			r.fail(judge.Foreign, fmt.Sprintf("it doesn't tell the version of its tool, which the policy wants to be %s", terms.Version))
+		default:
+			r.fail(judge.Foreign, fmt.Sprintf("it comes from version %s, where the policy wants %s: run that one, or alter the policy in a change of its own first", clip(tool.Version), terms.Version))
+		}
+	}
+}
+
+// patience is how long a tool may take to tell its version.
+const patience = 20 * time.Second
+
+// askVersion asks the tool itself, by the command that the policy names, or says why it can't.
+func (q Request) askVersion(ctx context.Context, terms policy.Report) (version, problem string) {
+	if why := q.Refusal(); why != "" {
+		return "", fmt.Sprintf("its version must be asked of %q, and %s", words(terms.Ask), why)
+	}
+	ctx, cancel := context.WithTimeout(ctx, patience)
+	defer cancel()
+	cmd := exec.CommandContext(ctx, terms.Ask[0], terms.Ask[1:]...)
+	cmd.Dir, cmd.Env, cmd.WaitDelay = q.Target.Root, git.Unbound(os.Environ()), time.Second
+	out, err := cmd.Output()
+	version, _, _ = strings.Cut(strings.TrimSpace(string(out)), "\n")
+	switch {
+	case err != nil:
+		return "", fmt.Sprintf("its version can't be asked: %q: %v", words(terms.Ask), err)
+	case version == "":
+		return "", fmt.Sprintf("its version can't be asked: %q says nothing", words(terms.Ask))
+	}
+	return version, ""
+}
+
+// checkAge takes a report for foreign that the policy names and that is older than a file of a local change that its tool
+// looks at: the linter hasn't seen that yet.
+func (c *collector) checkAge(r *reading) error {
+	if r.from.tree == "" || r.from.runs || c.Target.Kind != policy.Staged && c.Target.Kind != policy.Worktree {
+		return nil
+	}
+	written, err := c.modified(r.from.tree)
+	if err != nil {
+		return nil // it was read, and is gone since
+	}
+	files, err := c.Target.Files()
+	for _, f := range files {
+		looksAt := func(c baseline.Cover) bool { return c.Matches(f.Path) }
+		if f.Status == change.Deleted || strings.HasPrefix(f.Path, policy.Folder+"/") || !slices.ContainsFunc(r.state.Covers, looksAt) {
+			continue
+		}
+		if at, err := c.modified(f.Path); err == nil && at.After(written) && !slices.Contains(r.from.terms.Files, f.Path) {
+			r.fail(judge.Foreign, fmt.Sprintf("%s was altered after it was written; run the linter again", f.Path))
+			break
+		}
+	}
+	return err
+}
+
+func (c *collector) modified(file string) (time.Time, error) {
+	info, err := os.Lstat(target.InDir(c.Target.Root, filepath.FromSlash(file)))
+	if err != nil {
+		return time.Time{}, err
+	}
+	return info.ModTime(), nil
+}

@@ -1,0 +1,319 @@
+package evidence
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+
+	"zincdoor/internal/core/change"
+	"zincdoor/internal/core/finding"
+	"zincdoor/internal/core/judge"
+	"zincdoor/internal/core/source"
+	"zincdoor/internal/git"
+	"zincdoor/internal/target"
+)
+
+// reportTree is the state of the repository that a report speaks of, and what lies between it and the judged one.
+type reportTree struct {
+	side  git.Side
+	tree  target.Tree
+	texts map[string]*source.Text
+
+	// worktree says that the report speaks of the work tree and the index is judged: files staged in part make it foreign,
+	// the others stay good.
+	worktree bool
+	// between is what differs from this state to the judged one, nil where nothing does. Of the work tree, it leads from
+	// the index to it.
+	between *change.Change
+}
+
+// close releases the tree, unless it is the judged one.
+func (t *reportTree) close(judged target.Tree) {
+	if t != nil && t.tree != judged {
+		t.tree.Close()
+	}
+}
+
+func (t *reportTree) has(path string) (bool, error) {
+	if folder, ok := t.tree.(interface{ Has(path string) bool }); ok {
+		return folder.Has(path), nil
+	}
+	text, err := t.text(path)
+	return text != nil, err
+}
+
+// text is a file's text in the report's state, nil where that has no such file.
+func (t *reportTree) text(path string) (*source.Text, error) { return readText(t.tree, t.texts, path) }
+
+// isLink reports whether a path is a symbolic link, whose text is where it leads and not what a tool read there.
+func (t *reportTree) isLink(path string) bool {
+	_, _, err := t.tree.Plain(path)
+	return errors.Is(err, git.ErrLink)
+}
+
+// findTree finds the state that a report speaks of. A report of an unknown state is foreign and gets none.
+func (c *collector) findTree(r *reading) error {
+	own := &reportTree{tree: c.Target.Tree, texts: c.texts.read}
+	if c.Target.IsPatch || r.from.runs {
+		r.tree = own
+		return nil
+	}
+	side, problem := c.stateOf(r)
+	if problem != "" {
+		r.fail(judge.Foreign, problem)
+		return nil
+	}
+	if side == c.Target.Side {
+		own.side, r.tree = side, own
+		return nil
+	}
+	t := &reportTree{side: side, texts: map[string]*source.Text{}}
+	if side == git.Worktree {
+		tree, err := c.Target.Diff.Worktree()
+		if err != nil {
+			return err
+		}
+		t.worktree, t.tree, r.tree = true, tree, t
+		return nil
+	}
+	tree, err := c.Target.Repo.Tree(side)
+	if err != nil {
+		return err
+	}
+	t.tree, r.tree = tree, t
+	t.between, err = c.between(side, c.Target.Side)
+	return err
+}
+
+// between reads all that differs between two sides, or of it what lies at the given paths.
+func (c *collector) between(old, new git.Side, paths ...string) (*change.Change, error) {
+	lines, err := c.Target.Repo.CompareLines(old, new, paths...).Lines(git.Known{}, nil)
+	if err != nil {
+		return nil, err
+	}
+	return change.New(lines.Files, change.Rules{CountSpace: true, CountMoved: true}), nil
+}
+
+// compareLocally finds what differs between the index and the work tree, as far as the report's findings and the change
+// go. Only files whose bytes differ are left to git, which knows what its conversions make of them.
+func (c *collector) compareLocally(r *reading) error {
+	paths := map[string]bool{}
+	files, err := c.Target.Files()
+	if err != nil {
+		return err
+	}
+	for _, f := range files {
+		if f.Status != change.Deleted {
+			paths[f.Path] = true
+		}
+	}
+	for i, f := range r.report.Findings {
+		if r.placed[i] {
+			paths[f.Path] = true
+		}
+	}
+	var differing []string
+	for _, path := range slices.Sorted(maps.Keys(paths)) {
+		staged, _, err := c.Target.Tree.Read(path)
+		if err != nil {
+			return err
+		}
+		onDisk, _, err := r.tree.tree.Read(path)
+		if err != nil {
+			return err
+		}
+		if !bytes.Equal(staged, onDisk) {
+			differing = append(differing, path)
+		}
+	}
+	if len(differing) == 0 {
+		return nil
+	}
+	if git.TooMany(differing) {
+		differing = nil
+	}
+	r.tree.between, err = c.between(git.Index, git.Worktree, differing...)
+	return err
+}
+
+// stateOf is the state a report was made from: the commit it names, or that the call names for it, else the work tree
+// where a local change is judged, else the judged one.
+func (c *collector) stateOf(r *reading) (side git.Side, problem string) {
+	name, t := c.Given.Commit, c.Target
+	if r.report.Commit != "" {
+		name = r.report.Commit
+	}
+	own := t.Side
+	if t.Local() {
+		own = git.Worktree
+	}
+	switch {
+	case t.OwnTreeOnly:
+		return c.stateOfPush(name)
+	case name == "":
+		return own, ""
+	}
+	commit, err := t.Repo.Commit(name)
+	if err != nil {
+		return "", fmt.Sprintf("it was made at %s, which is no commit of this repository; fetch it, or run the linter here", clip(name))
+	}
+	head := string(t.Side)
+	if t.Local() {
+		head, _ = t.Repo.Head()
+	}
+	if commit == head {
+		return own, ""
+	}
+	theirs, err := t.Repo.TreeOf(commit)
+	if err != nil {
+		return "", err.Error()
+	}
+	if ours, err := t.Repo.TreeOf(head); err == nil && ours == theirs {
+		return own, ""
+	}
+	return git.Side(commit), ""
+}
+
+// stateOfPush lets a report serve only the ref whose tree it names; one that names none is of what is checked out.
+func (c *collector) stateOfPush(name string) (side git.Side, problem string) {
+	t, of := c.Target, clip(name)
+	if name == "" {
+		name, of = "HEAD", "what is checked out here"
+	}
+	theirs, err := t.Repo.TreeOf(name)
+	if err != nil {
+		return "", fmt.Sprintf("it was made at %s, which is no commit of this repository; run the linter on what is pushed", of)
+	}
+	if ours, err := t.Repo.TreeOf(string(t.Side)); err != nil || ours != theirs {
+		return "", fmt.Sprintf("it is of %s, whose files are not those pushed to %s; run the linter on these, and name their commit with --report-commit", of, t.Subject.Ref)
+	}
+	return t.Side, ""
+}
+
+// believe checks a report against the tree it speaks of, and gives its findings on the lines of the judged state.
+func (c *collector) believe(r *reading, judged *change.Change) ([]finding.Finding, error) {
+	if r.report == nil || r.tree == nil {
+		return nil, nil
+	}
+	if err := c.verify(r); err != nil {
+		return nil, err
+	}
+	if err := c.checkAge(r); err != nil || r.state.State == judge.Foreign {
+		return nil, err
+	}
+	if r.tree.worktree {
+		if err := c.compareLocally(r); err != nil {
+			return nil, err
+		}
+	}
+	if !c.checkDistance(r, judged) {
+		return nil, nil
+	}
+	carried, lost := carry(r, judged)
+	if r.tree.tree != c.Target.Tree {
+		if err := c.fillCode(r); err != nil {
+			return nil, err
+		}
+	}
+	if lost > 0 {
+		c.notices = append(c.notices, fmt.Sprintf("%s: left out, since the judged state doesn't have their lines: %s", r.state.Name, finding.Count(lost)))
+	}
+	return carried, nil
+}
+
+// checkDistance takes a report for foreign whose state is too far from the judged one to speak for it. It is false where
+// not even what was read of it counts.
+func (c *collector) checkDistance(r *reading, judged *change.Change) bool {
+	switch t := r.tree; {
+	case t.between == nil:
+	case t.worktree:
+		if path := judged.HalfStaged(t.between); path != "" {
+			r.fail(judge.Foreign, fmt.Sprintf("%s is staged in part: the linter saw the work tree, not what will be committed; stage the rest, or set it aside with git stash --keep-index", path))
+		}
+	default:
+		if path := judged.Conflict(t.between); path != "" {
+			r.fail(judge.Foreign, fmt.Sprintf("it was made at %.12s, where %s differs from the judged state in lines that this change touches; run the linter on that state", string(t.side), path))
+			return false
+		}
+	}
+	return true
+}
+
+// carry brings a report's findings to the judged state, and counts those whose lines it doesn't have. They stay in the
+// report's slice.
+func carry(r *reading, judged *change.Change) (kept []finding.Finding, lost int) {
+	t := r.tree
+	carrier := change.Carrier{Between: t.between, Back: t.worktree}
+	kept = r.report.Findings[:0]
+	placed := r.placed[:0]
+	for i := range r.report.Findings {
+		f := &r.report.Findings[i]
+		if r.placed[i] && t.between != nil {
+			halfStaged := t.worktree && judged.File(f.Path) != nil && t.between.File(f.Path) != nil
+			if halfStaged || !carrier.Carry(f) {
+				lost++
+				continue
+			}
+		}
+		if len(kept) != i {
+			kept = append(kept, *f)
+		} else {
+			kept = kept[:i+1]
+		}
+		placed = append(placed, r.placed[i])
+	}
+	r.report.Findings, r.placed = kept, placed
+	return kept, lost
+}
+
+// verify holds the report against the text it was made from: a finding past the end of its file, or quoting code that
+// isn't there, shows that it was made from another one.
+func (c *collector) verify(r *reading) error {
+	for i := range r.report.Findings {
+		f := &r.report.Findings[i]
+		if !r.placed[i] || f.Region.Line == 0 {
+			continue
+		}
+		text, err := r.tree.text(f.Path)
+		if err != nil {
+			return err
+		}
+		if text == nil || text.IsPointer() {
+			continue
+		}
+		const again = "the report was made from another text; run the linter on this one"
+		past := f.Region.Line > text.Len()+1
+		fits := !past && source.MayQuote(text.Line(f.Region.Line), f.Snippet)
+		switch {
+		case fits || r.tree.isLink(f.Path):
+		case past:
+			r.fail(judge.Foreign, fmt.Sprintf("a finding stands at %s:%d, but the file has %d lines: %s", f.Path, f.Region.Line, text.Len(), again))
+			return nil
+		default:
+			r.fail(judge.Foreign, fmt.Sprintf("it quotes %q at %s:%d, but the line is %q: %s",
+				clip(source.Collapse(f.Snippet)), f.Path, f.Region.Line, clip(source.Collapse(text.Line(f.Region.Line))), again))
+			return nil
+		}
+	}
+	return nil
+}
+
+// fillCode gives a report's findings the code they stand on, as the judged state has it.
+func (c *collector) fillCode(r *reading) error {
+	for i := range r.report.Findings {
+		f := &r.report.Findings[i]
+		if !r.placed[i] {
+			continue
+		}
+		text, err := c.texts.of(f.Path)
+		if err != nil {
+			return err
+		}
+		if text != nil && !text.IsPointer() {
+			f.Code = text.CodeAt(f.Region.Line)
+		}
+	}
+	return nil
+}

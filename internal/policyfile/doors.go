@@ -1,0 +1,356 @@
+package policyfile
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"go.yaml.in/yaml/v4"
+
+	"zincdoor/internal/core/change"
+	"zincdoor/internal/core/finding"
+	"zincdoor/internal/core/policy"
+)
+
+func (r *reader) doors(n *yaml.Node) {
+	doors := r.fields(n, "doors")
+	if len(doors) == 0 {
+		r.complain(n, "a policy needs at least one door")
+	}
+	for _, f := range doors {
+		if under := r.under.door(f.name); under != nil {
+			*r.file.door(f.name) = r.door(f, under)
+		} else {
+			r.file.Doors = append(r.file.Doors, r.door(f, nil))
+		}
+	}
+	r.build()
+	for _, f := range doors {
+		door := r.file.door(f.name)
+		r.checkSeverities(f.key, door)
+		nameLimits(door.Limits)
+	}
+}
+
+// likeness is a door that builds on another one, and where it says so.
+type likeness struct {
+	door, base string
+	at         *yaml.Node
+}
+
+// build gives doors the limits of those they build on, before their own. A limit of their own takes the place of one of
+// the same name, acceptances of their own that of the other's.
+func (r *reader) build() {
+	done := map[string]bool{}
+	for len(r.alike) > 0 {
+		waiting := r.alike[:0:0]
+		for _, l := range r.alike {
+			base := r.file.door(l.base)
+			switch {
+			case base == nil:
+				r.complain(l.at, "door %s builds on %q, which is no door; the doors are %s", l.door, l.base, r.doorNames())
+			case !done[l.base] && slices.ContainsFunc(r.alike, func(o likeness) bool { return o.door == l.base }):
+				waiting = append(waiting, l)
+				continue
+			default:
+				r.file.door(l.door).buildOn(base)
+			}
+			done[l.door] = true
+		}
+		if len(waiting) == len(r.alike) {
+			r.complain(waiting[0].at, "door %s builds on itself", waiting[0].door)
+			return
+		}
+		r.alike = waiting
+	}
+}
+
+func (d *Door) buildOn(base *Door) {
+	own := d.Limits
+	d.Limits = nil
+	for _, limit := range base.Limits {
+		if limitNamed(values(own), limit.Value.Name) < 0 {
+			d.Limits = append(d.Limits, limit)
+		}
+	}
+	d.Limits = append(d.Limits, own...)
+	if d.Value.Acceptances == nil {
+		d.Value.Acceptances, d.Acceptances = base.Value.Acceptances, base.Acceptances
+	}
+}
+
+func (r *reader) doorNames() string {
+	var names []string
+	for _, d := range r.file.Doors {
+		names = append(names, d.Value.Name)
+	}
+	return strings.Join(names, ", ")
+}
+
+// door reads a door, laid over the inherited one of its name where there is one.
+func (r *reader) door(f field, under *Door) Door {
+	door := Door{Placed: Placed[policy.Door]{policy.Door{Name: f.name, Mode: policy.Enforce, Waivers: r.defaultWaivers()}, r.position(f.key)}}
+	if under != nil {
+		door = *under
+		door.Limits = slices.Clone(under.Limits)
+	}
+	limits := under != nil
+	var like *yaml.Node
+	is := &door.Value
+	r.mapping(f.value, keys{
+		what: "door " + f.name,
+		seen: r.origin("doors." + f.name + "."),
+		read: map[string]func(*yaml.Node){
+			"judges":  func(n *yaml.Node) { is.Judges = oneOf(r, n, "judges", policy.Kinds) },
+			"against": func(n *yaml.Node) { is.Into = r.text(n, "against") },
+			"mode": func(n *yaml.Node) {
+				is.Mode = oneOf(r, n, "mode", []policy.Mode{policy.Enforce, policy.Advise})
+				if under == nil || under.Value.Mode == policy.Advise || is.Mode == policy.Enforce {
+					return
+				}
+				if at, firm := under.firmLimit(); firm {
+					r.complain(n, "door %s can't only advise, since a limit of it is firm in %s", f.name, at)
+				}
+			},
+			"limits": func(n *yaml.Node) {
+				limits = true
+				door.Limits = r.layLimits(f.name, door.Limits, r.limits(n, f.name))
+			},
+			"mend":        func(n *yaml.Node) { is.Fix = r.boolean(n, "mend") },
+			"needs":       func(n *yaml.Node) { r.needs(n, is) },
+			"like":        func(n *yaml.Node) { like = n },
+			"waivers":     func(n *yaml.Node) { r.waivers(n, &door) },
+			"acceptances": func(n *yaml.Node) { r.acceptances(n, &door) },
+		},
+	})
+	if like != nil {
+		r.alike = append(r.alike, likeness{f.name, r.text(like, "like"), like})
+	} else if !limits {
+		r.complain(f.key, "door %s has no limits, so nothing could shut it", f.name)
+	}
+	return door
+}
+
+// mostWaivers is how many waivers a change may add where the door doesn't say.
+const mostWaivers = 3
+
+func (r *reader) defaultWaivers() policy.Waivers {
+	upto := r.policy.Levels[finding.Warning]
+	if slices.Contains(r.policy.Ladder, string(finding.Warning)) {
+		upto = string(finding.Warning)
+	}
+	return policy.Waivers{Code: true, Upto: upto, Most: mostWaivers}
+}
+
+func (r *reader) waivers(n *yaml.Node, door *Door) {
+	w := &door.Value.Waivers
+	under, at := *w, door.Waivers
+	door.Waivers = r.position(n)
+	r.mapping(n, keys{
+		what: "waivers",
+		read: map[string]func(*yaml.Node){
+			"code": func(n *yaml.Node) { w.Code = r.boolean(n, "code") },
+			"tool": func(n *yaml.Node) { w.Tool = r.boolean(n, "tool") },
+			"upto": func(n *yaml.Node) { w.Upto = r.rung(n, "upto") },
+			"most": func(n *yaml.Node) { w.Most = r.number(n, "most") },
+			"firm": func(n *yaml.Node) { w.Firm = r.boolean(n, "firm") || under.Firm },
+			"except": func(n *yaml.Node) {
+				r.mapping(n, keys{what: "except", read: map[string]func(*yaml.Node){
+					"rule": func(n *yaml.Node) { w.Rules = r.globs(n, "rule") },
+					"tag":  func(n *yaml.Node) { w.Tags = r.texts(n, "tag") },
+				}})
+			},
+		},
+	})
+	if under.Firm && !waiversWithin(*w, under, r.policy.Ladder) {
+		r.complain(n, "waivers are firm in %s and can't be loosened here", at)
+	}
+}
+
+func (r *reader) acceptances(n *yaml.Node, door *Door) {
+	under, at := door.Value.Acceptances, door.Acceptances
+	a, need := &policy.Acceptances{Need: []string{"why"}}, []string{"most"}
+	if under != nil {
+		*a, need = *under, nil
+	}
+	door.Value.Acceptances, door.Acceptances = a, r.position(n)
+	r.mapping(n, keys{
+		what: "acceptances",
+		need: need,
+		read: map[string]func(*yaml.Node){
+			"upto": func(n *yaml.Node) { a.Upto = r.rung(n, "upto") },
+			"most": func(n *yaml.Node) { a.Most = r.number(n, "most") },
+			"firm": func(n *yaml.Node) { a.Firm = r.boolean(n, "firm") || a.Firm },
+			"need": func(n *yaml.Node) {
+				a.Need = r.texts(n, "need")
+				for _, name := range a.Need {
+					if !slices.Contains(policy.Needs, name) {
+						r.complain(n, "need is a list of %s, not %q", strings.Join(policy.Needs, ", "), name)
+					}
+				}
+			},
+		},
+	})
+	if under != nil && under.Firm && !acceptancesWithin(a, under, r.policy.Ladder) {
+		r.complain(n, "acceptances are firm in %s and can't be loosened here", at)
+	}
+}
+
+// limits reads a door's own limits.
+func (r *reader) limits(n *yaml.Node, door string) (limits []Placed[policy.Limit]) {
+	list := resolve(n)
+	if list.Kind != yaml.SequenceNode || len(list.Content) == 0 {
+		r.complain(n, "limits of door %s must be a list with at least one limit", door)
+		return nil
+	}
+	for _, item := range list.Content {
+		limits = append(limits, Placed[policy.Limit]{r.limit(item), r.position(item)})
+	}
+	return limits
+}
+
+func (r *reader) limit(n *yaml.Node) policy.Limit {
+	limit := policy.Limit{Mode: policy.Enforce}
+	read := r.selector(&limit.Selector)
+	maps.Copy(read, map[string]func(*yaml.Node){
+		"name":     func(n *yaml.Node) { limit.Name = r.text(n, "name") },
+		"count":    func(n *yaml.Node) { limit.Count = oneOf(r, n, "count", policy.Counts) },
+		"severity": func(n *yaml.Node) { limit.Severity = r.rung(n, "severity") },
+		"only":     func(n *yaml.Node) { limit.Exact = r.boolean(n, "only") },
+		"place":    func(n *yaml.Node) { limit.Places = listOf(r, n, "place", places) },
+		"standing": func(n *yaml.Node) { limit.Standings = listOf(r, n, "standing", standings) },
+		"most": func(n *yaml.Node) {
+			if limit.NoGrowth = r.plain(n) == "no-growth"; !limit.NoGrowth {
+				limit.Most = r.number(n, "most")
+			}
+		},
+		"each":  func(n *yaml.Node) { limit.EachFile = oneOf(r, n, "each", []string{"file"}) == "file" },
+		"per":   func(n *yaml.Node) { limit.PerLines = r.perLines(n) },
+		"say":   func(n *yaml.Node) { limit.Say = r.text(n, "say") },
+		"mode":  func(n *yaml.Node) { limit.Mode = oneOf(r, n, "mode", []policy.Mode{policy.Enforce, policy.Advise}) },
+		"from":  func(n *yaml.Node) { limit.From = r.date(n, "from") },
+		"until": func(n *yaml.Node) { limit.Until = r.date(n, "until") },
+		"firm":  func(n *yaml.Node) { limit.Firm = r.boolean(n, "firm") },
+	})
+	r.mapping(n, keys{what: "a limit", need: []string{"count", "most"}, read: read})
+	switch {
+	case limit.Exact && limit.Severity == "":
+		r.complain(n, "only: true needs a severity")
+	case limit.NoGrowth && limit.Count != policy.CountAll:
+		r.complain(n, "most: no-growth goes with count: all, not with %s", limit.Count)
+	case limit.NoGrowth && (limit.EachFile || limit.PerLines > 0), limit.EachFile && limit.PerLines > 0:
+		r.complain(n, "no-growth, each and per don't go together: a limit has one bound")
+	case limit.From != "" && limit.Until != "" && limit.Until < limit.From:
+		r.complain(n, "until %s is before from %s, so the limit is never in force", limit.Until, limit.From)
+	case !possible(limit):
+		r.complain(n, "this limit can count nothing: %s findings never are %s", limit.Count, strings.Join(limit.Standings, " or "))
+	}
+	return limit
+}
+
+// possible reports whether any finding can be what the limit counts and have the standings that it selects.
+func possible(l policy.Limit) bool {
+	able := map[policy.Count][]string{
+		policy.CountNew: {"new", "worsened", "lapsed"}, policy.CountExpired: {"lapsed"},
+		policy.CountTouched: {"new", "inherited", "worsened", "lapsed"}, policy.CountAll: {"new", "inherited", "worsened", "lapsed", "accepted"},
+	}
+	return len(l.Standings) == 0 || slices.ContainsFunc(l.Standings, func(s string) bool { return slices.Contains(able[l.Count], s) })
+}
+
+// The words of places and standings.
+var (
+	places    = []change.Place{change.OnTouched, change.InFile, change.Elsewhere}
+	standings = []string{"new", "inherited", "accepted", "worsened", "lapsed", "waived"}
+)
+
+// perLines reads how many touched lines a bound is for, as 100-lines.
+func (r *reader) perLines(n *yaml.Node) int {
+	s := r.text(n, "per")
+	lines, err := strconv.Atoi(strings.TrimSuffix(s, "-lines"))
+	if err != nil || lines < 1 || !strings.HasSuffix(s, "-lines") {
+		r.complain(n, "per is for so many touched lines, as 100-lines, not %q", s)
+		return 0
+	}
+	return lines
+}
+
+func (r *reader) date(n *yaml.Node, what string) string {
+	s := r.text(n, what)
+	if _, err := time.Parse(time.DateOnly, s); err != nil && s != "" {
+		r.complain(n, "%s is a date like 2027-02-01, not %q", what, s)
+	}
+	return s
+}
+
+// checkSeverities complains of a door that lets a severity pass though it holds a milder one to a number: among the limits
+// that enforce by their own mode, every severity above the mildest counted one must be counted too.
+func (r *reader) checkSeverities(at *yaml.Node, door *Door) {
+	if len(r.problems) > 0 {
+		return
+	}
+	counted := map[string]bool{}
+	mildest := -1
+	for _, l := range door.Limits {
+		if l.Value.Mode == policy.Advise {
+			continue
+		}
+		for i, severity := range r.policy.Ladder {
+			if l.Value.TakesSeverity(r.policy.Ladder, severity) {
+				counted[severity] = true
+				mildest = max(mildest, i)
+			}
+		}
+	}
+	for i := range mildest {
+		if severity := r.policy.Ladder[i]; !counted[severity] {
+			r.complain(at, "door %s: no limit counts %q, though one counts the milder %q", door.Value.Name, severity, r.policy.Ladder[mildest])
+			return
+		}
+	}
+}
+
+// nameLimits gives every limit without a name one made of what it counts, and equal names a number.
+func nameLimits(limits []Placed[policy.Limit]) {
+	seen := map[string]int{}
+	for i := range limits {
+		limit := &limits[i].Value
+		if limit.Name == "" {
+			limit.Name = describe(*limit)
+		}
+		name := limit.Name
+		seen[name]++
+		if seen[name] > 1 {
+			limit.Name = fmt.Sprintf("%s %d", name, seen[name])
+		}
+	}
+}
+
+func describe(l policy.Limit) string {
+	words := []string{string(l.Count)}
+	if l.Severity != "" {
+		words = append(words, l.Severity)
+	}
+	for _, part := range []struct {
+		word string
+		list []string
+	}{{"of", l.Rules}, {"tagged", l.Tags}, {"by", l.Tools}, {"in", l.Paths}, {"for", l.Teams}, {"that are", l.Standings}} {
+		if len(part.list) > 0 {
+			words = append(words, part.word, strings.Join(part.list, ", "))
+		}
+	}
+	for _, place := range l.Places {
+		words = append(words, "at", string(place))
+	}
+	if l.EachFile {
+		words = append(words, "in each file")
+	}
+	return strings.Join(words, " ")
+}
+
+// limitNamed is the place of the limit of that name, -1 where there is none. A limit without a name is none.
+func limitNamed(limits []policy.Limit, name string) int {
+	return slices.IndexFunc(limits, func(l policy.Limit) bool { return name != "" && l.Name == name })
+}

@@ -1,0 +1,114 @@
+package policyfile
+
+import (
+	"maps"
+	"path"
+	"slices"
+	"strings"
+	"zincdoor/internal/core/house"
+	"zincdoor/internal/core/policy"
+
+	"go.yaml.in/yaml/v4"
+)
+
+func (r *reader) reports(n *yaml.Node) {
+	for _, f := range r.fields(n, "reports") {
+		if slices.Contains(policy.Formats, f.name) {
+			r.complain(f.key, "a report can't be called %q, which is a format's name", f.name)
+		}
+		if f.name == house.Tool {
+			r.complain(f.key, "a report can't be called %q, which are our own checks", f.name)
+		}
+		report := policy.Report{Name: f.name}
+		complaints := len(r.problems)
+		runKeys, orphans := r.runKeys(&report)
+		r.mapping(f.value, keys{
+			what: "report " + f.name,
+			read: with(runKeys, map[string]func(*yaml.Node){
+				"file": func(n *yaml.Node) { report.Files = r.insidePaths(n) },
+				"as": func(n *yaml.Node) {
+					report.As = r.text(n, "as")
+					r.formatNames = append(r.formatNames, named{n, []string{report.As}})
+				},
+				"tool":     func(n *yaml.Node) { report.Tool = r.text(n, "tool") },
+				"version":  func(n *yaml.Node) { report.Version = r.versions(n) },
+				"ask":      func(n *yaml.Node) { report.Ask = r.texts(n, "ask") },
+				"mend":     func(n *yaml.Node) { report.Fix = r.texts(n, "mend") },
+				"covers":   func(n *yaml.Node) { report.Covers = r.globs(n, "path") },
+				"clean":    func(n *yaml.Node) { report.Clean = oneOf(r, n, "clean", []string{"empty"}) != "" },
+				"errors":   func(n *yaml.Node) { report.Errors = oneOf(r, n, "errors", []string{"findings"}) != "" },
+				"optional": func(n *yaml.Node) { report.Optional = r.boolean(n, "optional") },
+			}),
+		})
+		if report.Run == nil && len(report.Files) == 0 && len(r.problems) == complaints {
+			r.complain(f.value, "report %s needs one of the keys file, which a linter writes before, and run, the linter to start", f.name)
+		}
+		if report.Run != nil && len(report.Files) > 1 {
+			r.complain(f.value, "a linter that is started writes one file; name its reports apart for more")
+		}
+		for _, n := range orphans() {
+			r.complain(n, "this tells how a linter is started, and there is no run that starts one")
+		}
+		if report.Clean && (report.As == policy.SARIF || report.As == "") && len(r.problems) == complaints {
+			r.complain(f.value, "clean: empty goes with as: diagnostics and a recipe for text; an empty %s is broken", policy.SARIF)
+		}
+		if len(report.Ask) > 0 && report.Version.String() == "" && len(r.problems) == complaints {
+			r.complain(f.value, "ask goes with version: it tells the version where the report doesn't")
+		}
+		r.file.Reports = append(
+			slices.DeleteFunc(r.file.Reports, func(o Placed[policy.Report]) bool { return o.Value.Name == f.name }),
+			Placed[policy.Report]{report, r.position(f.key)})
+	}
+}
+
+// with adds keys to others.
+func with[M ~map[string]V, V any](others, own M) M {
+	maps.Copy(own, others)
+	return own
+}
+
+// insidePaths reads paths that stay in the repository.
+func (r *reader) insidePaths(n *yaml.Node) []string {
+	paths := r.texts(n, "file")
+	for _, p := range paths {
+		r.checkInside(n, "file", p)
+	}
+	return paths
+}
+
+func (r *reader) checkInside(n *yaml.Node, what, s string) {
+	if path.IsAbs(s) || path.Clean(s) != s || s == "." || s == ".." || strings.HasPrefix(s, "../") || strings.Contains(s, `\`) {
+		r.complain(n, "%s must be a plain path from the repository's root, not %q", what, s)
+	}
+}
+
+func (r *reader) versions(n *yaml.Node) policy.Versions {
+	text := r.text(n, "version")
+	if text == "" {
+		return policy.Versions{}
+	}
+	v, err := policy.ParseVersions(text)
+	if err != nil {
+		r.complain(n, "version is a range like >=2.1 <3, not %q", text)
+	}
+	return v
+}
+
+// needs reads which reports a door needs. They are looked up when all of the policy is read.
+func (r *reader) needs(n *yaml.Node, door *policy.Door) {
+	for _, name := range r.texts(n, "needs") {
+		if !slices.Contains(door.Needs, name) {
+			door.Needs = append(slices.Clip(door.Needs), name)
+		}
+	}
+	r.reportNames = append(r.reportNames, named{n, door.Needs})
+}
+
+// checkReports complains of needs that no report provides.
+func (r *reader) checkReports() {
+	known := []string{house.Tool}
+	for _, report := range r.file.Reports {
+		known = append(known, report.Value.Name)
+	}
+	r.lookUp(r.reportNames, known, "no report provides what this needs: there is no %q")
+}

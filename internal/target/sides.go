@@ -1,0 +1,132 @@
+package target
+
+import (
+	"fmt"
+	"strings"
+
+	"zincdoor/internal/git"
+)
+
+// deepen is the command that brings a shallow clone all there is.
+const deepen = "git fetch --unshallow origin '+refs/heads/*:refs/remotes/origin/*'"
+
+// parents are what the next commit will have: HEAD, or the empty tree on a branch without a commit, and the commits
+// that are being merged.
+func (t *Target) parents() (first git.Side, name string, merged []git.Side, err error) {
+	commit, ok := t.Repo.Head()
+	if !ok {
+		empty, err := t.Repo.EmptyTree()
+		return git.Side(empty), "", nil, err
+	}
+	heads, err := t.Repo.MergeHeads()
+	for _, h := range heads {
+		merged = append(merged, git.Side(h))
+	}
+	return git.Side(commit), commit, merged, err
+}
+
+func (t *Target) local(side git.Side, name string) error {
+	base, commit, merged, err := t.parents()
+	if err != nil {
+		return err
+	}
+	t.PolicyAt, t.BaselineAt = []State{{Side: side, Name: name}}, []git.Side{side}
+	t.Subject.Base, t.Subject.Head = commit, string(side)
+	return t.sides(base, side, merged...)
+}
+
+func (t *Target) span(from, to string) error {
+	a, err := t.commit(from)
+	if err != nil {
+		return err
+	}
+	b, err := t.commit(to)
+	if err != nil {
+		return err
+	}
+	t.PolicyAt = []State{{Side: a, Name: from}, {Side: b, Name: OwnName, Own: true}}
+	t.BaselineAt = []git.Side{a}
+	t.Subject.Ref, t.Subject.Base, t.Subject.Head = from+".."+to, string(a), string(b)
+	return t.sides(a, b)
+}
+
+// into finds what merging the branch that is checked out into a ref would bring.
+func (t *Target) into(ref string) error {
+	target, err := t.commit(ref)
+	if err != nil {
+		return err
+	}
+	commit, ok := t.Repo.Head()
+	if !ok {
+		return fmt.Errorf("this branch has no commit yet, so there is nothing to compare with %s", ref)
+	}
+	head := git.Side(commit)
+	bases, err := t.mergeBases(target, head, ref)
+	if err != nil {
+		return err
+	}
+	t.PolicyAt = []State{{Side: target, Name: ref}, {Side: head, Name: OwnName, Own: true}}
+	t.BaselineAt = []git.Side{bases[0], target}
+	t.Subject.Ref, t.Subject.Base, t.Subject.Head = ref, string(bases[0]), commit
+	return t.sides(bases[0], head, bases[1:]...)
+}
+
+// mergeBases are the commits at which a branch left its target: at least one. In a shallow clone they count only where
+// no way to them was cut.
+func (t *Target) mergeBases(target, head git.Side, ref string) ([]git.Side, error) {
+	found, err := t.Repo.MergeBases(string(target), string(head))
+	if err != nil {
+		return nil, err
+	}
+	if t.Repo.Shallow {
+		cut, err := t.Repo.CutShort([]string{string(target), string(head)}, found)
+		if err != nil {
+			return nil, err
+		}
+		if cut || len(found) == 0 {
+			return nil, fmt.Errorf("the clone is too shallow to tell where this branch left %s; deepen it: %s", ref, deepen)
+		}
+	}
+	if len(found) == 0 {
+		return nil, fmt.Errorf("%s and HEAD have no common ancestor, so what this branch changed can't be told; name two commits with --range A..B", ref)
+	}
+	bases := make([]git.Side, len(found))
+	for i, b := range found {
+		bases[i] = git.Side(b)
+	}
+	return bases, nil
+}
+
+func (t *Target) everything(rev string) error {
+	t.PolicyAt, t.BaselineAt = []State{{Side: git.Worktree, Name: "the work tree"}}, []git.Side{git.Worktree}
+	if rev == "" {
+		t.Subject.Head = string(git.Worktree)
+		if err := t.Repo.IncludeUntracked(); err != nil {
+			return err
+		}
+		return t.sides("", git.Worktree)
+	}
+	commit, err := t.commit(rev)
+	if err != nil {
+		return err
+	}
+	if t.Repo.Bare {
+		t.PolicyAt, t.BaselineAt = []State{{Side: commit, Name: rev}}, []git.Side{commit}
+	}
+	t.Subject.Ref, t.Subject.Head = rev, string(commit)
+	return t.sides("", commit)
+}
+
+// commit resolves a name that the call gives.
+func (t *Target) commit(name string) (git.Side, error) {
+	commit, err := t.Repo.Commit(name)
+	switch {
+	case err == nil:
+		return git.Side(commit), nil
+	case t.Repo.Shallow:
+		return "", fmt.Errorf("%w; the clone is shallow, deepen it: %s", err, deepen)
+	case strings.HasPrefix(name, "-"):
+		return "", err
+	}
+	return "", fmt.Errorf("%w; git branch -a lists the branches, git fetch brings those of the other side", err)
+}
