@@ -20,8 +20,8 @@ import (
 	"testing"
 	"unicode"
 
-	"github.com/charmbracelet/x/ansi"
 	_ "github.com/owenrumney/go-sarif/v3/pkg/report/v210/sarif" // whose source holds the standard's schema
+	"github.com/rivo/uniseg"
 	"github.com/santhosh-tekuri/jsonschema/v6"
 	"golang.org/x/net/html"
 )
@@ -260,8 +260,8 @@ func TestTerminal(t *testing.T) {
 			}
 			for line := range strings.Lines(out) {
 				line = strings.TrimSuffix(line, "\n")
-				if ansi.StringWidth(line) > room && !strings.Contains(line, "zincdoor fix ") { // a command isn't broken
-					t.Errorf("%s %v: %d columns: %s", env, args, ansi.StringWidth(line), line)
+				if uniseg.StringWidth(line) > room && !strings.Contains(line, "zincdoor fix ") { // a command isn't broken
+					t.Errorf("%s %v: %d columns: %s", env, args, uniseg.StringWidth(line), line)
 				}
 				if i := strings.IndexFunc(strings.NewReplacer("潮", "", "e\u0301", "").Replace(line), func(r rune) bool { return r > unicode.MaxASCII }); env == "LC_ALL=C" && i >= 0 {
 					t.Errorf("%v: beyond ASCII: %s", args, line)

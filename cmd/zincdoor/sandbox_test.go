@@ -12,7 +12,8 @@ import (
 	"testing"
 )
 
-// program is the built program, made once for all tests.
+// program is the built program, made once for all tests: with the race detector where ZINCDOOR_RACE is set, else as it is
+// released.
 var program string
 
 func TestMain(m *testing.M) {
@@ -23,6 +24,10 @@ func TestMain(m *testing.M) {
 	program = filepath.Join(dir, "zincdoor")
 	build := exec.Command("go", "build", "-o", program, ".")
 	build.Env = append(os.Environ(), "CGO_ENABLED=0")
+	if raceBuild() {
+		build = exec.Command("go", "build", "-race", "-o", program, ".") // which needs cgo
+		build.Env = append(os.Environ(), "CGO_ENABLED=1")
+	}
 	if out, err := build.CombinedOutput(); err != nil {
 		panic(fmt.Sprintf("%v\n%s", err, out))
 	}
@@ -30,6 +35,12 @@ func TestMain(m *testing.M) {
 	os.RemoveAll(dir)
 	os.Exit(code)
 }
+
+// raceBuild reports whether the program is built with the race detector.
+func raceBuild() bool { return os.Getenv("ZINCDOOR_RACE") != "" }
+
+// raceExit is the code that a program with the race detector ends with where it found one: none of the program's own.
+const raceExit = 66
 
 // sandbox is a temporary folder, as a rule a repository, in which git knows nothing of the machine's own settings.
 type sandbox struct {
@@ -114,7 +125,11 @@ func (s *sandbox) command(name string, args ...string) (out, errs string, code i
 	if err != nil && !errors.As(err, &exit) {
 		s.Fatal(err)
 	}
-	return stdout.String(), stderr.String(), cmd.ProcessState.ExitCode()
+	code = cmd.ProcessState.ExitCode()
+	if raceBuild() && (code == raceExit || strings.Contains(stderr.String(), "WARNING: DATA RACE")) {
+		s.Fatalf("%s %s: a race\n%s", filepath.Base(name), strings.Join(args, " "), &stderr)
+	}
+	return stdout.String(), stderr.String(), code
 }
 
 // verdict is what the tests look at of a verdict/1 document.

@@ -341,6 +341,10 @@ func byID(ids []string, names []string, source string) ([]int, error) {
 	for _, id := range ids {
 		var at []int
 		for i, name := range names {
+			if name == id {
+				at = []int{i}
+				break
+			}
 			if strings.HasPrefix(name, id) && id != "" {
 				at = append(at, i)
 			}

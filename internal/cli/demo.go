@@ -9,7 +9,6 @@ import (
 	"path/filepath"
 	"strings"
 
-	"github.com/charmbracelet/x/ansi"
 	"github.com/spf13/cobra"
 
 	"zincdoor/internal/demo"
@@ -126,7 +125,7 @@ func (p *program) play(ctx context.Context, dir string) error {
 		if err := s.prepare(repo); err != nil {
 			return err
 		}
-		story := ansi.Wordwrap(fmt.Sprintf("%d. %s", i+1, s.story), storyColumns, "")
+		story := strings.Join(render.Wrap(fmt.Sprintf("%d. %s", i+1, s.story), storyColumns), "\n")
 		fmt.Fprintf(p.out, "%s\n\n$ %s\n", story, strings.Join(s.command, " "))
 		cmd := exec.CommandContext(ctx, self, s.command[1:]...)
 		cmd.Dir, cmd.Stdout, cmd.Stderr = dir, p.out, p.err

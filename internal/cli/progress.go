@@ -5,11 +5,11 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"slices"
+	"strings"
 	"sync"
 	"time"
 
-	"github.com/vbauerster/mpb/v8"
-	"github.com/vbauerster/mpb/v8/decor"
 	"golang.org/x/term"
 
 	"zincdoor/internal/app"
@@ -17,49 +17,94 @@ import (
 	"zincdoor/internal/render"
 )
 
-// patience is how long work may last before people are told of it.
+// patience is how long work may last before people are shown that it goes on.
 const patience = 500 * time.Millisecond
 
-// progress shows how far the linters are: on a terminal with a line for each of them while it works, else with one when
-// it has ended, for those that take their time.
+// frame is how long a line of progress stays as it is.
+const frame = 100 * time.Millisecond
+
+// progress shows how far the work is: on a terminal with a line that names what goes on, and goes when all has ended; else
+// with a line for each linter that took its time. Its methods may be called for several at once.
 type progress struct {
+	out  io.Writer
+	live bool // out is a terminal
+	stop chan struct{}
+	done sync.WaitGroup
+
 	mutex sync.Mutex
-	out   io.Writer
-	live  *mpb.Progress // nil where out is no terminal
-	bars  map[string]*mpb.Bar
-	began map[string]time.Time
+	began map[string]time.Time // of what goes on
+	shown bool                 // a line is on the terminal
 }
 
+// newProgress begins to show progress. It must be ended.
 func newProgress(out io.Writer) *progress {
-	p := &progress{out: out, bars: map[string]*mpb.Bar{}, began: map[string]time.Time{}}
+	p := &progress{out: out, began: map[string]time.Time{}, stop: make(chan struct{})}
 	if f, ok := out.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
-		begin := make(chan any)
-		time.AfterFunc(patience, func() { close(begin) })
-		p.live = mpb.New(mpb.WithOutput(out), mpb.WithWidth(1), mpb.WithRenderDelay(begin))
+		p.live = true
+		p.done.Go(p.draw)
 	}
 	return p
 }
 
-// tell takes a step of a linter. It may be called for several at once.
+// draw draws the line anew until it is stopped.
+func (p *progress) draw() {
+	tick := time.NewTicker(frame)
+	defer tick.Stop()
+	for turn := 0; ; turn++ {
+		select {
+		case <-p.stop:
+			return
+		case <-tick.C:
+			p.drawOnce(turn)
+		}
+	}
+}
+
+func (p *progress) drawOnce(turn int) {
+	p.mutex.Lock()
+	defer p.mutex.Unlock()
+	var parts []string
+	for name, began := range p.began {
+		if lasts := time.Since(began); lasts >= patience {
+			parts = append(parts, fmt.Sprintf("%s %s", name, lasts.Round(time.Second/10)))
+		}
+	}
+	if len(parts) == 0 && !p.shown {
+		return
+	}
+	slices.Sort(parts)
+	columns := 80
+	if f, ok := p.out.(*os.File); ok {
+		if width, _, err := term.GetSize(int(f.Fd())); err == nil && width > 0 {
+			columns = width
+		}
+	}
+	p.shown = true
+	fmt.Fprintf(p.out, "\r\x1b[K%s", render.Truncate(string(`|/-\`[turn%4])+" "+strings.Join(parts, ", "), columns-1))
+}
+
+// tell takes a step of the work.
 func (p *progress) tell(s lint.Step) {
 	p.mutex.Lock()
 	defer p.mutex.Unlock()
 	name := render.Safe(s.Name)
 	if !s.Ended {
 		p.began[name] = time.Now()
-		if p.live != nil && p.bars[name] == nil {
-			p.bars[name] = p.live.New(1, mpb.SpinnerStyle(), mpb.BarRemoveOnComplete(),
-				mpb.AppendDecorators(decor.Name(name, decor.WCSyncSpaceR), decor.Elapsed(decor.ET_STYLE_GO, decor.WCSyncSpaceR)))
-		}
 		return
 	}
-	if bar := p.bars[name]; bar != nil {
-		bar.SetCurrent(1)
-		delete(p.bars, name)
-		return
-	}
-	if s.Note != "" && time.Since(p.began[name]) >= patience {
+	took := time.Since(p.began[name])
+	delete(p.began, name)
+	if !p.live && s.Note != "" && took >= patience {
 		fmt.Fprintf(p.out, "zincdoor: %s %s\n", name, render.Safe(s.Note))
+	}
+}
+
+// end takes the line away.
+func (p *progress) end() {
+	close(p.stop)
+	p.done.Wait()
+	if p.shown {
+		fmt.Fprint(p.out, "\r\x1b[K")
 	}
 }
 
@@ -70,16 +115,4 @@ func (p *program) watched(ctx context.Context, q app.GateRequest, do func(contex
 	judged, err := do(ctx, q)
 	progress.end()
 	return judged, graded(err)
-}
-
-// end takes all lines away.
-func (p *progress) end() {
-	p.mutex.Lock()
-	for _, bar := range p.bars {
-		bar.Abort(true)
-	}
-	p.mutex.Unlock()
-	if p.live != nil {
-		p.live.Wait()
-	}
 }

@@ -40,13 +40,13 @@ func (b *Bench) run(ctx context.Context, t Task, file string) (o Outcome) {
 	case t.Stderr:
 		cmd.Stdout, cmd.Stderr = said, found
 	}
-	ownGroup(cmd)
+	group := newGroup(cmd)
 	before := take(t.File)
 	if err := cmd.Start(); err != nil {
 		return Outcome{Problem: notStarted(t.Command[0], err)}
 	}
 	err = cmd.Wait()
-	endGroup(cmd)
+	group.end()
 	o.Tail = said.lines()
 	if t.Stderr && t.File == "" {
 		o.Tail = lastLines(file)

@@ -5,9 +5,6 @@ import (
 	"strconv"
 	"strings"
 
-	"github.com/charmbracelet/lipgloss"
-	"github.com/charmbracelet/x/ansi"
-
 	"zincdoor/internal/core/finding"
 	"zincdoor/internal/core/judge"
 	"zincdoor/internal/core/source"
@@ -141,9 +138,9 @@ func where(f judge.Finding) string {
 }
 
 // wrapped prints text within the columns, each line after the lead.
-func (s *screen) wrapped(lead, text string, style lipgloss.Style) {
+func (s *screen) wrapped(lead, text string, style style) {
 	room := max(s.columns-width(lead), 20)
-	for part := range strings.SplitSeq(ansi.Wrap(text, room, " /"), "\n") {
+	for _, part := range Wrap(text, room) {
 		s.line("%s%s", lead, style.Render(part))
 	}
 }
@@ -169,17 +166,17 @@ func (s *screen) excerpt(line string, f judge.Finding) (code, marks string) {
 	}
 	code = s.fit(code, start)
 	if start > 0 {
-		code = s.cut + ansi.Cut(code, width(s.cut), width(code))
+		code = s.cut + cut(code, width(s.cut), width(code))
 	}
 	marks = strings.Repeat(" ", from-start) + "^" + strings.Repeat("~", to-from-1)
-	return code, ansi.Truncate(marks, s.columns-indent-1, "")
+	return code, truncate(marks, s.columns-indent-1, "")
 }
 
 // fit is the part of a line from a cell on that the screen has room for.
 func (s *screen) fit(code string, start int) string {
 	room := s.columns - indent - 1
 	if width(code)-start <= room {
-		return ansi.Cut(code, start, width(code))
+		return cut(code, start, width(code))
 	}
-	return ansi.Cut(code, start, start+room-width(s.cut)) + s.cut
+	return cut(code, start, start+room-width(s.cut)) + s.cut
 }

@@ -7,8 +7,6 @@ import (
 	"slices"
 	"strings"
 
-	"github.com/charmbracelet/x/ansi"
-
 	"zincdoor/internal/core/finding"
 	"zincdoor/internal/core/judge"
 	"zincdoor/internal/core/policy"
@@ -113,7 +111,7 @@ func (s *screen) here(e Explanation) {
 	}
 	s.bullet("here", fmt.Sprintf("%s in the work tree, of which, were all of it judged, %s", finding.Count(len(e.Found)), strings.Join(parts, ", ")))
 	for _, f := range e.Found[:min(len(e.Found), mostPlaces)] {
-		s.line("%s%s", strings.Repeat(" ", indent), ansi.Truncate(fmt.Sprintf("%s  %s  %s", cmp.Or(Safe(place(f.Finding)), "(no file)"), f.ID, Safe(f.Message)), s.columns-indent, s.cut))
+		s.line("%s%s", strings.Repeat(" ", indent), truncate(fmt.Sprintf("%s  %s  %s", cmp.Or(Safe(place(f.Finding)), "(no file)"), f.ID, Safe(f.Message)), s.columns-indent, s.cut))
 	}
 	if more := len(e.Found) - mostPlaces; more > 0 {
 		s.line("%sand %d more: zincdoor findings --rule %s", strings.Repeat(" ", indent), more, ShellWords([]string{Safe(e.Rule)}))

@@ -9,7 +9,6 @@ import (
 	"strings"
 
 	"github.com/aymanbagabas/go-udiff"
-	"github.com/charmbracelet/lipgloss"
 
 	"zincdoor/internal/core/finding"
 	"zincdoor/internal/core/judge"
@@ -38,9 +37,6 @@ type LeftOver struct {
 // Diff shows what a file becomes, as a unified diff.
 func Diff(w io.Writer, path string, old, new []byte) error {
 	s := &screen{look: lookFor(w), w: w}
-	for _, style := range []*lipgloss.Style{&s.zinc, &s.signal, &s.faint} {
-		*style = style.TabWidth(lipgloss.NoTabConversion)
-	}
 	name := Safe(path)
 	for line := range strings.Lines(udiff.Unified("a/"+name, "b/"+name, string(old), string(new))) {
 		line = strings.TrimSuffix(line, "\n")

@@ -10,8 +10,6 @@ import (
 	"strconv"
 	"strings"
 
-	"github.com/charmbracelet/x/ansi"
-
 	"zincdoor/internal/core/judge"
 )
 
@@ -194,7 +192,7 @@ func (l List) people(w io.Writer, all []judge.Finding, o Options) error {
 		line := fmt.Sprintf("%s  %s %s  %s", s.bold.Render(cmp.Or(Safe(place(f.Finding)), "(no file)")), s.zinc.Render(Safe(f.Severity)), Safe(f.Rule), Safe(f.Message))
 		tail := s.faint.Render("  " + strings.Join(about, ", ") + "  " + f.ID)
 		if s.live {
-			line = ansi.Truncate(line, max(s.columns-width(tail), 40), s.cut)
+			line = truncate(line, max(s.columns-width(tail), 40), s.cut)
 		}
 		return line + tail
 	})

@@ -6,14 +6,13 @@ import (
 	"strconv"
 	"strings"
 
-	"github.com/charmbracelet/lipgloss"
-	"github.com/charmbracelet/x/ansi"
 	"golang.org/x/term"
 )
 
 // look is how a terminal shows things: greys of zinc, and one colour that says what shuts the door.
 type look struct {
-	plain, bold, faint, zinc, signal lipgloss.Style
+	palette
+	plain style
 
 	touched, untouched string // the gutter beside a line of code
 	shut, open         string // the door
@@ -30,10 +29,8 @@ const (
 )
 
 func lookFor(w io.Writer) look {
-	r := lipgloss.NewRenderer(w)
 	l := look{
-		plain: r.NewStyle(), bold: r.NewStyle().Bold(true), faint: r.NewStyle().Foreground(lipgloss.Color("243")),
-		zinc: r.NewStyle().Foreground(lipgloss.Color("66")), signal: r.NewStyle().Bold(true).Foreground(lipgloss.Color("166")),
+		palette: paletteFor(w),
 		touched: "┃", untouched: "┆", shut: "▐█▌", open: "▐ ▌", full: "▪", empty: "·", cut: "…", arrow: " → ", columns: defaultColumns,
 	}
 	if !unicodeLocale() {
@@ -62,5 +59,3 @@ func unicodeLocale() bool {
 	}
 	return false
 }
-
-func width(s string) int { return ansi.StringWidth(s) }

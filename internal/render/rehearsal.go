@@ -6,8 +6,6 @@ import (
 	"io"
 	"strings"
 
-	"github.com/charmbracelet/x/ansi"
-
 	"zincdoor/internal/core/judge"
 )
 
@@ -20,7 +18,7 @@ func Rehearsals(w io.Writer, format string, all []judge.Rehearsal) error {
 	const commit, outcome = 10, 9
 	s.line("%s", s.faint.Render(fmt.Sprintf("%-*s  %-*s  %-*s  %s", commit, "commit", outcome, "now", outcome, "new", "the change, and the limits that make the difference")))
 	for _, r := range all {
-		words, styles := [2]string{"-", "-"}, [2]func(...string) string{s.faint.Render, s.faint.Render}
+		words, styles := [2]string{"-", "-"}, [2]func(string) string{s.faint.Render, s.faint.Render}
 		for i, v := range []*judge.Verdict{r.Now, r.New} {
 			if v == nil {
 				continue
@@ -32,7 +30,7 @@ func Rehearsals(w io.Writer, format string, all []judge.Rehearsal) error {
 		}
 		room := max(s.columns-commit-2*outcome-6, 20)
 		s.line("%s  %s  %s  %s", s.faint.Render(r.Commit[:commit]), styles[0](fmt.Sprintf("%-*s", outcome, words[0])),
-			styles[1](fmt.Sprintf("%-*s", outcome, words[1])), ansi.Truncate(Safe(r.Subject), room, s.cut))
+			styles[1](fmt.Sprintf("%-*s", outcome, words[1])), truncate(Safe(r.Subject), room, s.cut))
 		lead := strings.Repeat(" ", commit+2*outcome+6)
 		if r.Problem != "" {
 			s.wrapped(lead, Safe(r.Problem), s.faint)

@@ -6,8 +6,6 @@ import (
 	"slices"
 	"strings"
 
-	"github.com/charmbracelet/x/ansi"
-
 	"zincdoor/internal/core/change"
 	"zincdoor/internal/core/finding"
 	"zincdoor/internal/core/judge"
@@ -107,7 +105,7 @@ func (s *screen) oneLine(f judge.Finding) {
 	}
 	lead := fmt.Sprintf("%*s %s ", indent-2, at, s.untouched)
 	about := fmt.Sprintf("%s %s %s  %s", state, Safe(f.Severity), Safe(f.Rule), Safe(f.Message))
-	s.line("%s%s", s.faint.Render(lead), ansi.Truncate(about, max(s.columns-width(lead), 20), s.cut))
+	s.line("%s%s", s.faint.Render(lead), truncate(about, max(s.columns-width(lead), 20), s.cut))
 }
 
 func (s *screen) notices(v judge.Verdict) {
@@ -121,7 +119,7 @@ func (s *screen) notices(v judge.Verdict) {
 
 func (s *screen) bullet(word, text string) {
 	room := max(s.columns-indent, 20)
-	for i, part := range strings.Split(ansi.Wrap(text, room, " /"), "\n") {
+	for i, part := range Wrap(text, room) {
 		lead := strings.Repeat(" ", indent)
 		if i == 0 {
 			lead = fmt.Sprintf("%-*s", indent, "  "+word)
@@ -329,7 +327,7 @@ func (s *screen) limits(v judge.Verdict) {
 		if width(text)+width(advising) <= s.columns-indent {
 			text, advising = text+s.faint.Render(advising), ""
 		}
-		s.line("%s%s", style.Render(fmt.Sprintf("  %-*s", indent-2, word)), ansi.Truncate(text, s.columns-indent, s.cut))
+		s.line("%s%s", style.Render(fmt.Sprintf("  %-*s", indent-2, word)), truncate(text, s.columns-indent, s.cut))
 		if advising != "" {
 			s.wrapped(strings.Repeat(" ", indent), strings.TrimSpace(advising), s.faint)
 		}
@@ -388,11 +386,11 @@ func (s *screen) outcome(v judge.Verdict) {
 	door, word, style := s.shut, "SHUT", s.signal
 	switch v.Outcome {
 	case judge.Open:
-		door, word, style = s.open, "OPEN", s.zinc.Bold(true)
+		door, word, style = s.open, "OPEN", s.zinc.bold()
 	case judge.Unjudged:
 		word = "CANNOT JUDGE"
 	}
-	for i, part := range strings.Split(ansi.Wrap(door+" "+word+" "+reason(v), s.columns, " /"), "\n") {
+	for i, part := range Wrap(door+" "+word+" "+reason(v), s.columns) {
 		if head := door + " " + word; i == 0 && strings.HasPrefix(part, head) {
 			part = style.Render(head) + part[len(head):]
 		}

@@ -10,8 +10,6 @@ import (
 	"strconv"
 	"strings"
 
-	"github.com/charmbracelet/x/ansi"
-
 	"zincdoor/internal/core/finding"
 	"zincdoor/internal/core/policy"
 	"zincdoor/internal/core/source"
@@ -105,11 +103,14 @@ func (d *diagnostics) fixIt(raw []byte) bool {
 	return true
 }
 
+// escapes are the sequences by which a terminal shows colours, links and the like (ECMA-48, 5.4 and 8.3.89).
+var escapes = regexp.MustCompile("\x1b(?:\\[[0-?]*[ -/]*[@-~]|[\\]P^_X][^\x07\x1b]*(?:\x07|\x1b\\\\)?|[ -/]*[0-~])")
+
 // plain is a line without colour and link escapes, with valid UTF-8 and plain quotes.
 func plain(raw []byte) string {
 	text := strings.ToValidUTF8(string(raw), "\uFFFD")
 	if strings.IndexByte(text, 0x1B) >= 0 {
-		text = ansi.Strip(text)
+		text = escapes.ReplaceAllString(text, "")
 	}
 	return plainQuotes.Replace(strings.TrimRight(text, " \t\r"))
 }

@@ -22,8 +22,7 @@ func (c Carrier) Carry(f *finding.Finding) bool {
 		d.Fixes = slices.DeleteFunc(slices.Clone(d.Fixes), func(fix finding.Fix) bool {
 			for i := range fix.Edits {
 				e := &fix.Edits[i]
-				was := e.Path
-				if !c.place(&e.Path, &e.Region) || e.Offset != nil && c.Between.File(was) != nil {
+				if e.Offset != nil && c.differs(e.Path) || !c.place(&e.Path, &e.Region) {
 					return true
 				}
 			}
@@ -40,18 +39,33 @@ func (c Carrier) Carry(f *finding.Finding) bool {
 	return c.place(&f.Path, &f.Region)
 }
 
-// place brings a place to the judged state.
-func (c Carrier) place(path *string, region *finding.Region) bool {
+// file is the file that has a path in the report's state, nil where nothing of it differs.
+func (c Carrier) file(path string) *File {
 	for i := range c.Between.Files {
 		file := &c.Between.Files[i]
-		switch {
-		case c.Back && file.Path == *path:
-			return move(path, region, file.Old, file.OldLine)
-		case !c.Back && file.Old == *path:
-			return move(path, region, file.Path, file.NewLine)
+		if c.Back && file.Path == path || !c.Back && file.Old == path {
+			return file
 		}
 	}
-	return true
+	return nil
+}
+
+// differs reports whether a file's text isn't the same in both states.
+func (c Carrier) differs(path string) bool {
+	file := c.file(path)
+	return file != nil && (len(file.Hunks) > 0 || file.Opaque != "")
+}
+
+// place brings a place to the judged state.
+func (c Carrier) place(path *string, region *finding.Region) bool {
+	file := c.file(*path)
+	switch {
+	case file == nil:
+		return true
+	case c.Back:
+		return move(path, region, file.Old, file.OldLine)
+	}
+	return move(path, region, file.Path, file.NewLine)
 }
 
 func move(path *string, region *finding.Region, now string, to func(int) int) bool {

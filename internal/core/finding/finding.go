@@ -227,7 +227,16 @@ func compare(a, b *Finding) int {
 	if by := cmp.Or(strings.Compare(a.Rule, b.Rule), strings.Compare(a.Tool, b.Tool)); by != 0 {
 		return by
 	}
-	return cmp.Or(strings.Compare(a.Message, b.Message), strings.Compare(string(a.Level), string(b.Level)))
+	if by := strings.Compare(a.Message, b.Message); by != 0 {
+		return by
+	}
+	if a.Outside != b.Outside { // which are never merged
+		if b.Outside {
+			return -1
+		}
+		return 1
+	}
+	return strings.Compare(string(a.Level), string(b.Level))
 }
 
 // Merge sorts findings and makes those of the same tool, path, line, column, rule and message one, adding up their

@@ -1,7 +1,9 @@
 package finding
 
 import (
+	"fmt"
 	"slices"
+	"strings"
 	"testing"
 
 	"zincdoor/internal/core/source"
@@ -23,6 +25,62 @@ func TestMerge(t *testing.T) {
 	}
 	if m := got[1]; m.Occurrences != 3 || m.Level != Error || !slices.Equal(m.Sources, []string{"a", "b"}) {
 		t.Errorf("the merged finding is %+v", m)
+	}
+}
+
+// TestMergeKeepsApart: what lies outside the repository is another finding though all else is the same, and a suppression
+// is of the one finding it was made for.
+func TestMergeKeepsApart(t *testing.T) {
+	inside := at("core/tide.c", 4, "hides")
+	outside := inside
+	outside.Outside = true
+	suppressed := inside
+	suppressed.Suppressed = true
+	for _, c := range []struct {
+		name string
+		all  []Finding
+		want string // occurrences of each, with what it is
+	}{
+		{"inside and outside in turn", []Finding{inside, outside, inside, outside}, "2 2o"},
+		{"outside first", []Finding{outside, inside}, "1 1o"},
+		{"one of two suppressed", []Finding{suppressed, inside}, "2"},
+		{"both suppressed", []Finding{suppressed, suppressed}, "2s"},
+	} {
+		var got []string
+		for _, f := range Merge(c.all) {
+			text := fmt.Sprint(f.Occurrences)
+			if f.Outside {
+				text += "o"
+			}
+			if f.Suppressed {
+				text += "s"
+			}
+			got = append(got, text)
+		}
+		if text := strings.Join(got, " "); text != c.want {
+			t.Errorf("%s: %s, want %s", c.name, text, c.want)
+		}
+	}
+}
+
+// TestNamesOfEqualBeginnings: keys that begin alike have names of their own all the same.
+func TestNamesOfEqualBeginnings(t *testing.T) {
+	key := func(differs int) (k [32]byte) {
+		for i := range k {
+			k[i] = 0xAB
+		}
+		if differs < len(k) {
+			k[differs] = 0xCD
+		}
+		return k
+	}
+	names := namesOf([][32]byte{key(6), key(7), key(31), key(32), key(6)})
+	seen := map[string]bool{}
+	for i, name := range names {
+		if seen[name] || len(name) < 10 {
+			t.Errorf("name %d of %v is short or taken", i, names)
+		}
+		seen[name] = true
 	}
 }
 

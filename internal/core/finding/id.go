@@ -14,13 +14,16 @@ const idLength = 10 // hexadecimal digits; longer only where two findings would 
 // IDs gives every finding a short name, in the order of the slice, which must be sorted by Order. The name is a hash
 // of tool, rule, path, message, line text and ordinal among equals: the same in every verdict of the same tree,
 // whatever line the finding stands on.
-func IDs(findings []Finding) []string {
-	ids := make([]string, len(findings))
-	equals := make(map[uint64]int32, len(findings))
-	taken := make(map[uint64]bool, len(findings)) // names of the usual length, as numbers
+func IDs(findings []Finding) []string { return namesOf(keys(findings)) }
+
+// namesOf gives every key a name of its own: its beginning, and of equal keys that of another one.
+func namesOf(keys [][sha256.Size]byte) []string {
+	ids := make([]string, len(keys))
+	equals := make(map[uint64]int32, len(keys))
+	taken := make(map[uint64]bool, len(keys)) // names of the usual length, as numbers
 	longer := map[string]bool{}
 	var parts []byte
-	for i, key := range keys(findings) {
+	for i, key := range keys {
 		var full [sha256.Size]byte
 		short := binary.BigEndian.Uint64(key[:])
 		ordinal := equals[short]

@@ -200,7 +200,7 @@ func columnAt(data []byte, from, end, column int, unit source.Columns) (int, boo
 func resolveOffset(data []byte, e finding.Edit, unit source.Columns) (Piece, error) {
 	o := e.Offset
 	if o.Bytes {
-		if o.At < 0 || o.Length < 0 || o.At+o.Length > len(data) {
+		if o.At < 0 || o.Length < 0 || o.At > len(data) || o.Length > len(data)-o.At { // a sum might overflow
 			return Piece{}, fmt.Errorf("byte %d: %w", o.At, ErrPlace)
 		}
 		return Piece{o.At, o.At + o.Length, e.Text}, nil

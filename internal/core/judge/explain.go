@@ -104,14 +104,20 @@ func (e *Explanation) sample(p *policy.Policy, texts RuleTexts) (sample finding.
 
 // named is the finding that the beginning of an id names, nil where none is.
 func (v *Verdict) named(name string) (*Finding, error) {
-	var found *Finding
+	var found []*Finding
 	for i := range v.Findings {
-		if strings.HasPrefix(v.Findings[i].ID, name) {
-			if found != nil {
-				return nil, fmt.Errorf("%q is the beginning of several ids; write more of it", name)
-			}
-			found = &v.Findings[i]
+		switch f := &v.Findings[i]; {
+		case f.ID == name:
+			return f, nil
+		case strings.HasPrefix(f.ID, name):
+			found = append(found, f)
 		}
 	}
-	return found, nil
+	switch len(found) {
+	case 0:
+		return nil, nil
+	case 1:
+		return found[0], nil
+	}
+	return nil, fmt.Errorf("%q is the beginning of several ids; write more of it", name)
 }

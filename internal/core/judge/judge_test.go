@@ -10,6 +10,7 @@ import (
 	"zincdoor/internal/core/finding"
 	"zincdoor/internal/core/policy"
 	"zincdoor/internal/core/source"
+	"zincdoor/internal/core/waiver"
 	"zincdoor/internal/policyfile"
 )
 
@@ -162,5 +163,82 @@ func TestGone(t *testing.T) {
 	}
 	if fmt.Sprint(got) != "[core/tide.c lost.c]" {
 		t.Errorf("gone: %v, want what sound evidence covers, and the lost file", got)
+	}
+}
+
+// TestAcceptedByTheChange: what a change may accept for itself, how bad it may be, and how many.
+func TestAcceptedByTheChange(t *testing.T) {
+	found := at(3, finding.Warning)
+	entry := baseline.EntryFor(found, "warning")
+	until := func(day string) baseline.Entry {
+		e := entry
+		e.Until, e.Why = day, baseline.Debt
+		return e
+	}
+	for _, c := range []struct {
+		name        string
+		acceptances *policy.Acceptances
+		entry       baseline.Entry
+		want        string // standing, honoured, the limit's count and whether it holds
+	}{
+		{"the door honours none", nil, entry, "new false"},
+		{"as bad as is allowed", &policy.Acceptances{Upto: "warning", Most: 1}, entry, "accepted true 1 true"},
+		{"worse than is allowed", &policy.Acceptances{Upto: "note", Most: 1}, entry, "new false 0 true"},
+		{"any severity", &policy.Acceptances{Most: 1}, entry, "accepted true 1 true"},
+		{"more than is allowed", &policy.Acceptances{}, entry, "accepted true 1 false"},
+		{"without what is asked for", &policy.Acceptances{Most: 1, Need: []string{"until"}}, entry, "new false 0 true"},
+		{"on its last day", &policy.Acceptances{Most: 1, Need: []string{"why", "until"}}, until("2026-11-23"), "accepted true 1 true"},
+		{"a day later", &policy.Acceptances{Most: 1}, until("2026-11-22"), "lapsed true 1 true"},
+		{"for another finding", &policy.Acceptances{Most: 1}, baseline.EntryFor(at(9, finding.Warning), "warning"), "new false 1 false"},
+	} {
+		p, door := doorOf(t, "enforce", noError)
+		door.Acceptances = c.acceptances
+		v := Judge(Input{
+			Change: change.New([]change.File{tide}, change.Rules{}), Findings: []finding.Finding{found}, Evidence: []Evidence{readIt}, Policy: p, Door: door, Today: "2026-11-23",
+			Added: []baseline.Addition{{Entry: c.entry}},
+		})
+		got := fmt.Sprint(v.Findings[0].Standing, " ", v.Acceptances[0].Honoured)
+		if l := v.Limits[len(v.Limits)-1]; l.Counted == Acceptances {
+			got += fmt.Sprint(" ", l.Found, " ", l.Held)
+		}
+		if got != c.want {
+			t.Errorf("%s: %s, want %s", c.name, got, c.want)
+		}
+	}
+}
+
+// TestRefreshedEntry: an entry that notes anew where an accepted finding stands is no acceptance of the change's.
+func TestRefreshedEntry(t *testing.T) {
+	old := baseline.EntryFor(at(3, finding.Warning), "warning")
+	old.Line, old.Message = 2, "line 3"
+	fresh := baseline.EntryFor(at(3, finding.Warning), "warning")
+	p, door := doorOf(t, "enforce", noError)
+	door.Acceptances = &policy.Acceptances{}
+	v := Judge(Input{
+		Change: change.New([]change.File{tide}, change.Rules{}), Findings: []finding.Finding{at(3, finding.Warning)}, Evidence: []Evidence{readIt}, Policy: p, Door: door,
+		Baseline: &baseline.Baseline{Entries: []baseline.Entry{old}}, Added: []baseline.Addition{{Entry: fresh, Was: &old}},
+	})
+	if v.Outcome != Open || len(v.Acceptances) != 0 || v.Findings[0].Standing != Accepted {
+		t.Errorf("%s, acceptances %+v, standing %s", v.Outcome, v.Acceptances, v.Findings[0].Standing)
+	}
+}
+
+// TestWaiversAreMatchedOnce: findings about waivers come among the others, and each waiver still sets its own finding aside.
+func TestWaiversAreMatchedOnce(t *testing.T) {
+	made := func(line, target int, reason string) waiver.Waiver {
+		return waiver.Waiver{Path: tide.Path, Line: line, Target: target, Rules: []string{"-Wshadow"}, Reason: reason}
+	}
+	p, door := doorOf(t, "enforce", noError)
+	v := Judge(Input{
+		Change: change.New([]change.File{tide}, change.Rules{}), Findings: []finding.Finding{at(3, finding.Warning), at(9, finding.Warning)}, Evidence: []Evidence{readIt}, Policy: p, Door: door,
+		Waivers: []waiver.Waiver{made(2, 3, "measured"), made(5, 6, "nothing stands there"), made(9, 9, "")},
+	})
+	var got []string
+	for _, f := range v.Findings {
+		got = append(got, fmt.Sprintf("%d %s %s", f.Region.Line, f.Tool, f.Standing))
+	}
+	want := "3 gcc waived, 5 zincdoor inherited, 9 gcc inherited, 9 zincdoor inherited"
+	if text := strings.Join(got, ", "); text != want || len(v.Waivers) != 1 || v.Waivers[0].Line != 2 || v.Waivers[0].Findings[0] != v.Findings[0].ID {
+		t.Errorf("got  %s, waivers %+v\nwant %s", text, v.Waivers, want)
 	}
 }

@@ -206,3 +206,34 @@ func TestRecogniseWithTheChange(t *testing.T) {
 		}
 	}
 }
+
+// TestCopiedFingerprint: a fingerprint that a tool gave to a copy in another file takes no accepted entry, as long as the
+// entry's own line is there; nor does one on another line of the change.
+func TestCopiedFingerprint(t *testing.T) {
+	print := finding.OnePrint("tool/v1", "4f1a")
+	at := func(path string, line int, text string) finding.Finding {
+		return finding.Finding{Tool: "gauge", Rule: "deep", Path: path, Message: "too deep", Region: finding.Region{Line: line}, Code: source.Code{Text: text, Alike: 1}, Prints: print}
+	}
+	entry := baseline.EntryFor(at("core/tide.c", 1, "deep(h);"), "warning")
+	old := source.New([]byte("deep(h);\n"))
+	texts := func(path string) *source.Text { return old }
+	for _, c := range []struct {
+		name  string
+		files []change.File
+		found finding.Finding
+		want  int
+	}{
+		{"the line itself", nil, at("core/tide.c", 1, "deep(h);"), 0},
+		{"a copy in a new file", []change.File{{Path: "core/copy.c", Status: change.Added, Hunks: []change.Hunk{{NewStart: 1, NewCount: 1, Added: []string{"deep(h);"}}}}}, at("core/copy.c", 1, "deep(h);"), None},
+		{"a copy in a file that was there", []change.File{{Path: "fares/a.c", Old: "fares/a.c", Status: change.Modified, Hunks: []change.Hunk{{OldStart: 3, NewStart: 4, NewCount: 1, Added: []string{"deep(h);"}}}}}, at("fares/a.c", 4, "deep(h);"), None},
+		{"moved to another file", []change.File{
+			{Path: "core/tide.c", Old: "core/tide.c", Status: change.Deleted, Hunks: []change.Hunk{{OldStart: 1, OldCount: 1, Removed: []string{"deep(h);"}}}},
+			{Path: "fares/a.c", Old: "fares/a.c", Status: change.Modified, Hunks: []change.Hunk{{OldStart: 3, NewStart: 4, NewCount: 1, Added: []string{"deep(h);"}}}},
+		}, at("fares/a.c", 4, "deep(h);"), 0},
+	} {
+		view := View{Change: change.New(c.files, change.Rules{}), OldText: texts, NewText: texts, Missing: func(path string) bool { return false }}
+		if got := Recognise([]finding.Finding{c.found}, []baseline.Entry{entry}, view).EntryOf[0]; got != c.want {
+			t.Errorf("%s: %d, want %d", c.name, got, c.want)
+		}
+	}
+}

@@ -69,3 +69,43 @@ func TestOffset(t *testing.T) {
 		}
 	}
 }
+
+// TestIsPointer: what stands for a large file kept elsewhere names its version, its hash and its size.
+func TestIsPointer(t *testing.T) {
+	const version, hash, size = "version https://brackwater.example/large/1\n", "oid sha256:4d7a214614ab2935c943f9e0ff69d22eadbb8f32b1258daaa5e2ca24d17e2393\n", "size 12345\n"
+	for _, c := range []struct {
+		name, text string
+		want       bool
+	}{
+		{"whole", version + hash + size, true},
+		{"with more", version + "ext-0-pack sha256:1\n" + hash + size, true},
+		{"no version", hash + size + "x\n", false},
+		{"no hash", version + size + "x 1\n", false},
+		{"no size", version + hash + "x 1\n", false},
+		{"a text about one", "see:\n" + version + hash + size, false},
+	} {
+		if got := New([]byte(c.text)).IsPointer(); got != c.want {
+			t.Errorf("%s: %v", c.name, got)
+		}
+	}
+}
+
+// TestMayQuote: a quotation speaks against a line only where its words surely would stand in it.
+func TestMayQuote(t *testing.T) {
+	for _, c := range []struct {
+		line, snippet string
+		want          bool
+	}{
+		{"int h = depth();", "depth()", true},
+		{"\tint  h = depth();", "int h = depth();", true},
+		{"int h = depth();", "", true},
+		{"int h = depth();", "int width = 4;", false},
+		{"int h = depth();", "int w...", true},    // shortened
+		{"int h = 潮();", "int h = tide();", true}, // each tool writes such text in its own way
+		{"int h = depth();", "int\x01h", true},
+	} {
+		if got := MayQuote(c.line, c.snippet); got != c.want {
+			t.Errorf("%q of %q: %v", c.snippet, c.line, got)
+		}
+	}
+}

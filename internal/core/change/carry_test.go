@@ -1,0 +1,106 @@
+package change
+
+import (
+	"fmt"
+	"testing"
+
+	"zincdoor/internal/core/finding"
+)
+
+// inserted is a file that got two lines after its line 2, and whose line 5 was altered; it was called old.c.
+var inserted = File{Path: "new.c", Old: "old.c", Status: Renamed, Hunks: []Hunk{
+	{OldStart: 2, NewStart: 3, NewCount: 2, Added: []string{"x", "y"}},
+	{OldStart: 5, OldCount: 1, NewStart: 7, NewCount: 1, Removed: []string{"a"}, Added: []string{"b"}},
+}}
+
+func TestCarry(t *testing.T) {
+	between := New([]File{inserted, {Path: "gone.c", Old: "gone.c", Status: Deleted, Hunks: []Hunk{{OldStart: 1, OldCount: 3, Removed: []string{"a", "b", "c"}}}}}, Rules{CountSpace: true, CountMoved: true})
+	for _, c := range []struct {
+		name string
+		back bool
+		path string
+		line int
+		want string
+	}{
+		{"before the insertion", false, "old.c", 2, "new.c:2"},
+		{"after it", false, "old.c", 4, "new.c:6"},
+		{"an altered line", false, "old.c", 5, "lost"},
+		{"a file without a line", false, "old.c", 0, "new.c:0"},
+		{"a file that is gone", false, "gone.c", 2, "lost"},
+		{"another file", false, "core/tide.c", 9, "core/tide.c:9"},
+		{"back", true, "new.c", 6, "old.c:4"},
+		{"back from an added line", true, "new.c", 3, "lost"},
+	} {
+		f := finding.Finding{Path: c.path, Region: finding.Region{Line: c.line, EndLine: c.line}}
+		got := "lost"
+		if (Carrier{Between: between, Back: c.back}).Carry(&f) {
+			got = fmt.Sprintf("%s:%d", f.Path, f.Region.Line)
+			if f.Region.EndLine != f.Region.Line {
+				got += fmt.Sprint(" to ", f.Region.EndLine)
+			}
+		}
+		if got != c.want {
+			t.Errorf("%s: %s, want %s", c.name, got, c.want)
+		}
+	}
+}
+
+// TestCarryDetails: a fix whose place is gone goes alone, one by offset with the file that differs, and a step of a flow
+// loses its line.
+func TestCarryDetails(t *testing.T) {
+	between := New([]File{inserted}, Rules{CountSpace: true, CountMoved: true})
+	edit := func(path string, line int, offset *finding.Offset) finding.Fix {
+		return finding.Fix{Edits: []finding.Edit{{Path: path, Region: finding.Region{Line: line}, Offset: offset}}}
+	}
+	fixes := []finding.Fix{edit("old.c", 4, nil), edit("old.c", 5, nil), edit("old.c", 1, &finding.Offset{At: 3}), edit("other.c", 1, &finding.Offset{At: 3})}
+	f := finding.Finding{Path: "old.c", Region: finding.Region{Line: 1}, More: &finding.Details{
+		Fixes: fixes, Flows: [][]finding.Remark{{{Path: "old.c", Region: finding.Region{Line: 5}}, {Path: "old.c", Region: finding.Region{Line: 4}}}},
+	}}
+	if !(Carrier{Between: between}).Carry(&f) {
+		t.Fatal("the finding is lost")
+	}
+	if n := len(f.More.Fixes); n != 2 || f.More.Fixes[0].Edits[0].Region.Line != 6 || f.More.Fixes[1].Edits[0].Path != "other.c" {
+		t.Errorf("%d fixes are left: %+v", n, f.More.Fixes)
+	}
+	if flow := f.More.Flows[0]; flow[0].Region.Line != 0 || flow[1].Region.Line != 6 {
+		t.Errorf("the flow is %+v", flow)
+	}
+}
+
+// TestConflict: a report of another state speaks for the judged one unless a line that the change touches differs.
+func TestConflict(t *testing.T) {
+	touched := func(path string, line int) *Change {
+		return New([]File{{Path: path, Old: path, Status: Modified, Hunks: []Hunk{{OldStart: line, OldCount: 1, NewStart: line, NewCount: 1, Removed: []string{"a"}, Added: []string{"b"}}}}}, Rules{})
+	}
+	binary := &Change{Files: []File{{Path: "core/tide.c", Old: "core/tide.c", Status: Modified, Opaque: "binary"}}}
+	added := New([]File{{Path: "core/tide.c", Status: Added, Hunks: []Hunk{{NewStart: 1, NewCount: 1, Added: []string{"b"}}}}}, Rules{})
+	for _, c := range []struct {
+		name            string
+		judged, between *Change
+		want            string
+	}{
+		{"another file", touched("core/tide.c", 3), touched("fares/fare.go", 3), ""},
+		{"another line", touched("core/tide.c", 3), touched("core/tide.c", 9), ""},
+		{"the same line", touched("core/tide.c", 3), touched("core/tide.c", 3), "core/tide.c"},
+		{"lines that can't be known", touched("core/tide.c", 3), binary, "core/tide.c"},
+		{"a file that wasn't there", touched("core/tide.c", 3), added, "core/tide.c"},
+		{"everything is judged", &Change{Everything: true}, touched("core/tide.c", 3), "core/tide.c"},
+	} {
+		if got := c.judged.Conflict(c.between); got != c.want {
+			t.Errorf("%s: %q, want %q", c.name, got, c.want)
+		}
+	}
+	if got := touched("core/tide.c", 3).HalfStaged(touched("core/tide.c", 9)); got != "core/tide.c" {
+		t.Errorf("half staged: %q", got)
+	}
+}
+
+// TestDropTexts: forgetting the lines of a change leaves those it was made of as they are.
+func TestDropTexts(t *testing.T) {
+	file := inserted
+	c := New([]File{file}, Rules{})
+	c.DropTexts()
+	if c.Files[0].Hunks[0].Added != nil || file.Hunks[0].Added == nil {
+		t.Error("lines are kept, or lost to others")
+	}
+}
