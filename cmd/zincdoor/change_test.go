@@ -169,6 +169,35 @@ func TestSettingsChangeNothing(t *testing.T) {
 	}
 }
 
+// TestMonitorNeverRuns: a program that the repository names to watch its files is started at no door.
+func TestMonitorNeverRuns(t *testing.T) {
+	s := repository(t)
+	s.write("core/tide.c", lines(10))
+	first := s.commit("one")
+	s.git("branch", "base")
+	s.write("core/tide.c", altered)
+	second := s.commit("two")
+	s.write("core/tide.c", altered+"more;\n")
+	s.git("add", "-A")
+	s.write("core/gauge.c", "new\n")
+	s.write(".git/report.txt", aboutAltered)
+	s.write(".git/monitor", "#!/bin/sh\ntouch \""+filepath.Join(s.dir, ".git", "it-ran")+"\"\n")
+	if err := os.Chmod(filepath.Join(s.dir, ".git/monitor"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	s.git("config", "core.fsmonitor", filepath.Join(s.dir, ".git", "monitor"))
+	s.stdin = fmt.Sprintf("refs/heads/main %s refs/heads/main %s\n", second, first)
+	for _, args := range [][]string{
+		{"gate", "--staged"}, {"gate", "--worktree"}, {"gate", "--against", "base"}, {"gate", "--range", "base..main"}, {"gate", "--push"}, {"gate", "--tree"}, {"gate", "--tree", "base"},
+		{"findings"}, {"baseline", "take"}, {"baseline", "sweep"}, {"fix"}, {"explain", "-Wodd"},
+	} {
+		s.run(append(args, "--report", ".git/report.txt")...)
+		if _, err := os.Stat(filepath.Join(s.dir, ".git", "it-ran")); err == nil {
+			t.Fatalf("zincdoor %s started it", strings.Join(args, " "))
+		}
+	}
+}
+
 // TestUnknownLines: where lines can't be known, the whole file counts as touched, and the verdict says why.
 func TestUnknownLines(t *testing.T) {
 	pointer := func(n int) string {

@@ -94,7 +94,14 @@ func TestFit(t *testing.T) {
 	if _, errs, code := s.run("fit", "--report", "other.txt"); code != 3 || !strings.Contains(errs, "was altered since") {
 		t.Errorf("over an altered hook: exit code %d, %s", code, errs)
 	}
+	s.git("config", "zincdoor.run", "true")
+	for key, value := range map[string]string{"zincdoor.note": "theirs", "merge.zincdoor.name": "theirs"} {
+		s.git("config", key, value)
+	}
 	out, _, code = s.run("fit", "--remove")
+	if got := s.git("config", "--local", "--get-regexp", "zincdoor"); got != "zincdoor.note theirs\nmerge.zincdoor.name theirs" && got != "merge.zincdoor.name theirs\nzincdoor.note theirs" {
+		t.Errorf("removal left of the configuration\n%s", got)
+	}
 	if code != 0 || !strings.Contains(out, "pre-push was altered since, and stays") || !strings.Contains(out, "put back") {
 		t.Errorf("removal: exit code %d\n%s", code, out)
 	}

@@ -100,7 +100,7 @@ func (p *program) runFit(ctx context.Context, flags fitFlags) error {
 	if err != nil {
 		return err
 	}
-	p.tellPlan(dir, files, flags.dry)
+	p.showPlan(dir, files, flags.dry)
 	if call.House && len(starts) == 0 && slices.ContainsFunc(files, func(f fit.File) bool { return f.What == "policy" && !f.Written }) {
 		fmt.Fprintln(p.out, "No linter is named, so changes are judged by the door's own checks alone; name one in the policy (run: or file: under reports:)")
 	}
@@ -115,10 +115,10 @@ func (p *program) runFit(ctx context.Context, flags fitFlags) error {
 			return unjudged{err}
 		}
 	}
-	if err := p.offerRun(repo, starts, flags); err != nil {
+	if err := p.askToRun(repo, starts, flags); err != nil {
 		return unjudged{err}
 	}
-	return p.offerBaseline(ctx, place, flags)
+	return p.askForBaseline(ctx, place, flags)
 }
 
 // startedBy lists the reports of the hooks' doors whose linters a gate starts.
@@ -145,8 +145,8 @@ func programs(reports []policy.Report) string {
 	return all.String()
 }
 
-// offerRun lets linters be started where the call or the person at the terminal says so.
-func (p *program) offerRun(repo *git.Repo, starts []policy.Report, flags fitFlags) error {
+// askToRun lets linters be started where the call or the person at the terminal says so.
+func (p *program) askToRun(repo *git.Repo, starts []policy.Report, flags fitFlags) error {
 	if len(starts) == 0 || repo.RunsHere() {
 		return nil
 	}
@@ -226,7 +226,7 @@ func fitCall(repo *git.Repo, place fit.Place, doors *policy.Policy, flags fitFla
 	call.House = noLinter(flags)
 	for hook, name := range call.Doors {
 		door, _ := doors.Door(name)
-		call.Mends = call.Mends || hook == fit.Commit && door.Fix
+		call.Fixes = call.Fixes || hook == fit.Commit && door.Fix
 	}
 	if len(flags.reports) == 0 && lacksReports(doors, call) {
 		return call, fmt.Errorf("a hook needs something to judge by: name the reports that your linters write, as in --report build/warnings.txt, or name them or the linters in the policy; or fit the policy alone with --hook none")
@@ -323,7 +323,7 @@ func near(dir, path string) string {
 	return render.Safe(path)
 }
 
-func (p *program) tellPlan(dir string, files []fit.File, dry bool) {
+func (p *program) showPlan(dir string, files []fit.File, dry bool) {
 	verb := "written"
 	if dry {
 		verb = "would be written"
@@ -348,8 +348,8 @@ func indented(text string) string {
 	return "    " + strings.ReplaceAll(strings.TrimSuffix(text, "\n"), "\n", "\n    ") + "\n"
 }
 
-// offerBaseline takes the present findings as accepted where the call or the person at the terminal says so.
-func (p *program) offerBaseline(ctx context.Context, place fit.Place, flags fitFlags) error {
+// askForBaseline takes the present findings as accepted where the call or the person at the terminal says so.
+func (p *program) askForBaseline(ctx context.Context, place fit.Place, flags fitFlags) error {
 	if place.Root == "" || len(flags.reports) == 0 {
 		return nil
 	}

@@ -91,7 +91,7 @@ func (p *program) takeBack(ctx context.Context) error {
 
 func (p *program) runFix(ctx context.Context, q app.GateRequest, flags fixFlags) error {
 	progress := newProgress(p.err)
-	q.Tell = progress.tell
+	q.Tell = progress.show
 	f, err := app.OpenFix(ctx, app.FixRequest{GateRequest: q, Broken: flags.broken, All: flags.all, ByDoor: flags.byDoor, Takes: flags.choose.takesBy})
 	progress.end()
 	if err != nil || f == nil {

@@ -146,10 +146,10 @@ func (p *program) listJSON(k *kept, chosen []int) error {
 }
 
 func (p *program) listText(k *kept, chosen []int, group string) error {
-	lapsed := 0
+	expired := 0
 	for _, i := range chosen {
 		if k.Entries[i].Expired(k.today) {
-			lapsed++
+			expired++
 		}
 	}
 	if group != "" {
@@ -171,7 +171,7 @@ func (p *program) listText(k *kept, chosen []int, group string) error {
 			fmt.Fprintln(p.out)
 		}
 	}
-	fmt.Fprintf(p.out, "%s of %d in %s, %d lapsed\n", app.CountEntries(len(chosen)), len(k.Entries), k.name, lapsed)
+	fmt.Fprintf(p.out, "%s of %d in %s, %d lapsed\n", app.CountEntries(len(chosen)), len(k.Entries), k.name, expired)
 	return nil
 }
 

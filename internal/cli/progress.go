@@ -83,8 +83,8 @@ func (p *progress) drawOnce(turn int) {
 	fmt.Fprintf(p.out, "\r\x1b[K%s", render.Truncate(string(`|/-\`[turn%4])+" "+strings.Join(parts, ", "), columns-1))
 }
 
-// tell takes a step of the work.
-func (p *progress) tell(s lint.Step) {
+// show takes a step of the work.
+func (p *progress) show(s lint.Step) {
 	p.mutex.Lock()
 	defer p.mutex.Unlock()
 	name := render.Safe(s.Name)
@@ -111,7 +111,7 @@ func (p *progress) end() {
 // watched does what a request asks for, and shows meanwhile what takes its time.
 func (p *program) watched(ctx context.Context, q app.GateRequest, do func(context.Context, app.GateRequest) ([]*app.Judged, error)) ([]*app.Judged, error) {
 	progress := newProgress(p.err)
-	q.Tell = progress.tell
+	q.Tell = progress.show
 	judged, err := do(ctx, q)
 	progress.end()
 	return judged, graded(err)

@@ -72,7 +72,7 @@ Exit code 1 where nothing could be read, 2 where the file is broken.`,
 			if said.Failure != "" || said.Stopped != "" {
 				p.code = exitShut
 			}
-			return p.tellReport(said, read.Policy, first)
+			return p.showReport(said, read.Policy, first)
 		},
 	}
 	f := cmd.Flags()
@@ -83,8 +83,8 @@ Exit code 1 where nothing could be read, 2 where the file is broken.`,
 	return cmd
 }
 
-// tellReport shows what was read of a report.
-func (p *program) tellReport(report *report.Report, by *policy.Policy, first int) error {
+// showReport shows what was read of a report.
+func (p *program) showReport(report *report.Report, by *policy.Policy, first int) error {
 	for i, f := range report.Findings {
 		if i == first {
 			break
@@ -129,7 +129,7 @@ func fieldsOf(f finding.Finding, by *policy.Policy) [][2]string {
 	}
 	fields := [][2]string{
 		{"path", f.Path}, {"line", number(f.Region.Line)}, {"column", number(f.Region.Column)},
-		{"end_line", ""}, {"end_column", ""}, {"rule", f.Rule}, {"severity", cmp.Or(f.Weight().Rung, by.Levels[f.Level])},
+		{"end_line", ""}, {"end_column", ""}, {"rule", f.Rule}, {"severity", cmp.Or(f.Weight().Severity, by.Levels[f.Level])},
 		{"message", f.Message}, {"tool", f.Tool}, {"measure", f.Weight().Measured}, {"help", f.Details().Help},
 	}
 	if f.Region.EndLine > f.Region.Line {

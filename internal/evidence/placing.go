@@ -60,7 +60,7 @@ func (c *collector) place(r *reading) error {
 	}
 	for i := range r.report.Findings {
 		f := &r.report.Findings[i]
-		f.More.EachPath(show)
+		f.Extra.EachPath(show)
 		if f.Path == "" {
 			continue
 		}

@@ -92,9 +92,9 @@ func digest(data []byte) string {
 	return hex.EncodeToString(sum[:])
 }
 
-// settle finds out what stands in a file's place: nothing, the file itself, an older one of ours, or one of theirs,
+// check finds out what stands in a file's place: nothing, the file itself, an older one of ours, or one of theirs,
 // which a hook puts aside. A file of ours that was altered since is refused.
-func (r *record) settle(f *File, hook bool) error {
+func (r *record) check(f *File, hook bool) error {
 	old, err := os.ReadFile(f.Path)
 	ours := r.find(f.Path)
 	switch {

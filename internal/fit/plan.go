@@ -36,7 +36,7 @@ type Call struct {
 	Doors   map[Hook]string // the door of each hook
 	Reports []string        // as in --report, with paths from the root, or absolute ones on a server
 	House   bool            // there is no linter: the starter policy's doors are judged by our own checks
-	Mends   bool            // the commit hook's door mends what it can
+	Fixes   bool            // the commit hook's door mends what it can
 }
 
 //go:embed policy.yaml
@@ -86,8 +86,8 @@ func Plan(p Place, call Call) ([]File, error) {
 		if !p.owns(p.Hooks) {
 			return nil, fmt.Errorf("git looks for hooks in %s (core.hooksPath), which serves other repositories too; write the hook there by hand, it calls: zincdoor gate --door %s: %w", p.Hooks, door, ErrRefused)
 		}
-		f := File{Path: filepath.Join(p.Hooks, gitNames[hook]), What: string(hook) + " hook", Text: script(hook, door, call.Reports, hook == Commit && call.Mends), Mode: 0o755}
-		if err := r.settle(&f, true); err != nil {
+		f := File{Path: filepath.Join(p.Hooks, gitNames[hook]), What: string(hook) + " hook", Text: script(hook, door, call.Reports, hook == Commit && call.Fixes), Mode: 0o755}
+		if err := r.check(&f, true); err != nil {
 			return nil, err
 		}
 		files = append(files, f)
@@ -128,7 +128,7 @@ func (p Place) owns(folder string) bool {
 var gitNames = map[Hook]string{Commit: "pre-commit", Push: "pre-push", Server: "pre-receive"}
 
 // script is a hook as a few lines of POSIX shell: what stood there before runs first and decides first.
-func script(hook Hook, door string, reports []string, mends bool) []byte {
+func script(hook Hook, door string, reports []string, fixes bool) []byte {
 	var s strings.Builder
 	line := func(format string, args ...any) { fmt.Fprintf(&s, format+"\n", args...) }
 	name := gitNames[hook]
@@ -155,7 +155,7 @@ func script(hook Hook, door string, reports []string, mends bool) []byte {
 	for _, report := range reports {
 		call += " --report " + quote(report)
 	}
-	if mends {
+	if fixes {
 		line("%s --write --by-door || exit", strings.Replace(call, "zincdoor gate", "zincdoor fix", 1))
 	}
 	if hook == Commit {

@@ -182,3 +182,11 @@ func TestStage(t *testing.T) {
 		}
 	}
 }
+
+// write writes a file of a repository's work tree.
+func write(t *testing.T, r *Repo, name, text string) {
+	t.Helper()
+	if err := os.WriteFile(filepath.Join(r.Root, filepath.FromSlash(name)), []byte(text), 0o644); err != nil {
+		t.Fatal(err)
+	}
+}

@@ -154,7 +154,7 @@ func (r *reader) waivers(n *yaml.Node, door *Door) {
 		read: map[string]func(*yaml.Node){
 			"code": func(n *yaml.Node) { w.Code = r.boolean(n, "code") },
 			"tool": func(n *yaml.Node) { w.Tool = r.boolean(n, "tool") },
-			"upto": func(n *yaml.Node) { w.Upto = r.rung(n, "upto") },
+			"upto": func(n *yaml.Node) { w.Upto = r.severity(n, "upto") },
 			"most": func(n *yaml.Node) { w.Most = r.number(n, "most") },
 			"firm": func(n *yaml.Node) { w.Firm = r.boolean(n, "firm") || under.Firm },
 			"except": func(n *yaml.Node) {
@@ -181,7 +181,7 @@ func (r *reader) acceptances(n *yaml.Node, door *Door) {
 		what: "acceptances",
 		need: need,
 		read: map[string]func(*yaml.Node){
-			"upto": func(n *yaml.Node) { a.Upto = r.rung(n, "upto") },
+			"upto": func(n *yaml.Node) { a.Upto = r.severity(n, "upto") },
 			"most": func(n *yaml.Node) { a.Most = r.number(n, "most") },
 			"firm": func(n *yaml.Node) { a.Firm = r.boolean(n, "firm") || a.Firm },
 			"need": func(n *yaml.Node) {
@@ -218,7 +218,7 @@ func (r *reader) limit(n *yaml.Node) policy.Limit {
 	maps.Copy(read, map[string]func(*yaml.Node){
 		"name":     func(n *yaml.Node) { limit.Name = r.text(n, "name") },
 		"count":    func(n *yaml.Node) { limit.Count = oneOf(r, n, "count", policy.Counts) },
-		"severity": func(n *yaml.Node) { limit.Severity = r.rung(n, "severity") },
+		"severity": func(n *yaml.Node) { limit.Severity = r.severity(n, "severity") },
 		"only":     func(n *yaml.Node) { limit.Exact = r.boolean(n, "only") },
 		"place":    func(n *yaml.Node) { limit.Places = listOf(r, n, "place", places) },
 		"standing": func(n *yaml.Node) { limit.Standings = listOf(r, n, "standing", standings) },

@@ -41,10 +41,10 @@ func (r *reader) checkLadder(n *yaml.Node) {
 		r.complain(n, "the ladder can't be altered, since %s is firm on the inherited one", at)
 		return
 	}
-	lacks := func(at Position, rungs ...string) {
-		for _, rung := range rungs {
-			if rung != "" && rung != policy.Ignored && !slices.Contains(r.policy.Ladder, rung) {
-				r.complain(n, "the ladder lacks the rung %q, which %s names", rung, at)
+	lacks := func(at Position, severities ...string) {
+		for _, severity := range severities {
+			if severity != "" && severity != policy.Ignored && !slices.Contains(r.policy.Ladder, severity) {
+				r.complain(n, "the ladder lacks the rung %q, which %s names", severity, at)
 			}
 		}
 	}

@@ -90,7 +90,7 @@ func (r *reader) houseCheck(f field, rule *house.Rule) (c house.Setting, on bool
 			if !ok {
 				r.complain(n, "with must be one value, not %s", kindOf(resolve(n)))
 			}
-			c.With, c.Mends = s, true
+			c.With, c.Fixes = s, true
 		},
 	} {
 		if slices.Contains(rule.Takes, key) {
@@ -140,7 +140,7 @@ func writeHouse(c house.Setting) string {
 				set(key, strconv.Quote(c.Match.String()))
 			case key == "say" && c.Say != "":
 				set(key, word(c.Say))
-			case key == "with" && c.Mends:
+			case key == "with" && c.Fixes:
 				set(key, strconv.Quote(c.With))
 			}
 		}

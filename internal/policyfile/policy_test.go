@@ -99,9 +99,9 @@ func TestParse(t *testing.T) {
 func TestSelectors(t *testing.T) {
 	ladder := policy.Ladder{"error", "warning", "note"}
 	for _, c := range []struct {
-		limit            policy.Limit
-		rung, rule, path string
-		want             bool
+		limit                policy.Limit
+		severity, rule, path string
+		want                 bool
 	}{
 		{policy.Limit{}, "note", "x", "", true},
 		{policy.Limit{Severity: "warning"}, "error", "x", "a", true},
@@ -116,9 +116,9 @@ func TestSelectors(t *testing.T) {
 		{policy.Limit{Selector: policy.Selector{Paths: []string{"**"}}}, "error", "x", "", true},
 		{policy.Limit{Selector: policy.Selector{Paths: []string{"**/*_test.*"}}}, "error", "x", "a_test.go", true},
 	} {
-		got := c.limit.TakesSeverity(ladder, c.rung) && c.limit.TakesRule(finding.Finding{Rule: c.rule}) && c.limit.TakesPath(c.path)
+		got := c.limit.TakesSeverity(ladder, c.severity) && c.limit.TakesRule(finding.Finding{Rule: c.rule}) && c.limit.TakesPath(c.path)
 		if got != c.want {
-			t.Errorf("%+v takes %s %s %q: %v, want %v", c.limit, c.rung, c.rule, c.path, got, c.want)
+			t.Errorf("%+v takes %s %s %q: %v, want %v", c.limit, c.severity, c.rule, c.path, got, c.want)
 		}
 	}
 }

@@ -84,17 +84,17 @@ func (r *reader) form(n *yaml.Node) {
 }
 
 func (r *reader) ladder(n *yaml.Node) {
-	rungs := r.texts(n, "ladder")
-	for i, rung := range rungs {
-		if slices.Contains(rungs[:i], rung) {
-			r.complain(n, "the ladder names %q twice", rung)
+	severities := r.texts(n, "ladder")
+	for i, severity := range severities {
+		if slices.Contains(severities[:i], severity) {
+			r.complain(n, "the ladder names %q twice", severity)
 		}
-		if rung == policy.Ignored {
+		if severity == policy.Ignored {
 			r.complain(n, `"ignored" is what a finding is that no rung takes; a rung needs another name`)
 		}
 	}
-	if len(rungs) > 0 {
-		r.policy.Ladder = rungs
+	if len(severities) > 0 {
+		r.policy.Ladder = severities
 		r.checkLadder(n)
 	}
 }
@@ -111,15 +111,15 @@ func (r *reader) origin(path string) func(field) {
 // mildest rung unless it is given another.
 func (r *reader) levels(n *yaml.Node) {
 	given := map[finding.Level]string{finding.None: r.policy.Ladder[len(r.policy.Ladder)-1]}
-	for level, rung := range r.under.Policy.Levels {
-		if slices.Contains(r.policy.Ladder, rung) {
-			given[level] = rung
+	for level, severity := range r.under.Policy.Levels {
+		if slices.Contains(r.policy.Ladder, severity) {
+			given[level] = severity
 		}
 	}
 	if n != nil {
 		read := map[string]func(*yaml.Node){}
 		for _, level := range finding.Levels {
-			read[string(level)] = func(value *yaml.Node) { given[level] = r.rung(value, "levels: "+string(level)) }
+			read[string(level)] = func(value *yaml.Node) { given[level] = r.severity(value, "levels: "+string(level)) }
 		}
 		r.mapping(n, keys{what: "levels", read: read, seen: r.origin("levels.")})
 	}
@@ -140,7 +140,7 @@ func (r *reader) levels(n *yaml.Node) {
 	r.policy.Levels = given
 }
 
-func (r *reader) rung(n *yaml.Node, what string) string {
+func (r *reader) severity(n *yaml.Node, what string) string {
 	s := r.text(n, what)
 	if s == "" || slices.Contains(r.policy.Ladder, s) {
 		return s

@@ -37,9 +37,9 @@ func (r *reader) recipe(f field) *policy.Recipe {
 		"noise":  func(n *yaml.Node) { recipe.Noise = r.pattern(n, "noise") },
 		"clean":  func(n *yaml.Node) { recipe.Clean = r.pattern(n, "clean") },
 		"words": func(n *yaml.Node) {
-			recipe.Words = map[string]string{}
+			recipe.Severities = map[string]string{}
 			for _, w := range r.fields(n, "words") {
-				recipe.Words[w.name] = r.rung(w.value, "words: "+w.name)
+				recipe.Severities[w.name] = r.severity(w.value, "words: "+w.name)
 			}
 		},
 	}
@@ -185,10 +185,10 @@ func writeRecipe(r *policy.Recipe) string {
 				set(name, writeField(f))
 			}
 		}
-		if len(r.Words) > 0 {
+		if len(r.Severities) > 0 {
 			set("words", flow(func(set func(key, value string)) {
-				for _, name := range slices.Sorted(maps.Keys(r.Words)) {
-					set(word(name), word(r.Words[name]))
+				for _, name := range slices.Sorted(maps.Keys(r.Severities)) {
+					set(word(name), word(r.Severities[name]))
 				}
 			}))
 		}

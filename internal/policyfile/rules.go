@@ -197,18 +197,18 @@ func (r *reader) severities(n *yaml.Node) {
 			"security": func(n *yaml.Node) { s.Security = r.atLeast(n, "security", 10) },
 			"is": func(n *yaml.Node) {
 				if s.Is = r.plain(n); s.Is != policy.Ignored {
-					s.Is = r.rung(n, "is")
+					s.Is = r.severity(n, "is")
 				}
 			},
-			"cap":   func(n *yaml.Node) { s.Cap = r.rung(n, "cap") },
-			"floor": func(n *yaml.Node) { s.Floor = r.rung(n, "floor") },
+			"cap":   func(n *yaml.Node) { s.Cap = r.severity(n, "cap") },
+			"floor": func(n *yaml.Node) { s.Floor = r.severity(n, "floor") },
 			"firm":  func(n *yaml.Node) { s.Firm = r.boolean(n, "firm") },
 		})
 		complaints := len(r.problems)
 		r.mapping(item, keys{what: "a severity", read: read})
 		set := 0
-		for _, rung := range []string{s.Is, s.Cap, s.Floor} {
-			if rung != "" {
+		for _, severity := range []string{s.Is, s.Cap, s.Floor} {
+			if severity != "" {
 				set++
 			}
 		}

@@ -36,8 +36,8 @@ func Explain(w io.Writer, e Explanation, o Options) error {
 	s.line("")
 	s.paragraphs(e)
 	s.here(e)
-	s.rung(e)
-	s.ways(e)
+	s.severity(e)
+	s.options(e)
 	return s.err
 }
 
@@ -119,8 +119,8 @@ func (s *screen) here(e Explanation) {
 	s.line("")
 }
 
-// rung tells how the rule is graded, and what counts it.
-func (s *screen) rung(e Explanation) {
+// severity tells how the rule is graded, and what counts it.
+func (s *screen) severity(e Explanation) {
 	s.bullet("rung", Safe(e.Severity))
 	for _, step := range e.Steps {
 		s.wrapped(strings.Repeat(" ", indent), fmt.Sprintf("%s: %s", Safe(cmp.Or(e.At(step.Index), "its tool")), Safe(step.What)), s.faint)
@@ -141,8 +141,8 @@ func (s *screen) rung(e Explanation) {
 	s.line("")
 }
 
-// ways tell what can be done with a finding that isn't mended.
-func (s *screen) ways(e Explanation) {
+// options tell what can be done with a finding that isn't mended.
+func (s *screen) options(e Explanation) {
 	id := "ID"
 	if e.Finding != nil {
 		id = e.Finding.ID

@@ -224,8 +224,8 @@ func (b *sarifBuilder) add(f *judge.Finding) {
 	run := b.run(f.Tool)
 	r := sarifResult{
 		RuleID: f.Rule, RuleIndex: b.rule(run, f), Level: string(f.Level), Message: sarifText{Text: f.Message}, Baseline: baselineStates[f.Standing],
-		Prints: map[string]string{finding.OwnPrint: f.ID}, Rank: f.Weight().Rank,
-		Properties: map[string]any{"zincdoor": sarifOwn{f.Severity, string(f.Standing), string(f.Place), f.Team, f.Weight().Rung, f.Weight().Measured}},
+		Prints: map[string]string{finding.OwnFingerprint: f.ID}, Rank: f.Weight().Rank,
+		Properties: map[string]any{"zincdoor": sarifOwn{f.Severity, string(f.Standing), string(f.Place), f.Team, f.Weight().Severity, f.Weight().Measured}},
 	}
 	if r.Level == "" {
 		r.Level = string(finding.Warning)
@@ -233,7 +233,7 @@ func (b *sarifBuilder) add(f *judge.Finding) {
 	if f.Occurrences > 1 {
 		r.Occurrences = f.Occurrences
 	}
-	for name, value := range f.Prints.All() {
+	for name, value := range f.Fingerprints.All() {
 		r.Prints[name] = value
 	}
 	if f.Path != "" {

@@ -60,6 +60,6 @@ func (r *Report) EachPath(see func(path *string)) {
 	for i := range r.Findings {
 		f := &r.Findings[i]
 		see(&f.Path)
-		f.More.EachPath(see)
+		f.Extra.EachPath(see)
 	}
 }

@@ -59,8 +59,8 @@ func TestAnswer(t *testing.T) {
 		t.Error("that one of them stopped looking is lost")
 	}
 	one.EachPath(func(path *string) { *path = "x/" + *path })
-	if f := one.Findings[0]; f.Path != "x/core/tide.c" || f.More.Fixes[0].Edits[0].Path != "x/core/tide.c" {
-		t.Errorf("%+v %+v", f, f.More)
+	if f := one.Findings[0]; f.Path != "x/core/tide.c" || f.Extra.Fixes[0].Edits[0].Path != "x/core/tide.c" {
+		t.Errorf("%+v %+v", f, f.Extra)
 	}
 }
 
@@ -112,12 +112,12 @@ func TestDeletedRegions(t *testing.T) {
 			t.Fatal(err)
 		}
 		c.want.Path, c.want.Hash = "a.c", "ab"
-		if got := r.Findings[0].More.Fixes[0].Edits[0]; !reflect.DeepEqual(got, c.want) {
+		if got := r.Findings[0].Extra.Fixes[0].Edits[0]; !reflect.DeepEqual(got, c.want) {
 			t.Errorf("%s: %+v %+v, want %+v %+v", c.region, got, got.Offset, c.want, c.want.Offset)
 		}
 	}
 	r, err := Read(strings.NewReader(`{"version":"2.1.0","runs":[{"tool":{"driver":{"name":"gauge"}},"results":[{"message":{"text":"m"},"fixes":[{"artifactChanges":[{"artifactLocation":{"uri":"a.c"},"replacements":[{"deletedRegion":{"startLine":1},"insertedContent":{"binary":"?"}}]}]}]}]}]}`), Form{})
-	if err != nil || len(r.Findings[0].More.Fixes[0].Edits) != 0 {
-		t.Errorf("broken base64 is put in: %+v, %v", r.Findings[0].More, err)
+	if err != nil || len(r.Findings[0].Extra.Fixes[0].Edits) != 0 {
+		t.Errorf("broken base64 is put in: %+v, %v", r.Findings[0].Extra, err)
 	}
 }

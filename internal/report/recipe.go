@@ -33,15 +33,15 @@ type Unread struct {
 	Text string
 }
 
-// cook reads a report as a recipe says.
-type cook struct {
+// recipeReader reads a report as a recipe says.
+type recipeReader struct {
 	*policy.Recipe
 	report  *Report
 	unknown map[string]bool // severities that say nothing to the policy
 }
 
 func readRecipe(in *bufio.Reader, recipe *policy.Recipe) (*Report, error) {
-	c := &cook{Recipe: recipe, report: &Report{Format: recipe.Name, Tools: []Tool{{}}}, unknown: map[string]bool{}}
+	c := &recipeReader{Recipe: recipe, report: &Report{Format: recipe.Name, Tools: []Tool{{}}}, unknown: map[string]bool{}}
 	head, err := in.Peek(in.Size())
 	if err != nil && err != io.EOF && !errors.Is(err, bufio.ErrBufferFull) {
 		return nil, err
@@ -65,8 +65,8 @@ func readRecipe(in *bufio.Reader, recipe *policy.Recipe) (*Report, error) {
 		return nil, fmt.Errorf("byte 0: it is empty, which is no %s: %w", strings.ToUpper(recipe.As), ErrMalformed)
 	}
 	for word := range c.unknown {
-		rung, _ := recipe.Rung(word)
-		c.report.Notices = append(c.report.Notices, fmt.Sprintf("the recipe %s doesn't know the severity %q, so it counts as %s", recipe.Name, clip(word), rung))
+		severity, _ := recipe.Severity(word)
+		c.report.Notices = append(c.report.Notices, fmt.Sprintf("the recipe %s doesn't know the severity %q, so it counts as %s", recipe.Name, clip(word), severity))
 	}
 	slices.Sort(c.report.Notices)
 	if n := c.report.UnreadCount; n > 0 && len(c.report.Findings) > 0 {
@@ -75,7 +75,7 @@ func readRecipe(in *bufio.Reader, recipe *policy.Recipe) (*Report, error) {
 	return c.report, nil
 }
 
-func (c *cook) example() string {
+func (c *recipeReader) example() string {
 	if len(c.report.Unread) == 0 {
 		return ""
 	}
@@ -112,7 +112,7 @@ func (q *quiet) Read(p []byte) (int, error) {
 type values map[string]string
 
 // add makes values a finding. at says where they stand.
-func (c *cook) add(v values, at string) error {
+func (c *recipeReader) add(v values, at string) error {
 	f := finding.Finding{
 		Path: cleanLocation(v["path"]), Rule: v["rule"], Message: v["message"], Tool: v["tool"],
 		Columns: source.CodePoints, Level: finding.Warning, Occurrences: 1,
@@ -142,19 +142,19 @@ func (c *cook) add(v values, at string) error {
 		return fmt.Errorf("%s: measure is %q, which is no number: %w", at, clip(weight.Measured), ErrMalformed)
 	}
 	if word := v["severity"]; word != "" {
-		rung, known := c.Rung(word)
-		weight.Rung = rung
+		severity, known := c.Severity(word)
+		weight.Severity = severity
 		if !known {
 			c.unknown[word] = true
 		}
-		if level := finding.Level(rung); slices.Contains(finding.Levels, level) {
+		if level := finding.Level(severity); slices.Contains(finding.Levels, level) {
 			f.Level = level
 		}
 	}
 	if text, ok := v["suggestion"]; ok && f.Region.Line > 0 {
 		f.Detail().Fixes = []finding.Fix{{Edits: []finding.Edit{{Path: f.Path, Region: f.Region, Text: text}}}}
 	}
-	if weight.Rung != "" || weight.Measured != "" {
+	if weight.Severity != "" || weight.Measured != "" {
 		f.Traits = &weight
 	}
 	c.report.Findings = append(c.report.Findings, f)
@@ -162,7 +162,7 @@ func (c *cook) add(v values, at string) error {
 }
 
 // number reads a line or column, 0 where there is none, counted from 1.
-func (c *cook) number(name, text string) (int, error) {
+func (c *recipeReader) number(name, text string) (int, error) {
 	text = strings.TrimSpace(text)
 	if text == "" || text == "null" {
 		return 0, nil
@@ -194,7 +194,7 @@ func cut(f policy.Field, value string) string {
 	return m[0]
 }
 
-func (c *cook) unread(at, text string) {
+func (c *recipeReader) unread(at, text string) {
 	c.report.UnreadCount++
 	if len(c.report.Unread) < mostUnread {
 		c.report.Unread = append(c.report.Unread, Unread{at, text})
@@ -202,7 +202,7 @@ func (c *cook) unread(at, text string) {
 }
 
 // constants are the fields that say always the same.
-func (c *cook) constants() values {
+func (c *recipeReader) constants() values {
 	v := values{}
 	for name, f := range c.Fields {
 		if f.Is != "" {
@@ -213,7 +213,7 @@ func (c *cook) constants() values {
 }
 
 // text reads lines: one that match takes begins a finding, those after it that then takes go on with it.
-func (c *cook) text(in *bufio.Reader) error {
+func (c *recipeReader) text(in *bufio.Reader) error {
 	var open values // the finding that the last lines belong to
 	begun := 0
 	flush := func() error {
@@ -257,7 +257,7 @@ func (c *cook) text(in *bufio.Reader) error {
 	}
 }
 
-func (c *cook) goesOn(open values, line string) []string {
+func (c *recipeReader) goesOn(open values, line string) []string {
 	if open == nil || c.Then == nil || line == "" {
 		return nil
 	}

@@ -115,15 +115,15 @@ func TestRecipes(t *testing.T) {
 				r = &Report{}
 			}
 			for _, f := range r.Findings {
-				rung := f.Weight().Rung
-				if rung == "" {
-					rung = string(f.Level)
+				severity := f.Weight().Severity
+				if severity == "" {
+					severity = string(f.Level)
 				}
 				text := fmt.Sprintf("%s:%d:%d", f.Path, f.Region.Line, f.Region.Column)
 				if f.Region.EndLine > f.Region.Line {
 					text += fmt.Sprintf("-%d", f.Region.EndLine)
 				}
-				text += " " + f.Rule + " " + rung
+				text += " " + f.Rule + " " + severity
 				for _, more := range []string{f.Tool, f.Message} {
 					if more != "" {
 						text += " " + more

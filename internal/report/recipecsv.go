@@ -12,7 +12,7 @@ import (
 )
 
 // table reads rows, the first of which names the columns unless the recipe says otherwise.
-func (c *cook) table(in *bufio.Reader) error {
+func (c *recipeReader) table(in *bufio.Reader) error {
 	rows := csv.NewReader(in)
 	rows.FieldsPerRecord, rows.ReuseRecord = -1, true
 	if c.As == policy.TSVText {

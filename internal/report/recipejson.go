@@ -13,7 +13,7 @@ import (
 )
 
 // json reads one JSON value, or several one after another, and finds the findings in each by JSONPath (RFC 9535).
-func (c *cook) json(in *bufio.Reader) error {
+func (c *recipeReader) json(in *bufio.Reader) error {
 	levels := make([]*jsonpath.Path, len(c.Each))
 	for i, each := range c.Each {
 		levels[i] = jsonpath.MustParse(each) // which the policy has checked
@@ -68,7 +68,7 @@ type node struct {
 }
 
 // nodes goes on from the last of the nodes that lead to it, one of each level so far.
-func (c *cook) nodes(levels []*jsonpath.Path, paths map[string]*jsonpath.Path, way []node, at string) error {
+func (c *recipeReader) nodes(levels []*jsonpath.Path, paths map[string]*jsonpath.Path, way []node, at string) error {
 	last := way[len(way)-1]
 	depth := len(way) - 1
 	if depth == len(levels) {
@@ -89,7 +89,7 @@ func (c *cook) nodes(levels []*jsonpath.Path, paths map[string]*jsonpath.Path, w
 }
 
 // node makes the last of the nodes a finding.
-func (c *cook) node(paths map[string]*jsonpath.Path, way []node, at string) error {
+func (c *recipeReader) node(paths map[string]*jsonpath.Path, way []node, at string) error {
 	v := c.constants()
 	self := way[len(way)-1]
 	for name, f := range c.Fields {

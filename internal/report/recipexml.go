@@ -16,7 +16,7 @@ import (
 )
 
 // xml reads an XML document and finds the findings in it by XPath 1.0.
-func (c *cook) xml(in *bufio.Reader) error {
+func (c *recipeReader) xml(in *bufio.Reader) error {
 	data, err := io.ReadAll(&bounded{in: in, left: maxDocument + 1})
 	if errors.Is(err, errTooLong) {
 		return fmt.Errorf("the document is over %d MiB long: %w", maxDocument>>20, ErrMalformed)
@@ -78,7 +78,7 @@ func wellFormed(data []byte) error {
 }
 
 // elements goes on from the last of the nodes that lead to a finding, one of each level so far.
-func (c *cook) elements(levels []*xpath.Expr, fields map[string]*xpath.Expr, way []*xmlquery.Node) error {
+func (c *recipeReader) elements(levels []*xpath.Expr, fields map[string]*xpath.Expr, way []*xmlquery.Node) error {
 	last, depth := way[len(way)-1], len(way)-1
 	if depth == len(levels) {
 		v := c.constants()

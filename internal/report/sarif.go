@@ -20,7 +20,7 @@ import (
 // readSARIF reads one or several SARIF 2.1.0 logs, one after another, with lines of text before, between and after
 // them as compilers print them. Results are read one at a time; of the whole log only its findings are kept.
 func readSARIF(in io.Reader, size int64, all bool) (*Report, error) {
-	s := &sarif{feed: newFeed(in, size), all: all, report: &Report{Format: policy.SARIF, Relative: map[string]string{}}, seen: seen{seed: maphash.MakeSeed()}}
+	s := &sarif{window: newWindow(in, size), all: all, report: &Report{Format: policy.SARIF, Relative: map[string]string{}}, seen: seen{seed: maphash.MakeSeed()}}
 	s.pointer = s.where
 	for {
 		head, err := s.peek()
@@ -50,7 +50,7 @@ func readSARIF(in io.Reader, size int64, all bool) (*Report, error) {
 
 // sarif gathers what the logs of one report say.
 type sarif struct {
-	*feed
+	*window
 	report  *Report
 	all     bool // every flow is kept, however many there are
 	logs    int
@@ -227,8 +227,8 @@ func (s *sarif) unmarshal(raw []byte, into any, offset int64) error {
 func (s *sarif) run() error {
 	r := run{sarif: s, own: len(s.report.Findings)}
 	r.readQuick = func(c *scan) bool {
-		r.quick = quick{index: -1, rule: -1, prints: r.quick.prints[:0], partial: r.quick.partial[:0]}
-		return r.quick.read(c, r.isClang())
+		r.simple = plainResult{index: -1, rule: -1, prints: r.simple.prints[:0], partial: r.simple.partial[:0]}
+		return r.simple.read(c, r.isClang())
 	}
 	err := s.members(func(key string) error {
 		switch key {
@@ -482,8 +482,8 @@ type (
 			Invocation *int `json:"invocationIndex"`
 		} `json:"provenance"`
 
-		plain  bool           // it was read quickly, and has no details
-		prints finding.Prints // of one that was read quickly
+		plain  bool                 // it was read quickly, and has no details
+		prints finding.Fingerprints // of one that was read quickly
 	}
 )
 

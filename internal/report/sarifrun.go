@@ -41,7 +41,7 @@ type run struct {
 	one                      result
 	place                    [1]location
 	ruleIndex, artifactIndex int
-	quick                    quick
+	simple                    plainResult
 	readQuick                func(c *scan) bool
 }
 
@@ -62,7 +62,7 @@ type basedFinding struct {
 
 // result reads the next result and makes it a finding.
 func (r *run) result() error {
-	s, q := r.sarif, &r.quick
+	s, q := r.sarif, &r.simple
 	if _, err := s.read(r.readQuick); err != nil {
 		return err
 	}
@@ -115,7 +115,7 @@ func (res *result) remarks() int {
 // readWhole takes the result that was read apart as a whole.
 func (r *run) readWhole() error {
 	r.one = result{}
-	return r.sarif.unmarshal(r.quick.raw, &r.one, r.sarif.offset()-int64(len(r.quick.raw)))
+	return r.sarif.unmarshal(r.simple.raw, &r.one, r.sarif.offset()-int64(len(r.simple.raw)))
 }
 
 // at is the artifact that a result is about.
@@ -311,7 +311,7 @@ func (r *run) traits(res *result, rule *descriptor) *finding.Traits {
 	if shared != nil {
 		own = *shared
 	}
-	own.Rung, own.Measured = res.Properties.Own.Rung, res.Properties.Own.Measured
+	own.Severity, own.Measured = res.Properties.Own.Rung, res.Properties.Own.Measured
 	own.Rank, own.Tags = rank, slices.Concat(own.Tags, res.Properties.Tags)
 	for _, taxon := range res.Taxa {
 		own.Tags = append(own.Tags, r.taxon(taxon))
@@ -330,12 +330,12 @@ func (p propertyBag) security() float64 {
 
 // prints are the fingerprints of a result, or, where it has none, those that are a part of one (SARIF 2.1.0, 3.27.16 and
 // 3.27.17).
-func prints(res *result) finding.Prints {
-	delete(res.PartialFingerprints, finding.OwnPrint)
+func prints(res *result) finding.Fingerprints {
+	delete(res.PartialFingerprints, finding.OwnFingerprint)
 	if len(res.Fingerprints) > 0 {
-		return finding.MakePrints(res.Fingerprints)
+		return finding.PackFingerprints(res.Fingerprints)
 	}
-	return finding.MakePrints(res.PartialFingerprints)
+	return finding.PackFingerprints(res.PartialFingerprints)
 }
 
 // noFault reports whether a result tells of no fault (SARIF 2.1.0, 3.27.9) or of one that is there no longer (3.27.24).
@@ -347,15 +347,15 @@ func (res *result) noFault() bool {
 func (r *run) finding(f *finding.Finding, res *result) {
 	id, rule := r.rule(res)
 	*f = finding.Finding{
-		Rule:        id,
-		Level:       r.level(res, id, rule),
-		Message:     messageText(res.Message, rule),
-		Occurrences: max(res.Occurrences, 1),
-		Prints:      res.prints,
-		Suppressed:  suppressed(res),
+		Rule:         id,
+		Level:        r.level(res, id, rule),
+		Message:      messageText(res.Message, rule),
+		Occurrences:  max(res.Occurrences, 1),
+		Fingerprints: res.prints,
+		Suppressed:   suppressed(res),
 	}
 	if !res.plain || res.prints == "" && len(res.PartialFingerprints)+len(res.Fingerprints) > 0 {
-		f.Prints = prints(res)
+		f.Fingerprints = prints(res)
 	}
 	f.Traits = r.traits(res, rule)
 	at := 0
@@ -383,14 +383,14 @@ const mostRemarks = 10_000
 // details keeps what there is to show of a result.
 func (r *run) details(f *finding.Finding, res *result, rule *descriptor) {
 	if rule != nil {
-		f.More = rule.details
+		f.Extra = rule.details
 	}
 	if res.plain {
 		return
 	}
-	if f.More != nil {
-		own := *f.More // the rule's is shared
-		f.More = &own
+	if f.Extra != nil {
+		own := *f.Extra // the rule's is shared
+		f.Extra = &own
 	}
 	for _, l := range res.Related {
 		f.Detail().Notes = append(f.Detail().Notes, r.remark(l))

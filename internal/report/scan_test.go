@@ -50,11 +50,11 @@ func FuzzQuick(f *testing.F) {
 	}
 	f.Fuzz(func(t *testing.T, text string) {
 		report := func() *run {
-			s := &sarif{feed: newFeed(nil, 0), seen: seen{seed: maphash.MakeSeed()}, report: &Report{Relative: map[string]string{}}}
+			s := &sarif{window: newWindow(nil, 0), seen: seen{seed: maphash.MakeSeed()}, report: &Report{Relative: map[string]string{}}}
 			return &run{sarif: s, Tool: toolObject{Driver: component{Name: "gauge", Rules: []descriptor{{ID: "a"}, {ID: "b"}}}}, Artifacts: []artifact{{Location: artifactLocation{URI: "x.c"}}}}
 		}
 		quickly := report()
-		q := quick{index: -1, rule: -1}
+		q := plainResult{index: -1, rule: -1}
 		s := scan{b: []byte(text)}
 		if c, ok := s.next(); !ok || c != '{' || !q.read(&s, false) || q.slow || q.details {
 			return

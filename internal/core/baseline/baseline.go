@@ -40,24 +40,24 @@ const (
 
 // Entry is one accepted finding. Dates are written YYYY-MM-DD, are UTC and include their day.
 type Entry struct {
-	Path     string `json:"path"`
-	Tool     string `json:"tool"`
-	Rule     string `json:"rule"`
-	Line     int    `json:"line,omitempty"` // where it stood when accepted; a hint, never proof
-	Message  string `json:"message"`
-	Severity string `json:"severity"`          // the rung it had when accepted
-	Measure  string `json:"measure,omitempty"` // how bad it was when accepted, "" where its message has no measure
-	Text     string `json:"text,omitempty"`    // hash of the code line, "" where the finding had no code
-	Before   string `json:"before,omitempty"`  // hash of the nearest line above that isn't blank
-	After    string `json:"after,omitempty"`   // hash of the nearest line below that isn't blank
-	Twins    int    `json:"twins,omitempty"`   // how many other lines of the file had this text
-	Prints   string `json:"prints,omitempty"`  // the tool's own fingerprints, as finding.Prints has them
-	Why      Why    `json:"why"`
-	Reason   string `json:"reason,omitempty"`
-	By       string `json:"by,omitempty"`
-	On       string `json:"on"`
-	Until    string `json:"until,omitempty"`
-	Link     string `json:"link,omitempty"`
+	Path         string `json:"path"`
+	Tool         string `json:"tool"`
+	Rule         string `json:"rule"`
+	Line         int    `json:"line,omitempty"` // where it stood when accepted; a hint, never proof
+	Message      string `json:"message"`
+	Severity     string `json:"severity"`          // the rung it had when accepted
+	Measure      string `json:"measure,omitempty"` // how bad it was when accepted, "" where its message has no measure
+	Text         string `json:"text,omitempty"`    // hash of the code line, "" where the finding had no code
+	Before       string `json:"before,omitempty"`  // hash of the nearest line above that isn't blank
+	After        string `json:"after,omitempty"`   // hash of the nearest line below that isn't blank
+	Twins        int    `json:"twins,omitempty"`   // how many other lines of the file had this text
+	Fingerprints string `json:"prints,omitempty"`  // the tool's own fingerprints, as finding.Prints has them
+	Why          Why    `json:"why"`
+	Reason       string `json:"reason,omitempty"`
+	By           string `json:"by,omitempty"`
+	On           string `json:"on"`
+	Until        string `json:"until,omitempty"`
+	Link         string `json:"link,omitempty"`
 }
 
 // EntryFor describes a finding of the given rung so that it is recognised later. Why, By, On and the rest are the
@@ -65,7 +65,7 @@ type Entry struct {
 func EntryFor(f finding.Finding, severity string) Entry {
 	e := Entry{
 		Tool: f.Tool, Rule: f.Rule, Path: f.Path, Line: f.Region.Line, Message: f.Message, Severity: severity,
-		Prints: shorten(f.Prints),
+		Fingerprints: shortenFingerprints(f.Fingerprints),
 	}
 	if f.Code != (source.Code{}) {
 		e.Text, e.Before, e.After = Hash(f.Code.Text), Hash(f.Code.Before), Hash(f.Code.After)

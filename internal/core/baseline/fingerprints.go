@@ -7,9 +7,9 @@ import (
 	"zincdoor/internal/core/finding"
 )
 
-// shorten writes fingerprints as an entry keeps them: "name:hash" each, sorted, with a space between. The hash has 12
+// shortenFingerprints writes fingerprints as an entry keeps them: "name:hash" each, sorted, with a space between. The hash has 12
 // hexadecimal digits; white space in a name becomes "_".
-func shorten(prints finding.Prints) string {
+func shortenFingerprints(prints finding.Fingerprints) string {
 	var all []string
 	for name, value := range prints.All() {
 		all = append(all, strings.Join(strings.Fields(name), "_")+":"+Hash(value))

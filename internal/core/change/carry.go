@@ -18,7 +18,7 @@ type Carrier struct {
 // have its line, and the finding is of no use then. A fix whose place is gone goes; so does one that counts from the
 // beginning of a file that differs.
 func (c Carrier) Carry(f *finding.Finding) bool {
-	if d := f.More; d != nil {
+	if d := f.Extra; d != nil {
 		d.Fixes = slices.DeleteFunc(slices.Clone(d.Fixes), func(fix finding.Fix) bool {
 			for i := range fix.Edits {
 				e := &fix.Edits[i]

@@ -53,16 +53,16 @@ func TestCarryDetails(t *testing.T) {
 		return finding.Fix{Edits: []finding.Edit{{Path: path, Region: finding.Region{Line: line}, Offset: offset}}}
 	}
 	fixes := []finding.Fix{edit("old.c", 4, nil), edit("old.c", 5, nil), edit("old.c", 1, &finding.Offset{At: 3}), edit("other.c", 1, &finding.Offset{At: 3})}
-	f := finding.Finding{Path: "old.c", Region: finding.Region{Line: 1}, More: &finding.Details{
+	f := finding.Finding{Path: "old.c", Region: finding.Region{Line: 1}, Extra: &finding.Details{
 		Fixes: fixes, Flows: [][]finding.Remark{{{Path: "old.c", Region: finding.Region{Line: 5}}, {Path: "old.c", Region: finding.Region{Line: 4}}}},
 	}}
 	if !(Carrier{Between: between}).Carry(&f) {
 		t.Fatal("the finding is lost")
 	}
-	if n := len(f.More.Fixes); n != 2 || f.More.Fixes[0].Edits[0].Region.Line != 6 || f.More.Fixes[1].Edits[0].Path != "other.c" {
-		t.Errorf("%d fixes are left: %+v", n, f.More.Fixes)
+	if n := len(f.Extra.Fixes); n != 2 || f.Extra.Fixes[0].Edits[0].Region.Line != 6 || f.Extra.Fixes[1].Edits[0].Path != "other.c" {
+		t.Errorf("%d fixes are left: %+v", n, f.Extra.Fixes)
 	}
-	if flow := f.More.Flows[0]; flow[0].Region.Line != 0 || flow[1].Region.Line != 6 {
+	if flow := f.Extra.Flows[0]; flow[0].Region.Line != 0 || flow[1].Region.Line != 6 {
 		t.Errorf("the flow is %+v", flow)
 	}
 }

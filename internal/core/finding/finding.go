@@ -56,10 +56,10 @@ type Details struct {
 
 // Detail gives the finding's details to be filled in.
 func (f *Finding) Detail() *Details {
-	if f.More == nil {
-		f.More = &Details{}
+	if f.Extra == nil {
+		f.Extra = &Details{}
 	}
-	return f.More
+	return f.Extra
 }
 
 // EachPath shows each path of the details to be put right. There may be none.
@@ -86,10 +86,10 @@ var noDetails Details
 
 // Details gives the finding's details to be looked at.
 func (f *Finding) Details() *Details {
-	if f.More == nil {
+	if f.Extra == nil {
 		return &noDetails
 	}
-	return f.More
+	return f.Extra
 }
 
 // Traits are what a tool says of how much a finding matters; those of a rule are shared by its findings.
@@ -97,7 +97,7 @@ type Traits struct {
 	Tags     []string // of the rule and of the finding itself
 	Rank     float64  // how much it matters, 0 to 100 (SARIF 2.1.0, 3.27.25); 0 where the tool doesn't say
 	Security float64  // its rule's security severity, 0 to 10; 0 where the tool doesn't say
-	Rung     string   // the rung that a recipe gives it, "" where none does
+	Severity string   // the rung that a recipe gives it, "" where none does
 	Measured string   // the number that tells how bad it is, where the tool gives it beside the message
 }
 
@@ -131,11 +131,11 @@ type Finding struct {
 	Region  Region
 
 	Traits *Traits  // nil where there is nothing
-	More   *Details // what there is to show; nil where there is nothing
+	Extra  *Details // what there is to show; nil where there is nothing
 
-	Prints  Prints      // the tool's own fingerprints, by their names
-	Snippet string      // the code the report quotes at Region.Line, "" where it quotes none
-	Code    source.Code // the code at Region.Line as it stands in the repository
+	Fingerprints Fingerprints // the tool's own fingerprints, by their names
+	Snippet      string       // the code the report quotes at Region.Line, "" where it quotes none
+	Code         source.Code  // the code at Region.Line as it stands in the repository
 
 	Occurrences int      // how often the reports say exactly this, at least 1
 	Sources     []string // the reports it came from
@@ -170,12 +170,12 @@ type Offset struct {
 	Bytes      bool // counted in bytes, else in the unit of the finding's columns
 }
 
-// Prints are the fingerprints a tool gave a finding, by their names (SARIF 2.1.0, 3.27.16 and 3.27.17), packed into a
+// Fingerprints are the fingerprints a tool gave a finding, by their names (SARIF 2.1.0, 3.27.16 and 3.27.17), packed into a
 // string: there may be millions.
-type Prints string
+type Fingerprints string
 
-// OwnPrint is the name under which verdicts written as SARIF have the ids of findings; it is no fingerprint of a tool's.
-const OwnPrint = "zincdoor/id/v1"
+// OwnFingerprint is the name under which verdicts written as SARIF have the ids of findings; it is no fingerprint of a tool's.
+const OwnFingerprint = "zincdoor/id/v1"
 
 // What stands after a name, and after a value.
 const (
@@ -183,19 +183,21 @@ const (
 	printValue = "\x01"
 )
 
-// OnePrint is a single fingerprint.
-func OnePrint(name, value string) Prints { return Prints(name + printName + value + printValue) }
+// OneFingerprint is a single fingerprint.
+func OneFingerprint(name, value string) Fingerprints {
+	return Fingerprints(name + printName + value + printValue)
+}
 
-// MakePrints packs fingerprints.
-func MakePrints(all map[string]string) (prints Prints) {
+// PackFingerprints packs fingerprints.
+func PackFingerprints(all map[string]string) (prints Fingerprints) {
 	for _, name := range slices.Sorted(maps.Keys(all)) {
-		prints += OnePrint(name, all[name])
+		prints += OneFingerprint(name, all[name])
 	}
 	return prints
 }
 
 // All gives the names with their values.
-func (p Prints) All() iter.Seq2[string, string] {
+func (p Fingerprints) All() iter.Seq2[string, string] {
 	return func(yield func(name, value string) bool) {
 		for one := range strings.SplitSeq(string(p), printValue) {
 			if name, value, ok := strings.Cut(one, printName); ok && !yield(name, value) {

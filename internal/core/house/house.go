@@ -58,7 +58,7 @@ type Setting struct {
 	Match  *regexp.Regexp // what is found, or a file's name, must match it
 	Say    string
 	With   string // what takes the place of a forbidden text
-	Mends  bool   // With is set
+	Fixes  bool   // With is set
 }
 
 // Mode is what a file is.

@@ -37,7 +37,7 @@ func TestChecks(t *testing.T) {
 		return s
 	}
 	with := func(s house.Setting, text string) house.Setting {
-		s.With, s.Mends = text, true
+		s.With, s.Fixes = text, true
 		return s
 	}
 	want := func(s house.Setting, ends string) house.Setting {

@@ -106,11 +106,11 @@ func hidden(t *text, s *Setting) {
 		for at := 0; at < len(line); {
 			r, size := utf8.DecodeRune(line[at:])
 			if isHidden(r) && (i > 0 || at > 0 || r != 0xFEFF) {
-				mend := &nothing
+				fixed := &nothing
 				if r != 0x200B && r != 0xFEFF { // what turns the direction may be meant
-					mend = nil
+					fixed = nil
 				}
-				t.find(s, i+1, at, at+size, mend, "an invisible sign, U+%04X", r)
+				t.find(s, i+1, at, at+size, fixed, "an invisible sign, U+%04X", r)
 			}
 			at += size
 		}
@@ -166,12 +166,12 @@ func blankEnds(t *text, s *Setting) {
 func lastEnd(t *text, s *Setting) {
 	if n := len(t.lines); n > 0 && !t.ended {
 		last := t.lines[n-1]
-		mend := &newline
+		fixed := &newline
 		if n > 1 && bytes.HasSuffix(t.lines[0], []byte{'\r'}) {
 			crlf := "\r\n"
-			mend = &crlf
+			fixed = &crlf
 		}
-		t.find(s, n, len(last), len(last), mend, "no line end after the last line")
+		t.find(s, n, len(last), len(last), fixed, "no line end after the last line")
 	}
 }
 
@@ -333,7 +333,7 @@ func forbid(t *text, s *Setting) {
 				continue
 			}
 			var with *string
-			if s.Mends {
+			if s.Fixes {
 				text := string(s.Find.Expand(nil, []byte(s.With), line, at))
 				with = &text
 			}

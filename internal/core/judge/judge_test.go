@@ -47,8 +47,8 @@ var readIt = Evidence{Name: "r", State: Read, Covers: []baseline.Cover{{Tool: "g
 func TestStanding(t *testing.T) {
 	covered := []baseline.Cover{{Tool: "gcc", Paths: []string{baseline.Everywhere}}}
 	accepted := baseline.EntryFor(at(9, finding.Warning), "warning")
-	lapsed := accepted
-	lapsed.Until = "2026-11-22"
+	expired := accepted
+	expired.Until = "2026-11-22"
 	lastDay := accepted
 	lastDay.Until = "2026-11-23"
 	ownFolder := &change.Change{Files: []change.File{{Path: ".zincdoor/policy.yaml", Old: ".zincdoor/policy.yaml", Status: change.Modified}}}
@@ -73,7 +73,7 @@ func TestStanding(t *testing.T) {
 		{"another tool covered", nil, &baseline.Baseline{Covers: []baseline.Cover{{Tool: "clang", Paths: []string{"**"}}}}, at(9, finding.Warning), "file inherited"},
 		{"one entry alone covers nothing", nil, &baseline.Baseline{Entries: []baseline.Entry{accepted}}, at(8, finding.Warning), "file inherited"},
 		{"accepted", nil, &baseline.Baseline{Covers: covered, Entries: []baseline.Entry{accepted}}, at(9, finding.Warning), "file accepted"},
-		{"lapsed", nil, &baseline.Baseline{Covers: covered, Entries: []baseline.Entry{lapsed}}, at(9, finding.Warning), "file lapsed"},
+		{"lapsed", nil, &baseline.Baseline{Covers: covered, Entries: []baseline.Entry{expired}}, at(9, finding.Warning), "file lapsed"},
 		{"accepted on its last day", nil, &baseline.Baseline{Entries: []baseline.Entry{lastDay}}, at(9, finding.Warning), "file accepted"},
 		{"a change of the door's own folder", ownFolder, &baseline.Baseline{Covers: covered}, at(9, finding.Warning), "elsewhere inherited"},
 		{"known not to have been there", nil, nil, fresh, "file new"},

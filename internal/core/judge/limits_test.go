@@ -123,11 +123,11 @@ func plainRung(f finding.Finding, inherited, ours []string) string {
 		}
 		return some
 	}
-	rung, decided, firmly := map[finding.Level]string{"error": "error", "warning": "warning", "note": "note", "none": "note"}[f.Level], false, false
+	severity, decided, firmly := map[finding.Level]string{"error": "error", "warning": "warning", "note": "note", "none": "note"}[f.Level], false, false
 	for i, list := range [][]map[string]string{firm(inherited, true), firm(ours, true), firm(ours, false), firm(inherited, false)} {
 		for _, s := range list {
 			if s["is"] != "" && !decided {
-				rung, decided, firmly = s["is"], true, i < 2
+				severity, decided, firmly = s["is"], true, i < 2
 			}
 		}
 	}
@@ -137,16 +137,16 @@ func plainRung(f finding.Finding, inherited, ours []string) string {
 	}
 	for i, list := range [][]map[string]string{firm(inherited, false), firm(ours, false), firm(ours, true), firm(inherited, true)} {
 		for _, s := range list {
-			at := slices.Index(ladder, rung) // -1 for ignored
-			if s["cap"] != "" && rung != "ignored" && !firmly && at < slices.Index(ladder, s["cap"]) {
-				rung = s["cap"]
+			at := slices.Index(ladder, severity) // -1 for ignored
+			if s["cap"] != "" && severity != "ignored" && !firmly && at < slices.Index(ladder, s["cap"]) {
+				severity = s["cap"]
 			}
-			if s["floor"] != "" && (rung != "ignored" && at > slices.Index(ladder, s["floor"]) || rung == "ignored" && i >= 2) {
-				rung = s["floor"]
+			if s["floor"] != "" && (severity != "ignored" && at > slices.Index(ladder, s["floor"]) || severity == "ignored" && i >= 2) {
+				severity = s["floor"]
 			}
 		}
 	}
-	return rung
+	return severity
 }
 
 // plainly judges a limit once more, by the same reading.

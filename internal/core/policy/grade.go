@@ -29,9 +29,9 @@ type Step struct {
 // Cap and Floor that takes it applies, in order. A finding in a skipped path is ignored. What is firm goes first, and is
 // softened by nothing else.
 func (p *Policy) Grade(f finding.Finding, team string) string {
-	rung := ""
-	p.grade(f, team, func(_ int, _, _, now string) { rung = now })
-	return rung
+	severity := ""
+	p.grade(f, team, func(_ int, _, _, now string) { severity = now })
+	return severity
 }
 
 // Steps tells how a finding comes to its rung.
@@ -48,27 +48,27 @@ func (p *Policy) grade(f finding.Finding, team string, see func(index int, key, 
 		see(-1, "path", "skipped", Ignored)
 		return
 	}
-	rung := p.Levels[f.Level]
-	if given := f.Weight().Rung; slices.Contains(p.Ladder, given) { // a report that was written by another policy may have others
-		rung = given
+	severity := p.Levels[f.Level]
+	if given := f.Weight().Severity; slices.Contains(p.Ladder, given) { // a report that was written by another policy may have others
+		severity = given
 	}
-	see(-1, "level", string(f.Level), rung)
+	see(-1, "level", string(f.Level), severity)
 	first := slices.IndexFunc(p.Severities, func(s Severity) bool { return s.Is != "" && s.Takes(f, team) })
 	firm := false
 	if first >= 0 {
-		rung, firm = p.Severities[first].Is, p.Severities[first].Firm
-		see(first, "is", rung, rung)
+		severity, firm = p.Severities[first].Is, p.Severities[first].Firm
+		see(first, "is", severity, severity)
 	}
 	for i := range p.Severities {
 		s := &p.Severities[i]
 		switch {
-		case s.Is != "" || rung == Ignored && !s.Firm || !s.Takes(f, team):
-		case s.Cap != "" && !firm && !p.Ladder.Worse(s.Cap, rung):
-			rung = s.Cap
-			see(i, "cap", rung, rung)
-		case s.Floor != "" && (rung == Ignored || !p.Ladder.Worse(rung, s.Floor)):
-			rung = s.Floor
-			see(i, "floor", rung, rung)
+		case s.Is != "" || severity == Ignored && !s.Firm || !s.Takes(f, team):
+		case s.Cap != "" && !firm && !p.Ladder.Worse(s.Cap, severity):
+			severity = s.Cap
+			see(i, "cap", severity, severity)
+		case s.Floor != "" && (severity == Ignored || !p.Ladder.Worse(severity, s.Floor)):
+			severity = s.Floor
+			see(i, "floor", severity, severity)
 		}
 	}
 }

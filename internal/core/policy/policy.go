@@ -226,9 +226,9 @@ func (a Acceptances) Lacks(e baseline.Entry) string {
 }
 
 // MayWaive reports whether a finding on a rung may be waived.
-func (w Waivers) MayWaive(ladder Ladder, f finding.Finding, rung string) bool {
+func (w Waivers) MayWaive(ladder Ladder, f finding.Finding, severity string) bool {
 	tagged := slices.ContainsFunc(f.Weight().Tags, func(tag string) bool { return slices.Contains(w.Tags, tag) })
-	return ladder.Worse(w.Upto, rung) && !tagged && !matchesAny(w.Rules, f.Rule, MatchRule)
+	return ladder.Worse(w.Upto, severity) && !tagged && !matchesAny(w.Rules, f.Rule, MatchRule)
 }
 
 // Count is which findings a limit counts.

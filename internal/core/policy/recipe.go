@@ -34,8 +34,8 @@ type Recipe struct {
 	Noise *regexp.Regexp // lines to pass by; nil for none
 	Clean *regexp.Regexp // what stands in a report of a tool that found nothing; nil for none
 
-	Fields map[string]Field
-	Words  map[string]string // the rungs of the severities that the report writes
+	Fields     map[string]Field
+	Severities map[string]string // the rungs of the severities that the report writes
 
 	ladder Ladder
 	levels map[finding.Level]string
@@ -52,17 +52,17 @@ type Field struct {
 	First  int            // the number that the report gives the first line or column
 }
 
-// Rung is the rung of a severity that the report writes; known is false for a word that says nothing to the policy, which
+// Severity is the rung of a severity that the report writes; known is false for a word that says nothing to the policy, which
 // counts as the worst.
-func (r *Recipe) Rung(word string) (rung string, known bool) {
-	if rung, known = r.Words[word]; known {
-		return rung, true
+func (r *Recipe) Severity(word string) (severity string, known bool) {
+	if severity, known = r.Severities[word]; known {
+		return severity, true
 	}
 	if slices.Contains(r.ladder, word) {
 		return word, true
 	}
-	if rung, known = r.levels[finding.Level(word)]; known {
-		return rung, true
+	if severity, known = r.levels[finding.Level(word)]; known {
+		return severity, true
 	}
 	return r.ladder[0], false
 }

@@ -8,14 +8,14 @@ import (
 	"strings"
 )
 
-// print is one fingerprint: what a tool calls it, and its value.
-type print struct{ tool, name, value string }
+// fingerprint is one fingerprint: what a tool calls it, and its value.
+type fingerprint struct{ tool, name, value string }
 
-func printsOf(s *side) []print {
-	var all []print
+func fingerprintsOf(s *side) []fingerprint {
+	var all []fingerprint
 	for one := range strings.FieldsSeq(s.prints) {
 		if at := strings.LastIndexByte(one, ':'); at > 0 {
-			all = append(all, print{s.tool, one[:at], one[at+1:]})
+			all = append(all, fingerprint{s.tool, one[:at], one[at+1:]})
 		}
 	}
 	return all
@@ -24,11 +24,11 @@ func printsOf(s *side) []print {
 // mark is a kind of fingerprint: what a tool calls it.
 type mark struct{ tool, name string }
 
-func (p print) mark() mark { return mark{p.tool, p.name} }
+func (p fingerprint) mark() mark { return mark{p.tool, p.name} }
 
-// matchPrints pairs what bears the same fingerprint, once among the findings and once among the entries. It says which
+// matchFingerprints pairs what bears the same fingerprint, once among the findings and once among the entries. It says which
 // fingerprints it doesn't believe, and why.
-func (m *matcher) matchPrints() (distrusted []string) {
+func (m *matcher) matchFingerprints() (distrusted []string) {
 	findings, entries := bearers(m.findings), bearers(m.entries)
 	if len(findings) == 0 || len(entries) == 0 {
 		return nil
@@ -39,7 +39,7 @@ func (m *matcher) matchPrints() (distrusted []string) {
 	doubtShared(doubts, m.entries, entries)
 	for i := range m.findings {
 		f := &m.findings[i]
-		for _, p := range printsOf(f) {
+		for _, p := range fingerprintsOf(f) {
 			if at := entries[p]; len(at) == 1 && len(findings[p]) == 1 && doubts[p.mark()] == "" && m.entries[at[0]].mayBe(f) {
 				m.pair(at[0], i, stage{})
 			}
@@ -61,10 +61,10 @@ func (s *side) mayBe(f *side) bool {
 }
 
 // bearers lists who bears each fingerprint.
-func bearers(sides []side) map[print][]int {
-	all := map[print][]int{}
+func bearers(sides []side) map[fingerprint][]int {
+	all := map[fingerprint][]int{}
 	for i := range sides {
-		for _, p := range printsOf(&sides[i]) {
+		for _, p := range fingerprintsOf(&sides[i]) {
 			all[p] = append(all[p], i)
 		}
 	}
@@ -72,7 +72,7 @@ func bearers(sides []side) map[print][]int {
 }
 
 // doubtShared doubts fingerprints that are the same for findings of different rules or of different code.
-func doubtShared(doubts map[mark]string, sides []side, bearers map[print][]int) {
+func doubtShared(doubts map[mark]string, sides []side, bearers map[fingerprint][]int) {
 	for p, at := range bearers {
 		first := &sides[at[0]]
 		for _, i := range at[1:] {
@@ -96,10 +96,10 @@ func (m *matcher) doubtUnsteady(doubts map[mark]string) {
 			continue
 		}
 		before := map[mark]string{}
-		for _, p := range printsOf(&m.entries[then[t][0]]) {
+		for _, p := range fingerprintsOf(&m.entries[then[t][0]]) {
 			before[p.mark()] = p.value
 		}
-		for _, p := range printsOf(&m.findings[at[0]]) {
+		for _, p := range fingerprintsOf(&m.findings[at[0]]) {
 			switch before[p.mark()] {
 			case "":
 			case p.value:

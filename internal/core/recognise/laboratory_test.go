@@ -35,7 +35,7 @@ type fault struct {
 type labLine struct {
 	text    string
 	faults  []fault
-	mended  bool // its fault is gone
+	fixed   bool // its fault is gone
 	swapped bool // with a neighbour
 }
 
@@ -308,11 +308,11 @@ func (l *laboratory) swap() {
 func (l *laboratory) fixAndBreak() {
 	path, at := l.faulty()
 	old := l.files[path][at].faults[0]
-	l.files[path][at].mended = true
+	l.files[path][at].fixed = true
 	switch {
 	case l.IntN(2) == 0 && len(l.files[path][at].faults) == 1:
 		l.cut(path, at, at+1)
-		l.files[path][max(at-1, 0)].mended = true
+		l.files[path][max(at-1, 0)].fixed = true
 	default:
 		l.files[path][at].faults = nil // mended by what isn't on the line
 		l.insert(path, max(at-3, 0), labLine{text: fmt.Sprintf("\tmend%d()", l.IntN(1000))})
@@ -320,7 +320,7 @@ func (l *laboratory) fixAndBreak() {
 	for range 100 { // the same rule on a line that was there without it
 		to := l.IntN(len(l.files[path]))
 		line := &l.files[path][to]
-		if names := labNames.FindAllString(line.text, -1); len(names) > 0 && len(line.faults) == 0 && !line.mended && !slices.ContainsFunc(l.files[path][max(to-9, 0):min(to+9, len(l.files[path]))], func(o labLine) bool { return o.mended }) && !strings.HasPrefix(strings.TrimSpace(line.text), "//") {
+		if names := labNames.FindAllString(line.text, -1); len(names) > 0 && len(line.faults) == 0 && !line.fixed && !slices.ContainsFunc(l.files[path][max(to-9, 0):min(to+9, len(l.files[path]))], func(o labLine) bool { return o.fixed }) && !strings.HasPrefix(strings.TrimSpace(line.text), "//") {
 			line.faults = []fault{{rule: old.rule, name: old.name, involved: true}}
 			if old.name != "" {
 				line.faults[0].name = names[l.IntN(len(names))]

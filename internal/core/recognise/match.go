@@ -52,13 +52,13 @@ func (m *matcher) match(of stage, among pool) {
 			m.pair(g.entries[0], g.findings[0], of)
 		}
 	}
-	m.settle()
+	m.adopt()
 	for _, g := range meeting {
 		if len(g.entries) > 1 || len(g.findings) > 1 {
 			m.pairNearest(g, of)
 		}
 	}
-	m.settle()
+	m.adopt()
 }
 
 func (m *matcher) pair(e, f int, of stage) bool {

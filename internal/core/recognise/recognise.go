@@ -49,7 +49,7 @@ func Recognise(findings []finding.Finding, entries []baseline.Entry, view View) 
 		return Matches{EntryOf: slices.Repeat([]int{None}, len(findings))}
 	}
 	m := newMatcher(findings, entries, view)
-	distrusted := m.matchPrints()
+	distrusted := m.matchFingerprints()
 	for _, stage := range keptStages {
 		m.match(stage, keptLines)
 	}
@@ -157,7 +157,7 @@ func (m *matcher) sideOf(e baseline.Entry) side {
 		rule = now
 	}
 	return side{
-		trait:    trait{tool: e.Tool, rule: rule, path: e.Path, message: e.Message, text: e.Text, before: e.Before, after: e.After, prints: e.Prints},
+		trait:    trait{tool: e.Tool, rule: rule, path: e.Path, message: e.Message, text: e.Text, before: e.Before, after: e.After, prints: e.Fingerprints},
 		skeleton: finding.Skeleton(e.Message),
 		coded:    e.Text != "",
 		twins:    e.Twins,

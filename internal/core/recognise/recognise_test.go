@@ -210,9 +210,9 @@ func TestRecogniseWithTheChange(t *testing.T) {
 // TestCopiedFingerprint: a fingerprint that a tool gave to a copy in another file takes no accepted entry, as long as the
 // entry's own line is there; nor does one on another line of the change.
 func TestCopiedFingerprint(t *testing.T) {
-	print := finding.OnePrint("tool/v1", "4f1a")
+	print := finding.OneFingerprint("tool/v1", "4f1a")
 	at := func(path string, line int, text string) finding.Finding {
-		return finding.Finding{Tool: "gauge", Rule: "deep", Path: path, Message: "too deep", Region: finding.Region{Line: line}, Code: source.Code{Text: text, Alike: 1}, Prints: print}
+		return finding.Finding{Tool: "gauge", Rule: "deep", Path: path, Message: "too deep", Region: finding.Region{Line: line}, Code: source.Code{Text: text, Alike: 1}, Fingerprints: print}
 	}
 	entry := baseline.EntryFor(at("core/tide.c", 1, "deep(h);"), "warning")
 	old := source.New([]byte("deep(h);\n"))

@@ -29,8 +29,8 @@ func (m *matcher) learn(path string, then, now int) {
 	s.fresh = append(s.fresh, [2]int{then, now})
 }
 
-// settle lets what was learnt be reckoned with.
-func (m *matcher) settle() {
+// adopt lets what was learnt be reckoned with.
+func (m *matcher) adopt() {
 	for _, s := range m.learning {
 		s.known, s.fresh = append(s.known, s.fresh...), nil
 		slices.SortFunc(s.known, func(a, b [2]int) int { return cmp.Or(cmp.Compare(a[0], b[0]), cmp.Compare(a[1], b[1])) })

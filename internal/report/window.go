@@ -6,8 +6,8 @@ import (
 	"io"
 )
 
-// feed gives the bytes of a reader in stretches that hold a whole value.
-type feed struct {
+// window gives the bytes of a reader in stretches that hold a whole value.
+type window struct {
 	in         io.Reader
 	buf        []byte
 	start, end int   // what is read and not used yet
@@ -24,13 +24,13 @@ const (
 	longestValue = 256 << 20
 )
 
-func newFeed(in io.Reader, size int64) *feed {
-	return &feed{in: in, size: size, buf: make([]byte, firstStretch)}
+func newWindow(in io.Reader, size int64) *window {
+	return &window{in: in, size: size, buf: make([]byte, firstStretch)}
 }
 
 // expect guesses, from how many there were so far, how many of something the whole report holds; 0 where that can't be
 // told.
-func (f *feed) expect(soFar int) int {
+func (f *window) expect(soFar int) int {
 	if f.size <= 0 || f.offset() <= 0 {
 		return 0
 	}
@@ -38,10 +38,10 @@ func (f *feed) expect(soFar int) int {
 }
 
 // offset is where the next byte stands in the report, from 0.
-func (f *feed) offset() int64 { return f.base + int64(f.start) }
+func (f *window) offset() int64 { return f.base + int64(f.start) }
 
 // more reads on. What is used up makes room.
-func (f *feed) more() error {
+func (f *window) more() error {
 	if f.eof {
 		return io.ErrUnexpectedEOF
 	}
@@ -71,7 +71,7 @@ func (f *feed) more() error {
 }
 
 // peek looks at the next byte; io.EOF where there is none.
-func (f *feed) peek() (byte, error) {
+func (f *window) peek() (byte, error) {
 	for f.start == f.end {
 		if f.eof {
 			return 0, io.EOF
@@ -83,8 +83,8 @@ func (f *feed) peek() (byte, error) {
 	return f.buf[f.start], nil
 }
 
-// line takes the next line without its line feed, at most maxText bytes of it.
-func (f *feed) line() ([]byte, error) {
+// line takes the next line without its line window, at most maxText bytes of it.
+func (f *window) line() ([]byte, error) {
 	var kept []byte
 	for {
 		stretch := f.buf[f.start:f.end]
@@ -110,7 +110,7 @@ func (f *feed) line() ([]byte, error) {
 
 // read lets a part be read from what is there, from the beginning again whenever it ends too soon. ended is true where
 // read stopped at the end of an object or array.
-func (f *feed) read(read func(s *scan) bool) (ended bool, err error) {
+func (f *window) read(read func(s *scan) bool) (ended bool, err error) {
 	for {
 		f.scan.b, f.scan.i, f.scan.fault = f.buf[f.start:f.end], 0, ""
 		ok := read(&f.scan)
@@ -132,7 +132,7 @@ func (f *feed) read(read func(s *scan) bool) (ended bool, err error) {
 }
 
 // value takes the next value whole. It is good until the next one is read.
-func (f *feed) value() (raw []byte, err error) {
+func (f *window) value() (raw []byte, err error) {
 	_, err = f.read(func(s *scan) bool {
 		if _, ok := s.next(); !ok {
 			return false

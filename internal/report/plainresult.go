@@ -7,9 +7,9 @@ import (
 	"zincdoor/internal/core/finding"
 )
 
-// quick is what nearly all results hold, read without taking the result apart as a whole. Its texts are parts of the
-// feed, good until that reads on.
-type quick struct {
+// plainResult is what nearly all results hold, read without taking the result apart as a whole. Its texts are parts of the
+// window, good until that reads on.
+type plainResult struct {
 	raw []byte // the whole result
 
 	ruleID, level, kind, state, message text
@@ -27,7 +27,7 @@ type quick struct {
 type named struct{ name, value text }
 
 // read reads a result. Of several locations the first counts, with last the last.
-func (q *quick) read(s *scan, last bool) bool {
+func (q *plainResult) read(s *scan, last bool) bool {
 	if !s.take('{') {
 		return false
 	}
@@ -55,15 +55,15 @@ func (q *quick) read(s *scan, last bool) bool {
 		case "rank":
 			ok = q.whole(s, &q.rank)
 		case "message":
-			ok = q.object(s, (*quick).messageMember)
+			ok = q.object(s, (*plainResult).messageMember)
 		case "locations":
 			ok = q.locations(s, last)
 		case "fingerprints":
-			ok = q.object(s, (*quick).fingerprint)
+			ok = q.object(s, (*plainResult).fingerprint)
 		case "partialFingerprints":
-			ok = q.object(s, (*quick).partialFingerprint)
+			ok = q.object(s, (*plainResult).partialFingerprint)
 		case "properties":
-			ok = q.object(s, (*quick).property)
+			ok = q.object(s, (*plainResult).property)
 		case "codeFlows", "relatedLocations", "fixes":
 			ok = q.unlessEmpty(s, &q.details)
 		case "suppressions", "rule", "provenance", "taxa":
@@ -78,7 +78,7 @@ func (q *quick) read(s *scan, last bool) bool {
 }
 
 // end is whether an object or array has come to its end.
-func (q *quick) end(s *scan) bool {
+func (q *plainResult) end(s *scan) bool {
 	if !s.ended() {
 		return false
 	}
@@ -87,7 +87,7 @@ func (q *quick) end(s *scan) bool {
 }
 
 // text reads a string; another value is left to the slow way, which tells what is wrong with it.
-func (q *quick) text(s *scan, into *text) (ok bool) {
+func (q *plainResult) text(s *scan, into *text) (ok bool) {
 	c, ok := s.next()
 	if !ok {
 		return false
@@ -100,14 +100,14 @@ func (q *quick) text(s *scan, into *text) (ok bool) {
 	return ok
 }
 
-func (q *quick) whole(s *scan, into *int) bool {
+func (q *plainResult) whole(s *scan, into *int) bool {
 	n, plain, ok := s.whole()
 	*into, q.slow = n, q.slow || !plain
 	return ok
 }
 
 // object reads an object by its members.
-func (q *quick) object(s *scan, member func(q *quick, s *scan, name []byte) bool) bool {
+func (q *plainResult) object(s *scan, member func(q *plainResult, s *scan, name []byte) bool) bool {
 	c, ok := s.next()
 	if !ok {
 		return false
@@ -129,7 +129,7 @@ func (q *quick) object(s *scan, member func(q *quick, s *scan, name []byte) bool
 	}
 }
 
-func (q *quick) messageMember(s *scan, name []byte) bool {
+func (q *plainResult) messageMember(s *scan, name []byte) bool {
 	switch string(name) {
 	case "text":
 		return q.text(s, &q.message)
@@ -139,7 +139,7 @@ func (q *quick) messageMember(s *scan, name []byte) bool {
 	return s.skip()
 }
 
-func (q *quick) locations(s *scan, last bool) bool {
+func (q *plainResult) locations(s *scan, last bool) bool {
 	c, ok := s.next()
 	if !ok {
 		return false
@@ -160,33 +160,33 @@ func (q *quick) locations(s *scan, last bool) bool {
 			continue
 		}
 		q.uri, q.base, q.snippet, q.index, q.region = text{}, text{}, text{}, -1, [4]int{}
-		if !q.object(s, (*quick).locationMember) {
+		if !q.object(s, (*plainResult).locationMember) {
 			return false
 		}
 	}
 }
 
-func (q *quick) locationMember(s *scan, name []byte) bool {
+func (q *plainResult) locationMember(s *scan, name []byte) bool {
 	switch string(name) {
 	case "physicalLocation":
-		return q.object(s, (*quick).physicalMember)
+		return q.object(s, (*plainResult).physicalMember)
 	case "logicalLocations":
 		return q.unlessEmpty(s, &q.details)
 	}
 	return s.skip()
 }
 
-func (q *quick) physicalMember(s *scan, name []byte) bool {
+func (q *plainResult) physicalMember(s *scan, name []byte) bool {
 	switch string(name) {
 	case "artifactLocation":
-		return q.object(s, (*quick).artifactMember)
+		return q.object(s, (*plainResult).artifactMember)
 	case "region":
-		return q.object(s, (*quick).regionMember)
+		return q.object(s, (*plainResult).regionMember)
 	}
 	return s.skip()
 }
 
-func (q *quick) artifactMember(s *scan, name []byte) bool {
+func (q *plainResult) artifactMember(s *scan, name []byte) bool {
 	switch string(name) {
 	case "uri":
 		return q.text(s, &q.uri)
@@ -198,7 +198,7 @@ func (q *quick) artifactMember(s *scan, name []byte) bool {
 	return s.skip()
 }
 
-func (q *quick) regionMember(s *scan, name []byte) bool {
+func (q *plainResult) regionMember(s *scan, name []byte) bool {
 	switch string(name) {
 	case "startLine":
 		return q.whole(s, &q.region[0])
@@ -209,40 +209,40 @@ func (q *quick) regionMember(s *scan, name []byte) bool {
 	case "endColumn":
 		return q.whole(s, &q.region[3])
 	case "snippet":
-		return q.object(s, (*quick).snippetMember)
+		return q.object(s, (*plainResult).snippetMember)
 	}
 	return s.skip()
 }
 
-func (q *quick) snippetMember(s *scan, name []byte) bool {
+func (q *plainResult) snippetMember(s *scan, name []byte) bool {
 	if string(name) == "text" {
 		return q.text(s, &q.snippet)
 	}
 	return s.skip()
 }
 
-func (q *quick) property(s *scan, name []byte) bool {
+func (q *plainResult) property(s *scan, name []byte) bool {
 	q.slow = q.slow || string(name) == "tags" || string(name) == "zincdoor"
 	return s.skip()
 }
 
-func (q *quick) fingerprint(s *scan, name []byte) bool { return q.named(s, name, &q.prints) }
+func (q *plainResult) fingerprint(s *scan, name []byte) bool { return q.named(s, name, &q.prints) }
 
-func (q *quick) partialFingerprint(s *scan, name []byte) bool { return q.named(s, name, &q.partial) }
+func (q *plainResult) partialFingerprint(s *scan, name []byte) bool { return q.named(s, name, &q.partial) }
 
-func (q *quick) named(s *scan, name []byte, into *[]named) bool {
+func (q *plainResult) named(s *scan, name []byte, into *[]named) bool {
 	one := named{name: text{raw: name}}
 	if !q.text(s, &one.value) {
 		return false
 	}
-	if string(one.name.raw) != finding.OwnPrint {
+	if string(one.name.raw) != finding.OwnFingerprint {
 		*into = append(*into, one)
 	}
 	return true
 }
 
 // unlessEmpty passes a value by, and notes that it is there unless it is an empty array or null.
-func (q *quick) unlessEmpty(s *scan, there *bool) bool {
+func (q *plainResult) unlessEmpty(s *scan, there *bool) bool {
 	c, ok := s.next()
 	if !ok {
 		return false
@@ -276,7 +276,7 @@ func (k *seen) string(t text) string {
 }
 
 // fill makes a result of what was read quickly.
-func (r *run) fill(q *quick) {
+func (r *run) fill(q *plainResult) {
 	seen := &r.sarif.seen
 	region := sarifRegion{StartLine: q.region[0], StartColumn: q.region[1], EndLine: q.region[2], EndColumn: q.region[3]}
 	region.Snippet.Text = seen.string(q.snippet)
@@ -303,17 +303,17 @@ func (r *run) fill(q *quick) {
 }
 
 // prints are the fingerprints of a result, or, where it has none, those that are a part of one.
-func (k *seen) prints(q *quick) finding.Prints {
+func (k *seen) prints(q *plainResult) finding.Fingerprints {
 	list := q.prints
 	if len(list) == 0 {
 		list = q.partial
 	}
 	if len(list) == 1 {
-		return finding.OnePrint(k.string(list[0].name), list[0].value.string())
+		return finding.OneFingerprint(k.string(list[0].name), list[0].value.string())
 	}
 	all := make(map[string]string, len(list))
 	for _, p := range list {
 		all[p.name.string()] = p.value.string()
 	}
-	return finding.MakePrints(all)
+	return finding.PackFingerprints(all)
 }

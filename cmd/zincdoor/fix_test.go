@@ -37,15 +37,15 @@ func TestMendStaged(t *testing.T) {
 				base[i] += "  " // of old, and left alone
 			}
 		}
-		staged, disk, mended, left := append([]string{}, base...), append([]string{}, base...), append([]string{}, base...), append([]string{}, base...)
+		staged, disk, fixed, left := append([]string{}, base...), append([]string{}, base...), append([]string{}, base...), append([]string{}, base...)
 		for i := 0; i < len(base); i += 4 { // far enough apart to be told apart
 			fresh := fmt.Sprintf("fresh %d in %s;", i, []string{"feet", "metres"}[random.IntN(2)])
 			blanks := strings.Repeat(" ", random.IntN(3))
 			switch random.IntN(4) {
 			case 0: // staged
 				staged[i], disk[i] = fresh+blanks, fresh+blanks
-				mended[i] = strings.ReplaceAll(fresh, "feet", "metres")
-				left[i] = mended[i]
+				fixed[i] = strings.ReplaceAll(fresh, "feet", "metres")
+				left[i] = fixed[i]
 			case 1: // not staged
 				disk[i], left[i] = fresh+blanks, fresh+blanks
 			}
@@ -58,14 +58,14 @@ func TestMendStaged(t *testing.T) {
 		s.git("add", "-A")
 		s.write(name, text(disk))
 		inIndex := func() string { return s.git("show", ":"+name) + "\n" }
-		if text(staged) == text(mended) {
+		if text(staged) == text(fixed) {
 			continue
 		}
 		for range 2 {
 			if out, errs, code := s.run("fix", "--staged", "--write"); code != 0 {
 				t.Fatalf("seed %d: exit code %d\n%s%s", seed, code, out, errs)
 			}
-			if strings.TrimSpace(inIndex()) != strings.TrimSpace(text(mended)) || s.read(name) != text(left) {
+			if strings.TrimSpace(inIndex()) != strings.TrimSpace(text(fixed)) || s.read(name) != text(left) {
 				t.Fatalf("seed %d: the index holds\n%s\nthe work tree\n%s", seed, inIndex(), s.read(name))
 			}
 		}
@@ -215,6 +215,26 @@ func TestHouse(t *testing.T) {
 	s.write("plain.yaml", "zincdoor: 1\nhouse: {blank-ends: on}\ndoors:\n  commit: {judges: staged, limits: [{count: new, severity: note, most: 9}]}\n")
 	if v := s.judge("--staged", "--policy", "plain.yaml"); v.Code != 2 || !strings.Contains(v.about(), "no report was given") {
 		t.Errorf("our checks alone are evidence: %s", v.about())
+	}
+}
+
+// TestHostileRegions: a suggestion about bytes that no file has is left, whatever its length.
+func TestHostileRegions(t *testing.T) {
+	s := repository(t)
+	s.write("core/tide.c", "int a;\n")
+	s.commit("one")
+	s.write("core/tide.c", "int a;\nint b;\n")
+	for _, region := range []string{
+		`"byteOffset":4,"byteLength":9223372036854775807`, `"byteOffset":9223372036854775807,"byteLength":1`, `"byteOffset":99,"byteLength":0`,
+		`"charOffset":4,"charLength":9223372036854775807`, `"startLine":9223372036854775807`, `"startLine":2,"startColumn":9223372036854775807,"endColumn":2`,
+	} {
+		s.write(".git/r.sarif", `{"version":"2.1.0","runs":[{"tool":{"driver":{"name":"gauge"}},"results":[{"ruleId":"deep","level":"error","message":{"text":"deep"},
+"locations":[{"physicalLocation":{"artifactLocation":{"uri":"core/tide.c"},"region":{"startLine":2}}}],
+"fixes":[{"artifactChanges":[{"artifactLocation":{"uri":"core/tide.c"},"replacements":[{"deletedRegion":{`+region+`},"insertedContent":{"text":"x"}}]}]}]}]}]}`)
+		out, errs, code := s.run("fix", "--report", ".git/r.sarif", "--write")
+		if code != 0 || !strings.Contains(out, "leaves") || s.read("core/tide.c") != "int a;\nint b;\n" {
+			t.Errorf("%s: exit code %d\n%s%s", region, code, out, errs)
+		}
 	}
 }
 

@@ -1,0 +1,166 @@
+package evidence
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"testing"
+
+	"zincdoor/internal/core/policy"
+	"zincdoor/internal/git"
+	"zincdoor/internal/gittest"
+	"zincdoor/internal/policyfile"
+	"zincdoor/internal/target"
+)
+
+const doors = "doors: {d: {limits: [{count: new, most: 0}]}}\n"
+
+// tideboard is a repository of two commits: the second inserts a line before the second of core/tide.c.
+func tideboard(t *testing.T) *gittest.Repo {
+	r := gittest.New(t)
+	r.Write("core/tide.c", "int a;\nint b;\nint c;\n")
+	r.Write("docs/tides.md", "Tides\n")
+	r.Commit("one")
+	r.Write("core/tide.c", "int a;\nint new;\nint b;\nint c;\n")
+	r.Commit("two")
+	return r
+}
+
+// collect collects the evidence of a change by a policy, and says what came of it: each report with its state, then each
+// finding with its place.
+func collect(t *testing.T, r *gittest.Repo, name target.Name, text string, given Given) (string, *Collected) {
+	t.Helper()
+	repo, err := git.Open(context.Background(), r.Dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer repo.Close()
+	g, err := target.Of(repo, name)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer g.Close()
+	p, err := policyfile.Parse("p", []byte("zincdoor: 1\n"+text+doors))
+	if err != nil {
+		t.Fatal(err)
+	}
+	given.Dir = r.Dir
+	all, err := Collect(context.Background(), Request{Target: g, Policy: p.Policy, Door: p.Policy.Doors[0], Given: given, Refusal: func() string { return "" }, Fresh: true})
+	if err != nil {
+		t.Fatal(err)
+	}
+	var said []string
+	for _, e := range all.Evidence {
+		said = append(said, fmt.Sprintf("%s %s", e.Name, e.State))
+	}
+	for _, f := range all.Findings {
+		said = append(said, fmt.Sprintf("%s:%d %s", f.Path, f.Region.Line, all.Change.Place(f.Path, f.Region, true)))
+	}
+	return strings.Join(said, ", "), all
+}
+
+func warn(path string, line int) string {
+	return fmt.Sprintf("%s:%d:1: warning: unused [-Wunused]\n", path, line)
+}
+
+// TestCollect: reports are read, placed in the tree they speak of, carried to the judged lines, and believed or not.
+func TestCollect(t *testing.T) {
+	r := tideboard(t)
+	first := r.Git("rev-parse", "HEAD~1")
+	change := target.Name{Kind: policy.Range, From: "HEAD~1", To: "HEAD"}
+	for _, c := range []struct {
+		name   string
+		text   string // of the report
+		policy string
+		given  Given
+		want   string
+	}{
+		{"at the head", warn("core/tide.c", 2) + warn("core/tide.c", 4), "", Given{}, "r.txt read, core/tide.c:2 touched, core/tide.c:4 file"},
+		{"a path of another machine", warn("/build/core/tide.c", 2), "", Given{}, "r.txt read, core/tide.c:2 touched"},
+		{"paths from a folder", warn("tide.c", 2), "", Given{Root: "core"}, "r.txt read, core/tide.c:2 touched"},
+		{"of the state before, where a touched line differs", warn("core/tide.c", 2), "", Given{Commit: first}, "r.txt foreign"},
+		{"past the end", warn("core/tide.c", 9), "", Given{}, "r.txt foreign"},
+		{"of another tree", warn("harbour/quay.c", 2), "", Given{}, "r.txt foreign"},
+		{"the name of a changed file", warn("elsewhere/tide.c", 2) + warn("docs/tides.md", 1), "", Given{}, "r.txt foreign"},
+		{"empty", "", "", Given{}, "r.txt failed"},
+		{"empty, and said to be clean", "", "", Given{Files: []File{{Name: "diagnostics", Path: "r.txt"}}, EmptyIsClean: true}, "r.txt empty"},
+		{"our own checks beside it", warn("core/tide.c", 2), "house: {forbid: {no-new: {text: new, path: '**/*.c'}}}\n", Given{}, "r.txt read, house read, core/tide.c:2 touched, core/tide.c:2 touched"},
+		{"a linter that is started", "", "reports: {vet: {run: [sh, -c, 'echo core/tide.c:2:1: warning: old'], as: diagnostics}}\n", Given{Files: []File{}}, "vet read, core/tide.c:2 touched"},
+		{"one that the call stands in for", warn("core/tide.c", 4), "reports: {vet: {run: [false], as: diagnostics}}\n", Given{Files: []File{{Name: "vet", Path: "r.txt"}}}, "vet read, core/tide.c:4 file"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			r.Write("r.txt", c.text)
+			if c.given.Files == nil {
+				c.given.Files = []File{{Path: "r.txt"}}
+			}
+			if got, all := collect(t, r, change, c.policy, c.given); got != c.want {
+				t.Errorf("got  %s\nwant %s\n%+v", got, c.want, all.Evidence)
+			}
+		})
+	}
+}
+
+// TestHalfStaged: a report of the work tree says nothing of a file that is staged in part, and all of the others.
+func TestHalfStaged(t *testing.T) {
+	r := tideboard(t)
+	r.Write("core/tide.c", "int a;\nint new;\nint b;\nint c;\nint staged;\n")
+	r.Git("add", "-A")
+	r.Write("core/tide.c", "int disk;\nint a;\nint new;\nint b;\nint c;\nint staged;\n")
+	r.Write(".git/r.txt", warn("core/tide.c", 6)+warn("docs/tides.md", 1))
+	got, all := collect(t, r, target.Name{Kind: policy.Staged}, "", Given{Files: []File{{Path: ".git/r.txt"}}})
+	if got != ".git/r.txt foreign, docs/tides.md:1 elsewhere" || !strings.Contains(all.Evidence[0].Problem, "core/tide.c is staged in part") || len(all.Notices) != 1 {
+		t.Errorf("%s\n%+v\n%v", got, all.Evidence, all.Notices)
+	}
+	r.Git("reset", "-q", "--hard")
+	if got, all := collect(t, r, target.Name{Kind: policy.Staged}, "", Given{}); got != "" || len(all.Notices) != 1 || !strings.Contains(all.Notices[0], "nothing is staged") {
+		t.Errorf("nothing staged: %q, %v", got, all.Notices)
+	}
+}
+
+// TestWaiversAreFound: in files with findings, in changed ones without, and where everything is judged in all others.
+func TestWaiversAreFound(t *testing.T) {
+	r := tideboard(t)
+	const comment = "int w; // door waiver(-Wunused): measured\n"
+	r.Write("core/tide.c", r.Read("core/tide.c")+comment)
+	r.Write("core/silent.c", comment)
+	r.Commit("three")
+	r.Write("core/later.c", "int l;\n")
+	r.Commit("four")
+	r.Write("r.txt", warn("core/tide.c", 5))
+	for _, c := range []struct {
+		name target.Name
+		want int
+	}{
+		{target.Name{Kind: policy.Range, From: "HEAD~2", To: "HEAD"}, 2},
+		{target.Name{Kind: policy.Range, From: "HEAD~1", To: "HEAD"}, 1},
+		{target.Name{Kind: policy.Tree}, 2},
+	} {
+		if _, all := collect(t, r, c.name, "", Given{Files: []File{{Path: "r.txt"}}}); len(all.Waivers) != c.want {
+			t.Errorf("%+v: %d waivers, want %d", c.name, len(all.Waivers), c.want)
+		}
+	}
+}
+
+// TestCancelled: what runs beside ends with the context, and the error is the first one's.
+func TestCancelled(t *testing.T) {
+	r := tideboard(t)
+	ctx, cancel := context.WithCancel(context.Background())
+	repo, err := git.Open(ctx, r.Dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer repo.Close()
+	g, err := target.Of(repo, target.Name{Kind: policy.Range, From: "HEAD~1", To: "HEAD"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer g.Close()
+	p, err := policyfile.Parse("p", []byte("zincdoor: 1\nhouse: {blank-ends: on}\nreports: {slow: {run: [sleep, \"60\"], as: diagnostics}}\n"+doors))
+	if err != nil {
+		t.Fatal(err)
+	}
+	cancel()
+	if all, err := Collect(ctx, Request{Target: g, Policy: p.Policy, Door: p.Policy.Doors[0], Given: Given{Dir: r.Dir}, Refusal: func() string { return "" }}); err == nil {
+		t.Errorf("a call that was called off gives %+v", all)
+	}
+}

@@ -1,0 +1,56 @@
+package syntax
+
+import (
+	"strings"
+	"testing"
+)
+
+// TestParsers: what is well-formed passes, and what isn't is named with its line.
+func TestParsers(t *testing.T) {
+	for _, c := range []struct {
+		parser, text string
+		line         int // of the flaw, 0 for none
+	}{
+		{"json-syntax", "{\"a\": [1, 2]}\n", 0},
+		{"json-syntax", "{\n  // a comment\n  \"a\": [1, 2,],\n}\n", 0},
+		{"json-syntax", "{\n\"a\": 1,, \"b\": 2}\n", 2},
+		{"yaml-syntax", "a: 1\nb: [1, 2]\n---\nc: x\n", 0},
+		{"yaml-syntax", "%YAML 1.2\n---\na: 1\n", 0},
+		{"yaml-syntax", "a: {{ .Value }}\n", 0},
+		{"yaml-syntax", "a: 1\nb: [2\nc: 3\n", 2},
+		{"yaml-syntax", "a: 1\n b: 2\n", 2},
+		{"toml-syntax", "a = 1\n", 0},
+		{"toml-syntax", "a = 1\nb = \n", 2},
+		{"xml-syntax", "<a><b/></a>\n", 0},
+		{"xml-syntax", "<a>\n<b>\n</a>", 3},
+		{"xml-syntax", "<a/>\n<b/>\n", 2},
+	} {
+		line := 0
+		if flaw := Parsers[c.parser]([]byte(c.text)); flaw != nil {
+			line = flaw.Line
+		}
+		if line != c.line {
+			t.Errorf("%s of %q: line %d, want %d", c.parser, c.text, line, c.line)
+		}
+	}
+}
+
+// TestBounds: what is nested too deep, or too large, is refused at little cost.
+func TestBounds(t *testing.T) {
+	for _, text := range []string{strings.Repeat("[", 200_000), strings.Repeat("{a: ", 100_000), strings.Repeat("- ", 200_000), strings.Repeat("a: b\n", MostYAML/5+1)} {
+		if _, err := YAML([]byte(text)); err == nil {
+			t.Errorf("%q… of %d bytes is read", text[:20], len(text))
+		}
+	}
+}
+
+func FuzzYAML(f *testing.F) {
+	for _, seed := range []string{"a: 1\nb: [1, {c: d}]\n", "&a [*a]\n", "? [x]\n: y\n", "--- |\n  text\n...\n", "%YAML 1.2\n---\na: !!int 3\n"} {
+		f.Add([]byte(seed))
+	}
+	f.Fuzz(func(t *testing.T, data []byte) {
+		if flaw := readYAML(data); flaw != nil && (flaw.Text == "" || flaw.Line > strings.Count(string(data), "\n")+1) {
+			t.Errorf("%q: %+v", data, flaw)
+		}
+	})
+}
