@@ -141,6 +141,27 @@ func TestWaiversAreFound(t *testing.T) {
 	}
 }
 
+// TestNoticesOnce: how a report was read is said once, whoever made it.
+func TestNoticesOnce(t *testing.T) {
+	r := tideboard(t)
+	r.Write("r.txt", "core/tide.c:2 odd deep\n")
+	const recipe = "recipes: {lines: {as: text, match: '^(?P<path>[^:]+):(?P<line>\\d+) (?P<severity>\\w+) (?P<message>.*)$'}}\n"
+	change := target.Name{Kind: policy.Range, From: "HEAD~1", To: "HEAD"}
+	for _, c := range []struct {
+		text  string
+		given Given
+	}{
+		{recipe + "reports: {gauge: {run: [cat, r.txt], as: lines}}\n", Given{}},
+		{recipe, Given{Files: []File{{Name: "lines", Path: "r.txt"}}}},
+	} {
+		r.Git("add", "-A", "-f")
+		r.Git("commit", "-q", "--amend", "-m", "two")
+		if _, all := collect(t, r, change, c.text, c.given); len(all.Notices) != 1 || !strings.Contains(all.Notices[0], "doesn't know the severity \"odd\"") {
+			t.Errorf("%q", all.Notices)
+		}
+	}
+}
+
 // TestCancelled: what runs beside ends with the context, and the error is the first one's.
 func TestCancelled(t *testing.T) {
 	r := tideboard(t)

@@ -96,34 +96,7 @@ func TestParse(t *testing.T) {
 	}
 }
 
-func TestSelectors(t *testing.T) {
-	ladder := policy.Ladder{"error", "warning", "note"}
-	for _, c := range []struct {
-		limit                policy.Limit
-		severity, rule, path string
-		want                 bool
-	}{
-		{policy.Limit{}, "note", "x", "", true},
-		{policy.Limit{Severity: "warning"}, "error", "x", "a", true},
-		{policy.Limit{Severity: "warning"}, "note", "x", "a", false},
-		{policy.Limit{Severity: "warning", Exact: true}, "error", "x", "a", false},
-		{policy.Limit{Selector: policy.Selector{Rules: []string{"-Wunused*"}}}, "error", "-Wunused-variable", "a", true},
-		{policy.Limit{Selector: policy.Selector{Rules: []string{"fares/*"}}}, "error", "fares/deep/rule", "a", true},
-		{policy.Limit{Selector: policy.Selector{Rules: []string{"x"}}}, "error", "", "a", false},
-		{policy.Limit{Selector: policy.Selector{Paths: []string{"core/*.c"}}}, "error", "x", "core/tide.c", true},
-		{policy.Limit{Selector: policy.Selector{Paths: []string{"core/*.c"}}}, "error", "x", "core/sub/tide.c", false},
-		{policy.Limit{Selector: policy.Selector{Paths: []string{"core/**"}}}, "error", "x", "core/sub/tide.c", true},
-		{policy.Limit{Selector: policy.Selector{Paths: []string{"**"}}}, "error", "x", "", true},
-		{policy.Limit{Selector: policy.Selector{Paths: []string{"**/*_test.*"}}}, "error", "x", "a_test.go", true},
-	} {
-		got := c.limit.TakesSeverity(ladder, c.severity) && c.limit.TakesRule(finding.Finding{Rule: c.rule}) && c.limit.TakesPath(c.path)
-		if got != c.want {
-			t.Errorf("%+v takes %s %s %q: %v, want %v", c.limit, c.severity, c.rule, c.path, got, c.want)
-		}
-	}
-}
-
-// door wraps the lines of a door's limits in a policy; they begin at line 5.
+// graded is a policy with every kind of severity.
 const graded = `zincdoor: 1
 ladder: [error, warning, note]
 paths:
