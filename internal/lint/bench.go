@@ -1,5 +1,3 @@
-// Package tools knows how linters are started: on which copy of the code, with what bounds, and what they leave. It keeps
-// the answers that need not be asked for twice. It doesn't know what they say, nor which of them may be started.
 package lint
 
 import (

@@ -1,6 +1,7 @@
-// Package runs knows how the linters that a policy names come to speak of a state of the code: which files each is given,
-// on which copy of them it is started, which of its answers are known already, and what its outcome is worth. It doesn't
-// know who lets it start them, nor what becomes of their findings.
+// Package lint knows how the linters that a policy names come to speak of a state of the code: which files each is given,
+// on which copy of them it is started, which of its answers are known already, and what its outcome is worth. Processes
+// are started with bounds on their time and output, and nothing of theirs is left. It doesn't know who lets it start them,
+// nor what becomes of their findings.
 package lint
 
 import (
