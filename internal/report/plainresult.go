@@ -228,7 +228,9 @@ func (q *plainResult) property(s *scan, name []byte) bool {
 
 func (q *plainResult) fingerprint(s *scan, name []byte) bool { return q.named(s, name, &q.prints) }
 
-func (q *plainResult) partialFingerprint(s *scan, name []byte) bool { return q.named(s, name, &q.partial) }
+func (q *plainResult) partialFingerprint(s *scan, name []byte) bool {
+	return q.named(s, name, &q.partial)
+}
 
 func (q *plainResult) named(s *scan, name []byte, into *[]named) bool {
 	one := named{name: text{raw: name}}

@@ -41,7 +41,7 @@ type run struct {
 	one                      result
 	place                    [1]location
 	ruleIndex, artifactIndex int
-	simple                    plainResult
+	simple                   plainResult
 	readQuick                func(c *scan) bool
 }
 
