@@ -82,8 +82,8 @@ func TestMendStaged(t *testing.T) {
 	}
 }
 
-// TestMend: what is mended, what is left and why, and what is written.
-func TestMend(t *testing.T) {
+// TestFix: what is mended, what is left and why, and what is written.
+func TestFix(t *testing.T) {
 	crlf := strings.ReplaceAll(lines(4), "\n", "\r\n")
 	for _, c := range []struct {
 		name string
