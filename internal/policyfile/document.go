@@ -22,10 +22,14 @@ type document struct {
 func newDocument(file string, data []byte) (*document, error) {
 	d := &document{file: file}
 	documents, err := syntax.YAML(data)
-	var broken *yaml.LoadError
+	var fault *syntax.Fault
 	switch {
-	case errors.As(err, &broken):
-		d.problems = append(d.problems, Problem{file, broken.Mark.Line, broken.Mark.Column, broken.Message})
+	case errors.As(err, &fault):
+		text := fault.Text
+		if fault.Begins > 0 && fault.Begins < fault.Line {
+			text += fmt.Sprintf(", in what begins on line %d", fault.Begins)
+		}
+		d.problems = append(d.problems, Problem{file, fault.Line, fault.Column, text})
 	case err != nil:
 		d.problems = append(d.problems, Problem{File: file, Text: err.Error()})
 	case len(documents) == 0:

@@ -39,7 +39,7 @@ func (p Problems) sorted() Problems {
 	slices.SortStableFunc(p, func(a, b Problem) int {
 		return cmp.Or(cmp.Compare(a.File, b.File), cmp.Compare(a.Line, b.Line), cmp.Compare(a.Column, b.Column))
 	})
-	return p
+	return slices.Compact(p)
 }
 
 // Nearest returns the word of the list that is most like word, "" where none is much like it.

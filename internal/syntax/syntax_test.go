@@ -1,6 +1,8 @@
 package syntax
 
 import (
+	"errors"
+	"fmt"
 	"strings"
 	"testing"
 )
@@ -17,6 +19,10 @@ func TestParsers(t *testing.T) {
 		{"yaml-syntax", "a: 1\nb: [1, 2]\n---\nc: x\n", 0},
 		{"yaml-syntax", "%YAML 1.2\n---\na: 1\n", 0},
 		{"yaml-syntax", "a: {{ .Value }}\n", 0},
+		{"yaml-syntax", "a: 1 # a\u2028[\n", 0},
+		{"yaml-syntax", "\xff\xfea\x00:\x00 \x001\x00\n\x00", 0},
+		{"yaml-syntax", "a: 1\nb: caf\xe9\n", 2},
+		{"yaml-syntax", "a: 1\n\nb: \x07\n", 3},
 		{"yaml-syntax", "a: 1\nb: [2\nc: 3\n", 2},
 		{"yaml-syntax", "a: 1\n b: 2\n", 2},
 		{"toml-syntax", "a = 1\n", 0},
@@ -40,6 +46,19 @@ func TestBounds(t *testing.T) {
 	for _, text := range []string{strings.Repeat("[", 200_000), strings.Repeat("{a: ", 100_000), strings.Repeat("- ", 200_000), strings.Repeat("a: b\n", MostYAML/5+1)} {
 		if _, err := YAML([]byte(text)); err == nil {
 			t.Errorf("%q… of %d bytes is read", text[:20], len(text))
+		}
+	}
+}
+
+// TestOddBreaks: what is a comment for one reader of YAML never counts for another.
+func TestOddBreaks(t *testing.T) {
+	for _, c := range []string{"\u0085", "\u2028", "\u2029"} {
+		var fault *Fault
+		if _, err := YAML([]byte("a: 1\nb: é # " + c + "c: d\n")); !errors.As(err, &fault) || fault.Line != 2 || fault.Column != 8 {
+			t.Errorf("%q: %+v", c, err)
+		}
+		if _, err := YAML([]byte(fmt.Sprintf(`a: "\u%04x"`, []rune(c)[0]))); err != nil {
+			t.Errorf("%q as an escape: %v", c, err)
 		}
 	}
 }

@@ -2,12 +2,15 @@ package syntax
 
 import (
 	"bytes"
+	"cmp"
 	"errors"
 	"fmt"
 	"io"
+	"unicode/utf8"
 
 	"go.yaml.in/yaml/v4"
 	"go.yaml.in/yaml/v4/plugin/loaderlimits"
+	"golang.org/x/text/encoding/unicode"
 
 	"zincdoor/internal/core/house"
 )
@@ -18,11 +21,80 @@ const (
 	MostYAML    = 8 << 20 // bytes
 )
 
-// YAML reads the documents of a text. Empty ones, which hold nothing but comments, are left out. The error is a
-// *yaml.LoadError where the library tells the place.
+// Fault is what is wrong with a YAML text.
+type Fault struct {
+	Line, Column int // 1-based, columns in characters; 0 where it isn't known
+	Begins       int // the line on which begins what can't be read, 0 where that isn't known
+	Text         string
+}
+
+func (f *Fault) Error() string { return f.Text }
+
+// YAML reads the documents of a text that programs go by. Empty ones, which hold nothing but comments, are left out. The
+// error is a *Fault. A raw character at which some readers end a line and others don't is one too: what is a comment for
+// one of them would count for the other.
 func YAML(data []byte) ([]*yaml.Node, error) {
+	data = asUTF8(data)
+	if fault := characterFault(data, isBreakOfOld); fault != nil {
+		fault.Text += ", at which some readers end the line; leave it out, or write it as an escape in double quotes"
+		return nil, fault
+	}
+	documents, fault := loadYAML(data)
+	if fault != nil {
+		return nil, fault
+	}
+	return documents, nil
+}
+
+// asUTF8 gives a text as UTF-8 (YAML 1.2, 5.2).
+func asUTF8(data []byte) []byte {
+	if bytes.HasPrefix(data, []byte{0xFF, 0xFE}) || bytes.HasPrefix(data, []byte{0xFE, 0xFF}) {
+		if decoded, err := unicode.UTF16(unicode.LittleEndian, unicode.UseBOM).NewDecoder().Bytes(data); err == nil {
+			return decoded
+		}
+	}
+	return data
+}
+
+// isBreakOfOld reports whether a character ended a line in YAML 1.1, and doesn't in 1.2 (5.4), where the library is still
+// at 1.1.
+func isBreakOfOld(r rune) bool { return r == 0x85 || r == 0x2028 || r == 0x2029 }
+
+// isBarred reports whether a character mustn't stand in YAML (1.2, 5.1).
+func isBarred(r rune) bool {
+	return r < 0x20 && r != '\t' && r != '\n' && r != '\r' || r == 0x7F || r >= 0x80 && r < 0xA0 && r != 0x85 || r == 0xFFFE || r == 0xFFFF
+}
+
+// characterFault names the first character for which the question is true, nil where there is none.
+func characterFault(data []byte, of func(rune) bool) *Fault {
+	at := bytes.IndexFunc(data, of)
+	if at < 0 {
+		return nil
+	}
+	r, _ := utf8.DecodeRune(data[at:])
+	fault := faultAt(data, at)
+	fault.Text = fmt.Sprintf("it holds the character U+%04X", r)
+	return fault
+}
+
+// faultAt is a fault at a byte, without a text.
+func faultAt(data []byte, at int) *Fault {
+	begin := bytes.LastIndexByte(data[:at], '\n') + 1
+	return &Fault{Line: bytes.Count(data[:at], []byte{'\n'}) + 1, Column: utf8.RuneCount(data[begin:at]) + 1}
+}
+
+func loadYAML(data []byte) ([]*yaml.Node, *Fault) {
 	if len(data) > MostYAML {
-		return nil, fmt.Errorf("it has more than %d MiB", MostYAML>>20)
+		return nil, &Fault{Text: fmt.Sprintf("it has more than %d MiB", MostYAML>>20)}
+	}
+	if at := invalidUTF8(data); at >= 0 {
+		fault := faultAt(data, at)
+		fault.Text = "it isn't UTF-8 here; save it as UTF-8"
+		return nil, fault
+	}
+	if fault := characterFault(data, isBarred); fault != nil {
+		fault.Text += ", which YAML doesn't allow; leave it out, or write it as an escape in double quotes"
+		return nil, fault
 	}
 	if bytes.HasPrefix(data, []byte("%YAML 1.2")) { // which the library reads, but not by that name
 		data = bytes.Replace(data, []byte("%YAML 1.2"), []byte("%YAML 1.1"), 1)
@@ -35,27 +107,46 @@ func YAML(data []byte) ([]*yaml.Node, error) {
 			documents = append(documents, document.Content[0])
 		}
 	}
-	if err == io.EOF {
+	var broken *yaml.LoadError
+	switch {
+	case err == io.EOF:
 		return documents, nil
+	case errors.As(err, &broken):
+		fault := &Fault{Line: broken.Mark.Line, Column: broken.Mark.Column, Text: broken.Message}
+		if broken.ContextMsg != "" {
+			fault.Begins = broken.ContextMark.Line
+		}
+		return nil, fault
 	}
-	return nil, err
+	return nil, &Fault{Text: err.Error()}
+}
+
+// invalidUTF8 is the first byte that isn't part of a character, -1 where there is none.
+func invalidUTF8(data []byte) int {
+	if utf8.Valid(data) {
+		return -1
+	}
+	at := 0
+	for {
+		r, size := utf8.DecodeRune(data[at:])
+		if r == utf8.RuneError && size < 2 {
+			return at
+		}
+		at += size
+	}
 }
 
 func readYAML(data []byte) *house.Flaw {
 	if bytes.Contains(data, []byte("{{")) || bytes.Contains(data, []byte("{%")) {
 		return nil // a template, which is YAML only when it is filled in
 	}
-	_, err := YAML(data)
-	if err == nil {
+	data = asUTF8(data)
+	for _, old := range []string{"\u0085", "\u2028", "\u2029"} {
+		data = bytes.ReplaceAll(data, []byte(old), []byte("\u00a0")) // as good as any other that ends no line
+	}
+	_, fault := loadYAML(data)
+	if fault == nil {
 		return nil
 	}
-	var broken *yaml.LoadError
-	if !errors.As(err, &broken) {
-		return &house.Flaw{Text: "this YAML can't be read: " + err.Error()}
-	}
-	line := broken.Mark.Line
-	if broken.ContextMsg != "" { // where what can't be read begins
-		line = broken.ContextMark.Line
-	}
-	return &house.Flaw{Line: min(line, bytes.Count(data, []byte{'\n'})+1), Text: "this YAML can't be read: " + broken.Message}
+	return &house.Flaw{Line: min(cmp.Or(fault.Begins, fault.Line), bytes.Count(data, []byte{'\n'})+1), Text: "this YAML can't be read: " + fault.Text}
 }
