@@ -112,7 +112,10 @@ func TestRuns(t *testing.T) {
 		{"in a folder", "run: [sh, ../tools/shoal.sh], folder: core, as: diagnostics, files: 'core/*.c'", shoal, shoal, 1, "gauge read"},
 		{"on standard error", "run: [sh, -c, 'sh tools/shoal.sh \"$@\" >&2', sh], inputs: 'tools/*', output: stderr, as: diagnostics, files: '**/*.c'", shoal, shoal, 1, "gauge read"},
 		{"by its environment", "run: [sh, tools/quiet.sh], environment: {CODE: 3}, as: diagnostics", shoal, shoal, 2, "it ended with code 3, which doesn't tell of a good run; where it does, say exits: {found: 3} in its report; its last words: all is well here"},
-		{"a declared code", "run: [sh, tools/quiet.sh], environment: {CODE: 3}, exits: {found: 3}, as: diagnostics", shoal, shoal, 0, "gauge empty"},
+		{"a declared code", "run: [sh, tools/quiet.sh], environment: {CODE: 3}, exits: {found: 3}, as: diagnostics", shoal, shoal, 2, "gauge failed it ended with code 3, by which it tells that it found something, but what it wrote holds no finding; its last words: all is well here"},
+		{"0 among the declared codes", "run: [sh, tools/quiet.sh], exits: {found: [0, 3]}, as: diagnostics", shoal, shoal, 0, "gauge empty"},
+		{"found something, in a document without a result", "run: [sh, -c, 'echo ''{\"version\":\"2.1.0\",\"runs\":[{\"tool\":{\"driver\":{\"name\":\"gauge\"}},\"results\":[]}]}''; exit 1'], exits: {found: 1}, as: sarif", shoal, shoal, 2, "but what it wrote holds no finding"},
+		{"speaks as everywhere", "run: [sh, -c, 'test \"$LC_ALL\" = C.UTF-8'], as: diagnostics", shoal, shoal, 0, "gauge empty"},
 		{"0 tells of a failure", "run: [sh, tools/quiet.sh], exits: {failed: 0}, as: diagnostics", shoal, shoal, 2, "it ended with code 0, by which it tells that it failed"},
 		{"crashes", "run: [sh, tools/crash.sh], as: diagnostics", shoal, shoal, 2, "gauge failed it ended by itself: signal: segmentation fault"},
 		{"hangs", "run: [sh, tools/hang.sh], as: diagnostics, timeout: 300ms", shoal, shoal, 2, "gauge failed it was ended after 300ms"},
@@ -207,8 +210,8 @@ func damage(h *port) {
 
 // TestHalfBroken: where one of a linter's processes fails, nothing that the others say makes its files known.
 func TestHalfBroken(t *testing.T) {
-	for _, fault := range []string{`printf '{"version"'`, "exit 3", "kill -KILL $$"} {
-		h := newPort(t, "run: [sh, tools/half.sh], as: sarif, files: 'quays/*', per: file")
+	for _, fault := range []string{`printf '{"version"'`, "exit 3", "kill -KILL $$", `echo '{"version":"2.1.0","runs":[{"tool":{"driver":{"name":"gauge"}},"results":[]}]}'; exit 1`} {
+		h := newPort(t, "run: [sh, tools/half.sh], exits: {found: 1}, as: sarif, files: 'quays/*', per: file")
 		h.write("tools/half.sh", `case "$*" in *quay1.c*) `+fault+` ;; *) echo '{"version":"2.1.0","runs":[{"tool":{"driver":{"name":"gauge"}},"results":[]}]}' ;; esac`+"\n")
 		for i := range 40 {
 			h.write(fmt.Sprintf("quays/quay%d.c", i), "int depth;\n")

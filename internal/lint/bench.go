@@ -30,6 +30,7 @@ type Task struct {
 type Outcome struct {
 	Report  string   // the file that holds what it found; "" where there is a problem
 	Size    int64    // of that file, in bytes
+	Code    int      // that it ended with, where there is no problem
 	Problem string   // why it is no evidence, "" where it is
 	Tail    []string // the last lines of its error output
 }

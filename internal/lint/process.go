@@ -52,6 +52,7 @@ func (b *Bench) run(ctx context.Context, t Task, file string) (o Outcome) {
 		o.Tail = lastLines(file)
 	}
 	code := cmd.ProcessState.ExitCode()
+	o.Code = code
 	switch {
 	case over.Load():
 		o.Problem = fmt.Sprintf("it was ended, since it wrote more than %d MiB", mostReport>>20)

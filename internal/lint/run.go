@@ -95,6 +95,9 @@ func (r *Runner) ask(p *Plan, res *Result) *report.Report {
 			if outcomes[i].Problem == "" {
 				reports[i], broken[i] = r.read(p, outcomes[i], s)
 			}
+			if said := reports[i]; said != nil && len(said.Findings) == 0 && said.Failure == "" && said.Stopped == "" && run.TellsOfFindings(outcomes[i].Code) {
+				outcomes[i].Problem = fmt.Sprintf("it ended with code %d, by which it tells that it found something, but what it wrote holds no finding", outcomes[i].Code)
+			}
 		})
 	}
 	wait.Wait()
@@ -147,11 +150,14 @@ func (r *Runner) batches(p *Plan) (all [][]string) {
 	return all
 }
 
+// plainLocale has linters speak as they do everywhere, in UTF-8. The policy's own environment goes before it.
+var plainLocale = []string{"LC_ALL=C.UTF-8", "LANGUAGE="}
+
 func (r *Runner) task(p *Plan, s *site, files []string) Task {
 	run := p.Terms.Run
 	t := Task{
 		Command: slices.Concat(run.Command, Arguments(run.Folder, files)), Dir: filepath.Join(s.dir, filepath.FromSlash(run.Folder)),
-		Env: append(git.Unbound(os.Environ()), run.Environment...), Timeout: run.Timeout, Stderr: run.Output == policy.OnStderr, Fault: func(code int) string { return faultOf(run, code) },
+		Env: slices.Concat(git.Unbound(os.Environ()), plainLocale, run.Environment), Timeout: run.Timeout, Stderr: run.Output == policy.OnStderr, Fault: func(code int) string { return faultOf(run, code) },
 	}
 	if len(p.Terms.Files) > 0 {
 		t.File = filepath.Join(s.dir, filepath.FromSlash(p.Terms.Files[0]))
@@ -219,7 +225,7 @@ func (r *Runner) recall(p *Plan, contents map[string]string) {
 	}
 	name := KeyOf(common, p.Terms.Name)
 	p.known = OpenAnswers(filepath.Join(r.Store, fmt.Sprintf("%x.answers", name[:12])))
-	parts := []string{r.Depends, p.Terms.Name, p.Version, program, os.Getenv("LANG"), os.Getenv("LC_ALL")}
+	parts := []string{r.Depends, p.Terms.Name, p.Version, program}
 	for _, file := range r.inputs(p.Terms.Run, contents) {
 		parts = append(parts, file, contents[file])
 	}

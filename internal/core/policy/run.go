@@ -35,5 +35,9 @@ func (r *Run) Declares(code int) bool {
 	return !slices.Contains(r.Failed, code) && (code == 0 || slices.Contains(r.Found, code))
 }
 
+// TellsOfFindings reports whether a code says that something was found. 0 never does, even where it is declared: there are
+// linters that end with it whatever they find.
+func (r *Run) TellsOfFindings(code int) bool { return code != 0 && slices.Contains(r.Found, code) }
+
 // TakesFiles reports whether the linter is given files as arguments.
 func (r *Run) TakesFiles() bool { return len(r.Files) > 0 }
