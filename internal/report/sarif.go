@@ -1,11 +1,13 @@
 package report
 
 import (
+	"bytes"
 	"cmp"
 	"errors"
 	"fmt"
 	"hash/maphash"
 	"io"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -22,6 +24,9 @@ import (
 func readSARIF(in io.Reader, size int64, all bool) (*Report, error) {
 	s := &sarif{window: newWindow(in, size), all: all, report: &Report{Format: policy.SARIF, Relative: map[string]string{}}, seen: seen{seed: maphash.MakeSeed()}}
 	s.pointer = s.where
+	if err := s.blanks(); err != nil {
+		return nil, err
+	}
 	for {
 		head, err := s.peek()
 		if err == io.EOF {
@@ -29,23 +34,59 @@ func readSARIF(in io.Reader, size int64, all bool) (*Report, error) {
 		} else if err != nil {
 			return nil, err
 		}
-		if head != '{' {
-			offset := s.offset()
-			line, err := s.line()
-			if err != nil {
-				return nil, err
-			}
-			s.around(offset, line)
-			continue
+		if head == '{' {
+			err = s.log()
 		}
-		if err := s.log(); err != nil {
+		offset := s.offset()
+		line, failed := s.line()
+		switch err := cmp.Or(err, failed); {
+		case err != nil:
 			return nil, err
+		case head == '{' && len(bytes.TrimSpace(line)) > 0:
+			return nil, fmt.Errorf("byte %d: %q stands behind a SARIF log on its line, where only lines of text and further logs may follow, each at the start of a line: %w", offset, clip(string(line)), ErrMalformed)
+		case head == '{':
+		case isJSON(line):
+			return nil, fmt.Errorf("byte %d: %q is neither a SARIF log at the start of a line nor a line of text: %w", offset, clip(string(line)), ErrMalformed)
+		default:
+			s.around(offset, line)
 		}
 	}
 	if s.logs == 0 {
 		return nil, fmt.Errorf("no SARIF log in it: %w", ErrMalformed)
 	}
 	return s.report, nil
+}
+
+// isJSON reports whether a line beside the logs seems to be a part of one, by how it begins or by a member of a log, or holds
+// what no text does.
+func isJSON(line []byte) bool {
+	for _, b := range line {
+		if b < ' ' && b != '\t' && b != '\r' && b != 0x1B && b != '\b' {
+			return true // such as the record separator of RFC 7464
+		}
+	}
+	text := strings.TrimSpace(plain(line))
+	begin := strings.TrimLeft(text, " \t[(,;:\"'\ufeff")
+	if text == "" {
+		return false
+	}
+	return begin == "" || strings.ContainsRune("{}],", rune(text[0])) || begin[0] == '{' || memberForm.MatchString(text)
+}
+
+// memberForm finds a member that every log or run has.
+var memberForm = regexp.MustCompile(`"(?:version|runs|results|tool|driver|invocations)"\s*:`)
+
+// blanks passes by white space at the beginning.
+func (s *sarif) blanks() error {
+	for {
+		head, err := s.peek()
+		if err == io.EOF || err == nil && !strings.ContainsRune(" \t\r\n", rune(head)) {
+			return nil
+		} else if err != nil {
+			return err
+		}
+		s.start++
+	}
 }
 
 // sarif gathers what the logs of one report say.
@@ -93,7 +134,8 @@ func (s *sarif) around(offset int64, raw []byte) {
 
 // log reads one log.
 func (s *sarif) log() error {
-	version, runs := "", 0
+	version := ""
+	var runs, inline []*run
 	err := s.members(func(key string) error {
 		switch key {
 		case "version":
@@ -103,8 +145,15 @@ func (s *sarif) log() error {
 			return checkVersion(version)
 		case "runs":
 			return s.elements(func() error {
-				runs++
-				return s.run()
+				r, err := s.run()
+				runs = append(runs, r)
+				return err
+			})
+		case "inlineExternalProperties":
+			return s.elements(func() error {
+				r, err := s.external()
+				inline = append(inline, r)
+				return err
 			})
 		}
 		return s.skip()
@@ -114,8 +163,15 @@ func (s *sarif) log() error {
 		return err
 	case version == "":
 		return fmt.Errorf(`byte %d: a JSON object without "version": not a SARIF log: %w`, s.offset(), ErrMalformed)
-	case runs == 0:
+	case len(runs) == 0:
 		s.fail("the log holds no run")
+	}
+	for _, r := range inline {
+		r.join(runs)
+		r.settle()
+	}
+	for _, r := range runs {
+		r.checkOutcome()
 	}
 	s.logs++
 	return nil
@@ -223,13 +279,19 @@ func (s *sarif) unmarshal(raw []byte, into any, offset int64) error {
 	return err
 }
 
-// run reads one run. Its parts come in any order: what a result needs of a part that isn't read yet is settled at the end.
-func (s *sarif) run() error {
-	r := run{sarif: s, own: len(s.report.Findings)}
+// newRun is a run before anything of it is read.
+func (s *sarif) newRun() *run {
+	r := &run{sarif: s, own: len(s.report.Findings)}
 	r.readQuick = func(c *scan) bool {
 		r.simple = plainResult{index: -1, rule: -1, prints: r.simple.prints[:0], partial: r.simple.partial[:0]}
 		return r.simple.read(c, r.isClang())
 	}
+	return r
+}
+
+// run reads one run. Its parts come in any order: what a result needs of a part that isn't read yet is settled at the end.
+func (s *sarif) run() (*run, error) {
+	r := s.newRun()
 	err := s.members(func(key string) error {
 		switch key {
 		case "tool":
@@ -237,38 +299,65 @@ func (s *sarif) run() error {
 			err := s.tool(&r.Tool)
 			r.classed = r.Tool.classed()
 			return err
-		case "artifacts":
-			return s.decode(&r.Artifacts)
 		case "originalUriBaseIds":
 			return s.decode(&r.Bases)
-		case "invocations":
-			return s.decode(&r.Invocations)
 		case "versionControlProvenance":
 			return s.decode(&r.Provenance)
 		case "columnKind":
 			return s.decode(&r.ColumnKind)
-		case "taxonomies":
-			return s.decode(&r.Taxonomies)
 		case "externalPropertyFileReferences":
 			return s.decode(&r.External)
-		case "results":
-			head := byte(0)
-			if _, err := s.read(func(c *scan) (ok bool) {
-				head, ok = c.next()
-				return ok
-			}); err != nil || head == 'n' {
-				return cmp.Or(err, s.skip())
-			}
-			r.hasResults = true
-			return s.elements(r.result)
+		case "automationDetails":
+			return s.decode(&r.Automation)
 		}
-		return s.skip()
+		return r.part(key)
 	})
-	if err != nil {
-		return err
+	if err == nil {
+		r.finish()
 	}
-	r.finish()
-	return nil
+	return r, err
+}
+
+// external reads properties of a run that stand beside it in the log (SARIF 2.1.0, 4.3). Its results wait for the run.
+func (s *sarif) external() (*run, error) {
+	r := s.newRun()
+	err := s.members(func(key string) error {
+		switch key {
+		case "driver":
+			return s.component(&r.Tool.Driver)
+		case "extensions":
+			return s.extensions(&r.Tool)
+		case "runGuid":
+			return s.decode(&r.Automation.GUID)
+		}
+		return r.part(key)
+	})
+	r.end = len(s.report.Findings)
+	return r, err
+}
+
+// part reads what a run and its external properties both may have.
+func (r *run) part(key string) error {
+	s := r.sarif
+	switch key {
+	case "artifacts":
+		return s.decode(&r.Artifacts)
+	case "invocations":
+		return s.decode(&r.Invocations)
+	case "taxonomies":
+		return s.decode(&r.Taxonomies)
+	case "results":
+		head := byte(0)
+		if _, err := s.read(func(c *scan) (ok bool) {
+			head, ok = c.next()
+			return ok
+		}); err != nil || head == 'n' {
+			return cmp.Or(err, s.skip())
+		}
+		r.hasResults = true
+		return s.elements(r.result)
+	}
+	return s.skip()
 }
 
 // tool reads a tool, its rules one at a time: there may be millions.
@@ -278,12 +367,16 @@ func (s *sarif) tool(t *toolObject) error {
 		case "driver":
 			return s.component(&t.Driver)
 		case "extensions":
-			return s.elements(func() error {
-				t.Extensions = append(t.Extensions, component{})
-				return s.component(&t.Extensions[len(t.Extensions)-1])
-			})
+			return s.extensions(t)
 		}
 		return s.skip()
+	})
+}
+
+func (s *sarif) extensions(t *toolObject) error {
+	return s.elements(func() error {
+		t.Extensions = append(t.Extensions, component{})
+		return s.component(&t.Extensions[len(t.Extensions)-1])
 	})
 }
 
@@ -384,7 +477,9 @@ type (
 	}
 	invocation struct {
 		Successful   *bool          `json:"executionSuccessful"`
+		Code         *int           `json:"exitCode"`
 		Signal       string         `json:"exitSignalName"`
+		SignalNumber int            `json:"exitSignalNumber"`
 		StartFailure string         `json:"processStartFailureMessage"`
 		Execution    []notification `json:"toolExecutionNotifications"`
 		Setting      []notification `json:"toolConfigurationNotifications"`

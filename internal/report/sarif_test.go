@@ -55,6 +55,13 @@ func TestSARIF(t *testing.T) {
 			`{"ruleId":"7","level":"warning","message":{"text":"m"},AT},{"ruleId":"7","level":"note","message":{"text":"here"},AT},{"ruleId":"8","level":"error","message":{"text":"n"},AT}`,
 			"AT", `"locations":[{"physicalLocation":{"artifactLocation":{"uri":"a.c","uriBaseId":"CORE"},"region":{"startLine":4}}}]`) + `],
 			"originalUriBaseIds":{"CORE":{"uri":"file:///core/"}}`), "/core/a.c:4:0-0 warning 7| m + /core/a.c:4 here\n/core/a.c:4:0-0 error 8| n"},
+		{"blanks before the first log", "\n  " + one(`"message":{"text":"m"}`) + " \t\r\n \n", ":0:0-0 warning | m"},
+		{"lines of a build around it", "[1/3] cc -c core/tide.c\n  4 | int berth[] = {\n" + one(`"message":{"text":"m"}`) + "\n\x1b[1mcore/tide.c:\x1b[0m in {berth}\n", ":0:0-0 warning | m"},
+		{"beside the only run", `{"version":"2.1.0","inlineExternalProperties":[{"results":[{"ruleIndex":0,"message":{"text":"m"}}]}],"runs":[{` + gauge + `"externalPropertyFileReferences":{"results":[{"guid":"g"}]}}]}`, ":0:0-0 error tide/late| m"},
+		{"beside one of two runs", `{"version":"2.1.0","runs":[{"tool":{"driver":{"name":"lead"}},"results":[]},{` + gauge + `"automationDetails":{"guid":"B"},"results":[{"message":{"text":"n"}}]}],
+			"inlineExternalProperties":[{"runGuid":"b","results":[{"ruleIndex":0,"message":{"text":"m"}}]}]}`, ":0:0-0 warning | n\n:0:0-0 error tide/late| m"},
+		{"a run that says it was good, whatever its code", log(gauge + `"invocations":[{"executionSuccessful":true,"exitCode":139}],"results":[]`), ""},
+		{"a code that tells of findings", log(gauge + `"invocations":[{"exitCode":1}],"results":[{"message":{"text":"m"}}]`), ":0:0-0 warning | m"},
 		{"several logs between lines", "clang: warning: unstable\n\n" + one(`"message":{"text":"m"}`) + "\n1 warning generated.\n" + one(`"message":{"text":"n"}`) + "\n",
 			":0:0-0 warning | m\n:0:0-0 warning | n"},
 	} {
@@ -88,6 +95,11 @@ func TestSARIFNoEvidence(t *testing.T) {
 		{"null results", log(gauge + `"results":null`), "has no results", ""},
 		{"it failed", log(gauge + `"invocations":[{"executionSuccessful":false,"toolExecutionNotifications":[{"level":"error","message":{"text":"no licence"}}]}],"results":[]`), "executionSuccessful is false): no licence", ""},
 		{"a signal", log(gauge + `"invocations":[{"executionSuccessful":true,"exitSignalName":"SIGSEGV"}],"results":[]`), "SIGSEGV", ""},
+		{"a signal's number", log(gauge + `"invocations":[{"executionSuccessful":true,"exitSignalNumber":9}],"results":[]`), "the signal 9", ""},
+		{"a shell's word of a signal", log(gauge + `"invocations":[{"exitCode":137}],"results":[{"message":{"text":"m"}}]`), "ended with code 137", ""},
+		{"a code below 0", log(gauge + `"invocations":[{"exitCode":-11}],"results":[{"message":{"text":"m"}}]`), "ended with code -11", ""},
+		{"a code and no results", log(gauge + `"invocations":[{"exitCode":1}],"results":[]`), "ended with code 1, and doesn't say that its run was good", ""},
+		{"results beside two runs", `{"version":"2.1.0","runs":[{` + gauge + `"results":[]},{` + gauge + `"results":[]}],"inlineExternalProperties":[{"results":[]}]}`, "don't tell of which one", ""},
 		{"incomplete", log(gauge + `"invocations":[{"executionSuccessful":true,"toolConfigurationNotifications":[{"level":"error","message":{"text":"bad rule"}}]}],"results":[]`), "not complete: bad rule", ""},
 		{"two revisions", log(gauge + `"results":[],"versionControlProvenance":[{"revisionId":"a"},{"revisionId":"b"}]`), "two revisions", ""},
 		{"a crash beside it", log(gauge+`"results":[]`) + "\nclang: error: unable to execute command\n", "an error without a flag", ""},
@@ -111,6 +123,19 @@ func TestSARIFNoEvidence(t *testing.T) {
 				t.Errorf("failure %+v, error %v, want %q", r, err, c.failure)
 			}
 		})
+	}
+}
+
+// TestSecondLog: a log is read where it begins a line, and is never passed by elsewhere.
+func TestSecondLog(t *testing.T) {
+	a, b := log(gauge+`"results":[]`), one(`"message":{"text":"m"}`)
+	for _, text := range []string{
+		a + " " + b, a + b, a + "," + b, a + ",\n" + b, a + "\n  " + b, a + "\n\t" + b, "\x1e" + a + "\n\x1e" + b + "\n", a + "\n[" + b + "]", a + "\n[\n" + b + "\n]", "[" + a + "," + b + "]",
+		a + "\n" + `"` + b + `"`, a + "\nreport: " + b, a + "\n\ufeff" + b, a + "\n\x00" + b, a + "\n}\n", a + "\n({\n", a + " done\n", a + ";\n" + b, a + "\n\x1b[0m" + b, a + "\r" + b, a + "\f\n\f" + b,
+	} {
+		if r, err := Read(strings.NewReader(text), Form{Format: policy.SARIF}); !errors.Is(err, ErrMalformed) && (err != nil || len(r.Findings) == 0) {
+			t.Errorf("%q: %v, %+v", text, err, r)
+		}
 	}
 }
 

@@ -24,12 +24,19 @@ type run struct {
 	ColumnKind  string
 	Taxonomies  []component
 	External    struct {
-		Results []struct{} `json:"results"`
+		Results []struct {
+			Location artifactLocation `json:"location"`
+		} `json:"results"`
+	}
+	Automation struct {
+		GUID string `json:"guid"`
 	}
 	hasResults bool
+	inline     bool // some stand beside the run
+	results    int  // how many there are
 	rules      map[string]*descriptor
 
-	own      int  // where the run's findings begin in the report
+	own, end int  // where the run's findings begin and end in the report
 	classed  bool // some rule names the class of faults that it is of by its place in a taxonomy
 	toolRead bool // what a result says of its rule can be looked up
 	late     []lateResult
@@ -63,6 +70,7 @@ type basedFinding struct {
 // result reads the next result and makes it a finding.
 func (r *run) result() error {
 	s, q := r.sarif, &r.simple
+	r.results++
 	if _, err := s.read(r.readQuick); err != nil {
 		return err
 	}
@@ -157,9 +165,43 @@ func (r *run) finish() {
 		}
 	}
 	report.Tools = append(report.Tools, tool)
-	r.checkOutcome()
 	r.noteCommit()
+	r.end = len(report.Findings)
+	r.settle()
+}
 
+// join takes over, for properties that stand beside their run, what they need of it: the run of their own id, else the only
+// one there is.
+func (r *run) join(runs []*run) {
+	var of *run
+	for _, other := range runs {
+		if len(runs) == 1 || r.Automation.GUID != "" && strings.EqualFold(other.Automation.GUID, r.Automation.GUID) {
+			of = other
+		}
+	}
+	if of == nil {
+		r.sarif.fail("results stand beside the runs of the log, and don't tell of which one they are")
+		return
+	}
+	of.hasResults, of.results = of.hasResults || r.hasResults, of.results+r.results
+	of.inline = of.inline || r.hasResults
+	of.Invocations = append(of.Invocations, r.Invocations...)
+	r.Bases, r.ColumnKind, r.Invocations = of.Bases, of.ColumnKind, of.Invocations
+	if r.Tool.Driver.Name == "" {
+		r.Tool = of.Tool
+	}
+	if r.Artifacts == nil {
+		r.Artifacts = of.Artifacts
+	}
+	if r.Taxonomies == nil {
+		r.Taxonomies = of.Taxonomies
+	}
+	r.rules = nil
+}
+
+// settle makes findings of the results that waited for the whole run.
+func (r *run) settle() {
+	report, driver := r.sarif.report, r.Tool.Driver
 	if r.Bases != nil {
 		r.located = nil
 		for _, b := range r.based {
@@ -170,7 +212,7 @@ func (r *run) finish() {
 	for i := range r.late {
 		r.finding(&report.Findings[r.late[i].at], &r.late[i].one)
 	}
-	if len(r.late) > 0 && r.isClang() { // notes among them
+	if len(r.late) > 0 && r.isClang() && r.end == len(report.Findings) { // notes among them
 		own := slices.Clone(report.Findings[r.own:])
 		report.Findings = report.Findings[:r.own]
 		for _, f := range own {
@@ -182,7 +224,7 @@ func (r *run) finish() {
 	if r.ColumnKind == "unicodeCodePoints" {
 		columns = source.CodePoints
 	}
-	for i := r.own; i < len(report.Findings); i++ {
+	for i := r.own; i < min(r.end, len(report.Findings)); i++ {
 		report.Findings[i].Tool, report.Findings[i].Columns = driver.Name, columns
 	}
 }
@@ -220,15 +262,20 @@ func (r *run) checkOutcome() {
 	if !r.hasResults {
 		r.sarif.fail("the run of %s has no results (SARIF writes an empty array where nothing was found)", name)
 	}
-	if len(r.External.Results) > 0 {
+	for _, other := range r.External.Results {
+		if r.inline && other.Location.URI == "" {
+			continue
+		}
 		r.sarif.fail("the run of %s keeps results in other files, which can't be read; have the tool write one log", name)
 	}
 	for _, i := range r.Invocations {
 		switch {
 		case i.Successful != nil && !*i.Successful:
 			r.sarif.fail("%s says that its run failed (executionSuccessful is false)%s", name, i.firstError())
-		case i.Signal != "":
-			r.sarif.fail("%s was ended by the signal %s", name, i.Signal)
+		case i.Signal != "" || i.SignalNumber != 0:
+			r.sarif.fail("%s was ended by the signal %s", name, cmp.Or(i.Signal, strconv.Itoa(i.SignalNumber)))
+		case i.Code != nil && i.Successful == nil && (*i.Code != 0 && r.results == 0 || *i.Code < 0 || *i.Code > shellSignal && *i.Code <= shellSignal+lastSignal):
+			r.sarif.fail("%s ended with code %d, and doesn't say that its run was good (executionSuccessful)", name, *i.Code)
 		case i.StartFailure != "":
 			r.sarif.fail("%s did not start: %s", name, clip(i.StartFailure))
 		case i.firstError() != "":
@@ -236,6 +283,13 @@ func (r *run) checkOutcome() {
 		}
 	}
 }
+
+// A shell tells by code 128 and a signal's number that a program was ended by it (POSIX.1-2017, XCU 2.8.2 leaves the number
+// open; shells agree on it).
+const (
+	shellSignal = 128
+	lastSignal  = 31
+)
 
 // firstError is the first notification of level error, which by the standard means results that are wrong or
 // incomplete; with ": " before it.
