@@ -33,6 +33,12 @@ func TestNoEvidence(t *testing.T) {
 		{"cut-off JSON", sarifLog("{")[:70], "failed", "cut off"},
 		{"JSON that isn't SARIF", `{"a":1}`, "failed", "not a SARIF 2.1.0 log"},
 		{"a failed run", sarifLog("", `"invocations":[{"executionSuccessful":false}],`), "failed", "executionSuccessful is false"},
+		{"text of another form", "core/gauge.c(2): warning D1: unused\n", "failed", "line 1 has the form of a finding that can't be read"},
+		{"text that says nothing known", "2 tides, 1 ferry\n", "failed", `no line of it is a finding, and line 1 can't be read: "2 tides, 1 ferry"; noise: "^2 tides, 1 ferry$" in the report's part of the policy passes it by`},
+		{"a crash between findings", warn("core/gauge.c", 1) + "Segmentation fault\n", "failed", "speaks of something that went wrong"},
+		{"a line of a changed file beside findings", warn("core/gauge.c", 1) + "tide.c looks odd\n", "failed", "line 2 names the changed core/tide.c and can't be read"},
+		{"a build with nothing to do", "make: 'all' is up to date.\n", "failed", "have all of it compiled anew"},
+		{"a count without its warnings", warn("core/gauge.c", 1) + "3 warnings generated.\n", "failed", "it counts more than is in it"},
 		{"a fatal error", "core/gauge.c:1:1: fatal error: tide.h: No such file\ncompilation terminated.\n", "failed", "the compiler stopped"},
 		{"another tree's paths", warn("/builds/9/other/x.c", 1), "foreign", "none of the files it names is in the repository"},
 		{"a changed file's name elsewhere", warn("core/gauge.c", 1) + warn("/builds/9/tide.c", 1), "foreign", "bears the name of the changed core/tide.c"},
@@ -69,6 +75,15 @@ func TestNoEvidence(t *testing.T) {
 	if v := s.judge("--range", "HEAD~..HEAD", "--report", "diagnostics=-", "--empty-is-clean"); v.Code != 0 || v.Evidence[0].State != "empty" {
 		t.Errorf("a clean compiler: %s", v.about())
 	}
+	s.stdin = "gcc -c core/tide.c\n[2/2] Linking tideboard\n"
+	if v := s.judge("--range", "HEAD~..HEAD", "--report", "diagnostics=-", "--empty-is-clean"); v.Code != 0 || v.Evidence[0].State != "empty" {
+		t.Errorf("a build in which nothing was found: %s", v.about())
+	}
+	s.stdin = strings.Repeat("core/gauge.c(2): error D1: unused\n", 41)
+	if v := s.judge("--range", "HEAD~..HEAD", "--report", "diagnostics=-", "--empty-is-clean"); v.Code != 2 || strings.Contains(v.about(), "--empty-is-clean") {
+		t.Errorf("text that can't be read isn't empty: %s", v.about())
+	}
+	s.stdin = ""
 	if v := s.judge("--range", "HEAD~..HEAD", "--report", "-", "--empty-is-clean"); v.Code != 2 {
 		t.Errorf("an empty report of no known format: %s", v.about())
 	}

@@ -370,7 +370,7 @@ func TestRehearse(t *testing.T) {
 		"commit now new the change, and the limits that make the difference",
 		commits[0][:10] + " - - to line 0;", "it has no parent to compare with",
 		commits[1][:10] + " open shut to line 00;", "new: new warning: 1, at most 0",
-		commits[2][:10] + " unjudged shut to line 000", "now: " + commits[2][:12], "", "", "new: new warning: 1, at most 0",
+		commits[2][:10] + " unjudged shut to line 000", "now: " + commits[2][:12], "", "", "", "new: new warning: 1, at most 0",
 		commits[3][:10] + " - - to line 000", "no reports of it", "", "2 of 4 changes judged: 0 alike, 2 newly shut",
 	}
 	for i, line := range want {

@@ -8,10 +8,13 @@ import (
 	"io/fs"
 	"os"
 	"os/exec"
+	"path"
 	"path/filepath"
 	"slices"
 	"strings"
 	"time"
+	"unicode"
+	"unicode/utf8"
 
 	"zincdoor/internal/core/baseline"
 	"zincdoor/internal/core/change"
@@ -114,7 +117,7 @@ func (q Request) readFile(ctx context.Context, from origin) *reading {
 		return r
 	}
 	defer in.Close()
-	read, err := report.Read(in, report.Form{Format: from.format, Recipe: from.recipe, Flows: q.Policy.Place.Flows})
+	read, err := report.Read(in, report.Form{Format: from.format, Recipe: from.recipe, Noise: from.terms.Noise, Flows: q.Policy.Place.Flows})
 	switch {
 	case errors.Is(err, report.ErrMalformed):
 		r.fail(judge.Failed, fmt.Sprintf("%v; run the linter again and keep all of its output", err))
@@ -141,6 +144,7 @@ func (q Request) assess(ctx context.Context, r *reading, clean bool) {
 		r.fail(judge.Failed, said.Failure)
 	case said.Stopped != "" && !from.terms.Errors:
 		r.fail(judge.Failed, said.Stopped)
+	case q.namesChanged(r):
 	case len(said.Findings) > 0 || !lines && !said.Clean:
 	case clean:
 		r.state.State = judge.Empty
@@ -150,6 +154,45 @@ func (q Request) assess(ctx context.Context, r *reading, clean bool) {
 		r.fail(judge.Failed, "it holds no finding, which may mean that nothing ran; if the tool ran and found nothing, say so: --report diagnostics=FILE --empty-is-clean")
 	}
 	q.checkTool(ctx, r)
+}
+
+// namesChanged takes a text for no evidence in which a line that can't be read names a changed file: it may be a finding there.
+func (q Request) namesChanged(r *reading) bool {
+	if r.report.Format != policy.Diagnostics || r.report.UnreadCount == 0 {
+		return false
+	}
+	files, err := q.Target.Files()
+	if err != nil {
+		return false // which stops the judging elsewhere
+	}
+	for _, unread := range r.report.Unread {
+		for _, f := range files {
+			if f.Status != change.Deleted && hasWord(unread.Text, path.Base(f.Path)) {
+				r.fail(judge.Failed, fmt.Sprintf("%s names the changed %s and can't be read: %q; have the tool write SARIF, or read it by a recipe", unread.At, f.Path, clip(unread.Text)))
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// hasWord reports whether a name stands in a text with no letter or digit beside it.
+func hasWord(text, name string) bool {
+	for from := 0; ; {
+		at := strings.Index(text[from:], name)
+		if at < 0 {
+			return false
+		}
+		at += from
+		before, _ := utf8.DecodeLastRuneInString(text[:at])
+		after, _ := utf8.DecodeRuneInString(text[at+len(name):])
+		if beside := func(r rune) bool {
+			return r != utf8.RuneError && (unicode.IsLetter(r) || unicode.IsDigit(r) || r == '_')
+		}; !beside(before) && !beside(after) {
+			return true
+		}
+		from = at + 1
+	}
 }
 
 // checkTool holds a report against the tool and the versions that the policy expects it from.

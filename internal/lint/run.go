@@ -193,7 +193,7 @@ func (r *Runner) read(p *Plan, o Outcome, s *site) (*report.Report, error) {
 		return nil, err
 	}
 	defer file.Close()
-	report, err := report.Read(file, report.Form{Format: p.Terms.As, Recipe: recipe, Flows: r.Flows})
+	report, err := report.Read(file, report.Form{Format: p.Terms.As, Recipe: recipe, Noise: p.Terms.Noise, Flows: r.Flows})
 	if err != nil {
 		return nil, err
 	}
@@ -320,10 +320,10 @@ func (p *Plan) recalled(fresh *report.Report) *report.Report {
 // frame is the key of what the linter says of itself.
 func (p *Plan) frame() Key { return KeyOf(string(p.identity[:]), "frame") }
 
-// remember keeps what a linter said of each file it was asked about. Where it spoke of others too, or stopped looking,
-// nothing can be kept.
+// remember keeps what a linter said of each file it was asked about. Where it spoke of others too, stopped looking, or
+// said what can't be read, nothing can be kept.
 func (p *Plan) remember(fresh *report.Report) {
-	if fresh.Failure != "" || fresh.Stopped != "" {
+	if fresh.Failure != "" || fresh.Stopped != "" || fresh.UnreadCount > 0 {
 		return
 	}
 	if p.keys == nil {

@@ -35,6 +35,7 @@ func (r *reader) reports(n *yaml.Node) {
 				"ask":      func(n *yaml.Node) { report.Ask = r.texts(n, "ask") },
 				"mend":     func(n *yaml.Node) { report.Fix = r.texts(n, "mend") },
 				"covers":   func(n *yaml.Node) { report.Covers = r.globs(n, "path") },
+				"noise":    func(n *yaml.Node) { report.Noise = r.pattern(n, "noise") },
 				"clean":    func(n *yaml.Node) { report.Clean = oneOf(r, n, "clean", []string{"empty"}) != "" },
 				"errors":   func(n *yaml.Node) { report.Errors = oneOf(r, n, "errors", []string{"findings"}) != "" },
 				"optional": func(n *yaml.Node) { report.Optional = r.boolean(n, "optional") },
@@ -51,6 +52,9 @@ func (r *reader) reports(n *yaml.Node) {
 		}
 		if report.Clean && (report.As == policy.SARIF || report.As == "") && len(r.problems) == complaints {
 			r.complain(f.value, "clean: empty goes with as: diagnostics and a recipe for text; an empty %s is broken", policy.SARIF)
+		}
+		if report.Noise != nil && report.As != policy.Diagnostics && len(r.problems) == complaints {
+			r.complain(f.value, "noise goes with as: diagnostics; a recipe has a noise of its own")
 		}
 		if len(report.Ask) > 0 && report.Version.String() == "" && len(r.problems) == complaints {
 			r.complain(f.value, "ask goes with version: it tells the version where the report doesn't")

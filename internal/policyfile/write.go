@@ -274,6 +274,9 @@ func writeReport(r policy.Report) string {
 			}
 		}
 		lists(set, []keyed{{"ask", r.Ask}, {"mend", r.Fix}, {"covers", r.Covers}})
+		if r.Noise != nil {
+			set("noise", word(r.Noise.String()))
+		}
 		for _, part := range []struct {
 			key, value string
 			is         bool

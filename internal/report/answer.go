@@ -26,6 +26,7 @@ func Decode(data []byte) (*Report, error) {
 func (r *Report) Join(other *Report) {
 	r.Findings = append(r.Findings, other.Findings...)
 	r.Notices = append(r.Notices, other.Notices...)
+	r.Unread, r.UnreadCount = append(r.Unread, other.Unread...), r.UnreadCount+other.UnreadCount
 	for _, t := range other.Tools {
 		if !slices.ContainsFunc(r.Tools, func(o Tool) bool { return o.Name == t.Name && o.Version == t.Version }) {
 			r.Tools = append(r.Tools, t)

@@ -20,8 +20,8 @@ const maxText = 1 << 20
 
 // readDiagnostics reads lines in the GNU form, path:line:column: warning: text [rule], with what compilers print
 // around them. A line with a position but no word for its weight is an error by the GNU coding standards.
-func readDiagnostics(in *bufio.Reader) (*Report, error) {
-	d := &diagnostics{report: &Report{Format: policy.Diagnostics, Tools: []Tool{{}}}}
+func readDiagnostics(in *bufio.Reader, quiet *regexp.Regexp) (*Report, error) {
+	d := &diagnostics{report: &Report{Format: policy.Diagnostics, Tools: []Tool{{}}}, quiet: quiet}
 	for number := 1; ; number++ {
 		line, err := readLine(in)
 		if err != nil && err != io.EOF {
@@ -32,6 +32,7 @@ func readDiagnostics(in *bufio.Reader) (*Report, error) {
 		}
 		d.line(number, line)
 		if err == io.EOF {
+			d.end()
 			return d.report, nil
 		}
 	}
@@ -56,23 +57,162 @@ type diagnostics struct {
 	report  *Report
 	quoting bool             // source lines that follow belong to the last finding itself
 	ahead   []finding.Remark // remarks printed before the finding they belong to
+
+	quiet            *regexp.Regexp // lines that the policy says to pass by; nil for none
+	follows          bool           // the line before is a message, or belongs to one
+	held             Unread         // a line behind a message that is its source if marks follow; At is "" where there is none
+	warnings, errors int            // that were read
+	told             [2]int         // warnings and errors that closing lines speak of
+	idle, idleBelow  string         // the first line that says that nothing was to be done, by all of make or in one folder
+	compiled         bool           // a compiler's command line was read
 }
 
 func (d *diagnostics) line(number int, raw []byte) {
 	text := plain(raw)
+	held, follows := d.held, d.follows
+	d.held, d.follows = Unread{}, false
+	if held.At != "" {
+		marks := marksForm.MatchString(text)
+		if !marks || !d.takeSource(held.Text) {
+			d.unread(held)
+		}
+		if d.follows = marks; marks {
+			return
+		}
+	}
+	here := Unread{fmt.Sprintf("line %d", number), text}
 	switch {
 	case text == "":
-	case d.fixIt(raw):
-	case d.quoted(text):
-	case strings.HasPrefix(text, "In file included from "), strings.HasPrefix(text, "                 from "):
-	default:
-		m, ok := parseMessage(text)
-		if why := stopsLooking(text, m, ok); why != "" && d.report.Stopped == "" {
+		return
+	case d.fixIt(raw), d.quoted(text):
+		d.follows = follows
+		return
+	case d.quiet != nil && d.quiet.MatchString(text):
+		return
+	}
+	m, ok := parseMessage(text)
+	if why := stopsLooking(text, m, ok); why != "" {
+		if d.report.Stopped == "" {
 			d.report.Stopped = fmt.Sprintf("line %d: %s: %q", number, why, clip(text))
 		}
-		if ok {
-			d.add(m)
+		if !ok {
+			return
 		}
+	}
+	switch {
+	case ok:
+		d.add(m)
+		d.follows = true
+	case d.closes(text):
+	case text[0] > 'n' || text[0] < 'g': // nothing of make or ninja
+		d.other(here, follows)
+	case idleForm.MatchString(text):
+		d.idle = cmp.Or(d.idle, fmt.Sprintf("%s: %q", here.At, clip(text)))
+	case idleBelowForm.MatchString(text):
+		d.idleBelow = cmp.Or(d.idleBelow, fmt.Sprintf("%s: %q", here.At, clip(text)))
+	default:
+		d.other(here, follows)
+	}
+}
+
+// other takes a line that is neither a finding nor counts any.
+func (d *diagnostics) other(here Unread, follows bool) {
+	switch text := here.Text; {
+	case isNoise(text):
+		d.notes(here)
+	case chainForm.MatchString(text) && !speaksOfStop(text):
+	case follows && text[0] <= ' ' && suspicion(text) == "":
+		d.follows = true // what is drawn or suggested there
+	case follows:
+		d.held = here
+	default:
+		d.unread(here)
+	}
+}
+
+// takeSource takes a line with marks under it as the source of the last message. Of a finding it is kept as its snippet, which
+// must stand in the file; elsewhere nobody can tell, so that it must raise no suspicion.
+func (d *diagnostics) takeSource(text string) bool {
+	if n := len(d.report.Findings); d.quoting && n > 0 {
+		if last := &d.report.Findings[n-1]; last.Snippet == "" && last.Region.Line > 0 {
+			last.Snippet = strings.TrimLeft(text, " \t")
+			return true
+		}
+	}
+	return suspicion(text) == ""
+}
+
+// notes keeps what a line of a build says of the build.
+func (d *diagnostics) notes(u Unread) {
+	switch {
+	case d.compiled:
+	case compileForm.MatchString(u.Text):
+		d.compiled = true
+	case builtForm.MatchString(u.Text):
+		d.idleBelow = cmp.Or(d.idleBelow, fmt.Sprintf("%s: %q without anything compiled", u.At, clip(u.Text)))
+	}
+}
+
+// marksForm is a line that marks what stands above it.
+var marksForm = regexp.MustCompile(`^[ \t|]*[~^][ \t~^|]*$`)
+
+// chainForm is a line, in any language, that says what the next one is of: a file that includes another, or a function.
+var chainForm = regexp.MustCompile(`(?:^|[ \t])[^\s:]+\.[A-Za-z0-9+]+:\d+(?::\d+)?[,:]$|^[^\s:]+\.[A-Za-z0-9+]+: [^:]*['"«»„“”‹›「」][^:]*:$`)
+
+// closes takes a line that counts what was printed before.
+func (d *diagnostics) closes(text string) bool {
+	if text[0] < '0' || text[0] > '9' {
+		return false
+	}
+	m := closingForm.FindStringSubmatch(text)
+	if m == nil || m[1]+m[2] == "" {
+		return false
+	}
+	for i, number := range m[1:] {
+		n, _ := strconv.Atoi(number)
+		d.told[i] = min(d.told[i]+n, 1<<40)
+	}
+	return true
+}
+
+// unread notes a line that says something, nobody knows what.
+func (d *diagnostics) unread(u Unread) {
+	d.report.unread(u)
+	if why := suspicion(u.Text); why != "" && d.report.Failure == "" {
+		d.report.Failure = fmt.Sprintf("%s %s: %q; see why, and run the tool again; %s", u.At, why, clip(u.Text), noiseAdvice(u.Text))
+	}
+}
+
+// noiseAdvice says what to write into the policy so that a line is passed by.
+func noiseAdvice(text string) string {
+	pattern := "^" + regexp.QuoteMeta(text) + "$"
+	if r := []rune(text); len(r) > 60 {
+		pattern = "^" + regexp.QuoteMeta(string(r[:60]))
+	}
+	return "noise: " + strconv.Quote(pattern) + " in the report's part of the policy passes it by, if it says nothing"
+}
+
+// end settles what needed all lines.
+func (d *diagnostics) end() {
+	r := d.report
+	if d.held.At != "" {
+		d.unread(d.held)
+	}
+	if !d.compiled {
+		d.idle = cmp.Or(d.idle, d.idleBelow)
+	}
+	switch {
+	case r.Failure != "":
+	case r.UnreadCount > len(r.Unread):
+		r.Failure = fmt.Sprintf("%d of its lines can't be read, the first is %s: %q; is it another form? A recipe reads any", r.UnreadCount, r.Unread[0].At, clip(r.Unread[0].Text))
+	case r.UnreadCount > 0 && len(r.Findings) == 0:
+		r.Failure = fmt.Sprintf("no line of it is a finding, and %s can't be read: %q; %s", r.Unread[0].At, clip(r.Unread[0].Text), noiseAdvice(r.Unread[0].Text))
+	case d.told[0] > d.warnings || d.told[1] > d.errors:
+		r.Failure = fmt.Sprintf("it counts more than is in it: warnings %d and errors %d, where %d and %d were read; keep all of the compiler's output", d.told[0], d.told[1], d.warnings, d.errors)
+	case d.idle != "":
+		r.Failure = fmt.Sprintf("%s, so that not everything was looked at; have all of it compiled anew", d.idle)
+	case r.UnreadCount > 0:
+		r.Notices = append(r.Notices, fmt.Sprintf("lines that can't be read: %d, the first is %s: %q; %s", r.UnreadCount, r.Unread[0].At, clip(r.Unread[0].Text), noiseAdvice(r.Unread[0].Text)))
 	}
 }
 
@@ -164,6 +304,12 @@ func (d *diagnostics) add(m message) {
 		d.ahead = nil
 	}
 	d.report.Findings = append(d.report.Findings, f)
+	switch m.level {
+	case finding.Error:
+		d.errors++
+	case finding.Warning:
+		d.warnings++
+	}
 }
 
 // message is one line in the GNU form.

@@ -24,20 +24,13 @@ const maxDocument = 256 << 20
 // maxDepth bounds how deep an XML document may be nested.
 const maxDepth = 1000
 
-// mostUnread is how many of the lines are kept that a recipe couldn't read.
-const mostUnread = 20
-
-// Unread is a part of a report that a recipe couldn't read.
-type Unread struct {
-	At   string // "line 3", or a path
-	Text string
-}
-
 // recipeReader reads a report as a recipe says.
 type recipeReader struct {
 	*policy.Recipe
 	report  *Report
 	unknown map[string]bool // severities that say nothing to the policy
+
+	cleanLine *regexp.Regexp // the whole line by which a text says that nothing was found; nil for none
 }
 
 func readRecipe(in *bufio.Reader, recipe *policy.Recipe) (*Report, error) {
@@ -47,7 +40,13 @@ func readRecipe(in *bufio.Reader, recipe *policy.Recipe) (*Report, error) {
 		return nil, err
 	}
 	empty := len(bytes.TrimSpace(head)) == 0
-	c.report.Clean = !empty && recipe.Clean != nil && recipe.Clean.Match(bytes.TrimSpace(head))
+	switch {
+	case recipe.Clean == nil || empty:
+	case recipe.As == policy.PlainText:
+		c.cleanLine = regexp.MustCompile("^(?:" + recipe.Clean.String() + ")$")
+	default:
+		c.report.Clean = recipe.Clean.Match(bytes.TrimSpace(head))
+	}
 	if recipe.Noise != nil {
 		in = bufio.NewReaderSize(&quiet{in: in, noise: recipe.Noise}, 1<<16)
 	}
@@ -56,6 +55,9 @@ func readRecipe(in *bufio.Reader, recipe *policy.Recipe) (*Report, error) {
 	}[recipe.As]
 	if err := read(in); err != nil {
 		return nil, err
+	}
+	if recipe.As == policy.PlainText && c.report.UnreadCount > 0 {
+		c.report.Clean = false // it says more than that nothing was found
 	}
 	switch {
 	case len(c.report.Findings) > 0 || c.report.Clean:
@@ -194,12 +196,7 @@ func cut(f policy.Field, value string) string {
 	return m[0]
 }
 
-func (c *recipeReader) unread(at, text string) {
-	c.report.UnreadCount++
-	if len(c.report.Unread) < mostUnread {
-		c.report.Unread = append(c.report.Unread, Unread{at, text})
-	}
-}
+func (c *recipeReader) unread(at, text string) { c.report.unread(Unread{at, text}) }
 
 // constants are the fields that say always the same.
 func (c *recipeReader) constants() values {
@@ -245,7 +242,7 @@ func (c *recipeReader) text(in *bufio.Reader) error {
 			if err := flush(); err != nil {
 				return err
 			}
-			if c.Clean != nil && c.Clean.MatchString(line) {
+			if c.cleanLine != nil && c.cleanLine.MatchString(line) {
 				c.report.Clean = true
 			} else {
 				c.unread(fmt.Sprintf("line %d", number), line)

@@ -66,7 +66,7 @@ recipes:
     then: '^    (?P<message>\S.*)$'
     tool: {is: gauge}
     words: {W: warning, E: error}
-    clean: ^all berths clear$
+    clean: all berths clear
 doors: {d: {limits: [{count: new, most: 0}]}}
 `
 
@@ -102,6 +102,8 @@ func TestRecipes(t *testing.T) {
 		{"columns by number", "bare", "a.go\t3\t[dear]\nb.go\t4\n", "a.go:3:0  warning dear|b.go:4:0  warning the report says no more"},
 		{"text over lines", "lines", "gauge 2.1\nW core/a.c@3-5 deep water (D1)\n    below the keel\n    at noon\n\nE b.c@9 dry (D2)\n", `core/a.c:3:0-5 D1 warning gauge deep water below the keel at noon|b.c:9:0 D2 error gauge dry|notice the recipe lines passes by what it can't read: 1 (line 1: "gauge 2.1"); noise: takes lines that say nothing|unread line 1`},
 		{"text that says all is well", "lines", "all berths clear\n", "clean"},
+		{"clean, in the middle of a line", "lines", "not all berths clear yet\nall berths clear, it seems\n", `failure the recipe lines reads no finding from it (line 1: "not all berths clear yet"); where that means that the tool found nothing, the recipe says by clean: what stands in it then|unread line 1|unread line 2`},
+		{"clean, beside what it can't read", "lines", "all berths clear\nSegmentation fault\n", `failure the recipe lines reads no finding from it (line 2: "Segmentation fault"); where that means that the tool found nothing, the recipe says by clean: what stands in it then|unread line 2`},
 		{"text it can't read", "lines", "berth 7: late\n", `failure the recipe lines reads no finding from it (line 1: "berth 7: late"); where that means that the tool found nothing, the recipe says by clean: what stands in it then|unread line 1`},
 	} {
 		t.Run(c.name, func(t *testing.T) {

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"regexp"
 	"strings"
 
 	"zincdoor/internal/core/finding"
@@ -38,11 +39,27 @@ type Report struct {
 	// Failure says how the tool failed by its own word, Stopped on which finding it stopped looking; "" where it didn't.
 	Failure, Stopped string
 
-	// Of a report that a recipe reads:
-	Clean       bool     // it says that the tool found nothing
+	Clean       bool     // of a recipe: it says that the tool found nothing
 	Notices     []string // what people should know of how it was read
-	Unread      []Unread // the first parts that couldn't be read
+	Unread      []Unread // of text and of recipes: the first parts that couldn't be read
 	UnreadCount int      // how many there are
+}
+
+// mostUnread is how many of the parts are kept that couldn't be read.
+const mostUnread = 1000
+
+// Unread is a part of a report that couldn't be read.
+type Unread struct {
+	At   string // "line 3", or a path
+	Text string // at most 1,000 bytes of it
+}
+
+func (r *Report) unread(u Unread) {
+	r.UnreadCount++
+	if len(r.Unread) < mostUnread {
+		u.Text = u.Text[:min(len(u.Text), 1000)]
+		r.Unread = append(r.Unread, u)
+	}
 }
 
 // Tool is a tool that a report speaks for.
@@ -56,6 +73,7 @@ type Tool struct {
 type Form struct {
 	Format string         // one of policy.Formats, "" to find out by the content
 	Recipe *policy.Recipe // in its place; nil for none
+	Noise  *regexp.Regexp // lines of text that say nothing; nil for none
 	Flows  bool           // every code flow is needed, however many there are
 }
 
@@ -78,7 +96,7 @@ func Read(r io.Reader, form Form) (*Report, error) {
 	case policy.SARIF:
 		return readSARIF(in, sizeOf(r), form.Flows)
 	case policy.Diagnostics:
-		return readDiagnostics(in)
+		return readDiagnostics(in, form.Noise)
 	}
 	return nil, fmt.Errorf("no format is called %q; there are %s", format, strings.Join(policy.Formats, ", "))
 }

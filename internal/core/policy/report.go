@@ -19,17 +19,18 @@ var Formats = []string{SARIF, Diagnostics}
 // Report is a report that the policy names: where a linter leaves it, and what to expect of it.
 type Report struct {
 	Name     string
-	Files    []string // paths from the repository's root, joined where there are several
-	As       string   // one of Formats or a recipe, "" to find out
-	Tool     string   // what the tool is called; "" for what it calls itself, or the report's name
-	Version  Versions // the versions of the tool that it may come from
-	Ask      []string // the command whose output tells the version, where the report doesn't; empty for none
-	Fix      []string // the command that fixes by itself the files it is given; empty for none
-	Covers   []string // globs of what the tool looked at, where the report doesn't say; empty for everything
-	Clean    bool     // an empty file means that the tool found nothing
-	Errors   bool     // errors are findings like others, and don't tell that the tool stopped looking
-	Optional bool     // it is judged along where it is there, and no door needs it by itself
-	Run      *Run     // the linter that makes it, nil where others start that
+	Files    []string       // paths from the repository's root, joined where there are several
+	As       string         // one of Formats or a recipe, "" to find out
+	Tool     string         // what the tool is called; "" for what it calls itself, or the report's name
+	Version  Versions       // the versions of the tool that it may come from
+	Ask      []string       // the command whose output tells the version, where the report doesn't; empty for none
+	Fix      []string       // the command that fixes by itself the files it is given; empty for none
+	Covers   []string       // globs of what the tool looked at, where the report doesn't say; empty for everything
+	Noise    *regexp.Regexp // lines of text that say nothing; nil for none
+	Clean    bool           // an empty file means that the tool found nothing
+	Errors   bool           // errors are findings like others, and don't tell that the tool stopped looking
+	Optional bool           // it is judged along where it is there, and no door needs it by itself
+	Run      *Run           // the linter that makes it, nil where others start that
 }
 
 // Versions are those that a constraint such as ">=2.1 <3" takes; the zero value takes all.

@@ -1,0 +1,99 @@
+package report
+
+import (
+	"regexp"
+	"strings"
+	"testing"
+
+	"zincdoor/internal/core/policy"
+)
+
+const shadow = "core/tide.c:4:15: warning: unused variable 'x' [-Wunused-variable]\n"
+
+func readText(t *testing.T, text string, noise *regexp.Regexp) *Report {
+	t.Helper()
+	r, err := Read(strings.NewReader(text), Form{Format: policy.Diagnostics, Noise: noise})
+	if err != nil {
+		t.Fatalf("%q: %v", text, err)
+	}
+	return r
+}
+
+// TestHonestText: what compilers and builds print around findings takes nothing away from them.
+func TestHonestText(t *testing.T) {
+	for _, c := range []struct {
+		name, text string
+		findings   int
+	}{
+		{"nothing", "", 0},
+		{"blank lines", "\n \n\r\n", 0},
+		{"gcc", "core/tide.c: In function ‘low’:\n" + shadow + "    4 |     int x = 1;\n      |         ^\n", 1},
+		{"gcc, several lines of source", "core/tide.c: At top level:\n" + shadow + "    4 |     int x\n      |         ^\n    5 |  = 1;\n      |  ~~~\ncore/tide.c:9:1: note: here\n    9 | }\n", 1},
+		{"gcc, fatal flags", shadow + "cc1: all warnings being treated as errors\n", 1},
+		{"gcc, chains", "In file included from core/berth.h:3,\n                 from core/tide.c:1:\ncore/berth.h:7:5: warning: x [-Wx]\nIn file included from core/tide.c:1:\ncore/berth.h:8:5: warning: y [-Wx]\n", 2},
+		{"gcc, inlined", "In function 'low',\n    inlined from 'high' at core/tide.c:9:2:\ncore/tide.c:4:3: warning: x [-Wx]\n", 1},
+		{"gcc in German", "core/tide.c: In Funktion »low«:\nIn Datei, eingebunden von core/tide.c:1:\n" + shadow, 1},
+		{"gcc in French", "core/tide.c: Dans la fonction « low »:\n" + shadow, 1},
+		{"clang", shadow + "    4 |         int x = 1;\n      |             ^\n1 warning generated.\n", 1},
+		{"clang without a gutter", "core/tide.c:4:13: warning: unused variable 'x' [-Wunused-variable]\n        int x = 1; // see core/berth.c:3: error\n            ^~~\n            y\nint *y;\n     ^\n1 warning generated.\n", 1},
+		{"clang, two files", shadow + "1 warning generated.\n" + strings.ReplaceAll(shadow, "tide", "berth") + strings.ReplaceAll(shadow, ":4:", ":5:") + "2 warnings generated.\n", 3},
+		{"colours", "\x1b[1mcore/tide.c:4:15: \x1b[0m\x1b[0;1;35mwarning: \x1b[0m\x1b[1munused [-Wunused]\x1b[0m\n\x1b[0;34m    4 | \x1b[0mint x;\n      | \x1b[0;1;32m    ^\x1b[0m\n1 warning generated.\n", 1},
+		{"go vet", "# brackwater.example/fares\n# [brackwater.example/fares]\nfares/fare.go:9:2: warning: x [unreachable]\n", 1},
+		{"make", "make: Entering directory '/srv/tideboard'\nmake[1]: Entering directory '/srv/tideboard/core'\ngcc -Wall -c -o tide.o tide.c\n" + shadow + "ar rcs libtide.a tide.o\nranlib libtide.a\nrm -f error.o\nmkdir -p build/failed\nmake[1]: Leaving directory '/srv/tideboard/core'\n", 1},
+		{"make, nothing found", "cc -O2 -c tide.c\nx86_64-linux-gnu-gcc-12 -DNAME=\"not found\" -c berth.c -o berth.o\n/usr/bin/c++ -std=c++17 slack.cc\nccache gcc -c lead.c\necho \"done\"\n", 0},
+		{"make, short", "  CC       core/tide.o\n  CC [M]  core/berth.o\n  LD      core/built-in.a\n  CCLD     tideboard\n" + shadow, 1},
+		{"make in German", "make: Verzeichnis „/srv/tideboard“ wird betreten\nmake[1] : on entre dans le répertoire « /srv »\n" + shadow, 1},
+		{"make, a folder with nothing to do", "make[1]: Nothing to be done for 'docs'.\ngcc -c tide.c\n" + shadow, 1},
+		{"libtool", "libtool: compile:  gcc -g -O2 -c tide.c  -fPIC -DPIC -o .libs/tide.o\n" + shadow, 1},
+		{"ninja", "[1/3] Building C object core/tide.o\n[2/3] cc -c core/berth.c -o core/berth.o\n" + shadow + "[3/3] Linking C executable tideboard\n", 1},
+		{"ninja, nothing found", "ninja: Entering directory `build'\n[1/2] Compiling C object tide.p/core_tide.c.o\n[2/2] Linking target tide\n", 0},
+		{"CMake", "-- Configuring done\n-- Generating done\n-- Build files have been written to: /srv/build\nScanning dependencies of target tide\n[ 50%] Building C object CMakeFiles/tide.dir/tide.c.o\n" + shadow + "[100%] Linking C executable tide\n[100%] Built target tide\n", 1},
+		{"a rule's own words", "compiling static library\n==> Building core/tide.o\ncreating versioned links\n" + shadow, 1},
+		{"javac", "boards/Board.java:2: warning: [rawtypes] x\n        List l;\n        ^\nNote: boards/Board.java uses unchecked or unsafe operations.\nNote: Recompile with -Xlint:unchecked for details.\n1 warning\n", 1},
+		{"a banner that nobody knows, beside a finding", "Brackwater gauge, edition of May\n" + shadow, 1},
+	} {
+		r := readText(t, c.text, nil)
+		if r.Failure != "" || r.Stopped != "" || len(r.Findings) != c.findings || r.UnreadCount > 0 && !strings.Contains(c.name, "nobody knows") {
+			t.Errorf("%s: %v findings %d, want %d; %s %s", c.name, r.Unread, len(r.Findings), c.findings, r.Failure, r.Stopped)
+		}
+	}
+}
+
+// TestUnreadText: text that isn't understood is no evidence, by itself where nothing in it is a finding, and beside findings
+// where it may mean that some are missing.
+func TestUnreadText(t *testing.T) {
+	for _, line := range []string{
+		"core/tide.c(3): warning X: unused", "core/tide.c(3,7): error C2065: x", "\"core/tide.c\", line 3: warning: x", "  File \"boards/board.py\", line 3", "at core/tide.c line 7", "core/tide.c: line 7, col 2, Error", "core/tide.c: 12: unused", "W core/tide.c:12 unused",
+		" --> core/tide.rs:3:1", "vet: ./fares/fare.go:9:2: undefined: y", "compilation terminated due to -fmax-errors=1.", "only showing the first 100 warnings, of 230 total", "too many errors", "fatal error: too many errors emitted, stopping now [-ferror-limit=]",
+		"Segmentation fault", "Segmentation fault (core dumped)", "Killed", "Terminated", "Aborted (core dumped)", "Bus error", "make: *** [Makefile:3: tide.o] Error 1", "make[2]: *** [tide.o] Killed", "FAILED: core/tide.o", "ninja: build stopped: subcommand failed.", "ninja: error: loading 'build.ninja': No such file or directory",
+		"cc1: not found", "sh: 1: gcc: not found", "/bin/sh: line 1: clang: command not found", "bash: gcc: command not found", "env: 'gauge': No such file or directory", "Traceback (most recent call last):", "MemoryError: out of memory", "java.lang.OutOfMemoryError: heap", "panic: runtime error: index out of range", "gauge: cannot open core/tide.c",
+		"Exception in thread \"main\"", "*** stack smashing detected ***: terminated", "gcc: fatal error: no input files", "collect2: error: ld returned 1 exit status", "PLEASE submit a bug report to the harbour", "compiling core/tide.c failed", "Building stopped: no licence", "the licence couldn't be checked out", "usage: gauge [-x] FILE", "skipping the folder core", "timed out after 5 minutes",
+		"Speicherzugriffsfehler", "Getötet", "gcc: Befehl nicht gefunden", "Erreur de segmentation", "gauge: commande introuvable", "Abandon", "ошибка сегментирования", "Ucciso", "中止", "make: 'all' is up to date.", "make: Nothing to be done for 'all'.", "ninja: no work to do.", "[100%] Built target tide", "make: Nothing to be done for '/srv/all'.", "make: « all » est à jour.", "make: Für das Ziel „all“ ist nichts zu tun.", "make[1]: 'tide.o' is up to date.", "make[2]: Nothing to be done for 'all'.", "2 warnings generated.", "1 warning and 1 error generated.", "3 errors",
+	} {
+		if r := readText(t, shadow+"\n"+line+"\n", nil); r.Failure == "" && r.Stopped == "" {
+			t.Errorf("%q passes beside a finding", line)
+		}
+		if r := readText(t, line+"\n", nil); r.Failure == "" && r.Stopped == "" {
+			t.Errorf("%q passes alone", line)
+		}
+	}
+	crash := readText(t, shadow+"Segmentation fault\n     ^\n", nil)
+	if crash.Failure == "" && crash.Findings[0].Snippet != "Segmentation fault" {
+		t.Errorf("marks under a crash make it source that nobody checks: %+v", crash)
+	}
+	if r := readText(t, shadow+"core/tide.c:2:1: note: here\nSegmentation fault\n     ^\n", nil); r.Failure == "" {
+		t.Errorf("marks under a crash make it the source of a note: %+v", r)
+	}
+	for _, text := range []string{"all is well here\n", strings.Repeat("x y z\n", 3000), "Brackwater gauge\n\n0 tides\n"} {
+		r := readText(t, text, nil)
+		if r.Failure == "" || r.UnreadCount == 0 {
+			t.Errorf("%.40q passes: %+v", text, r)
+		}
+	}
+	if r := readText(t, "all is well here, no error\n"+shadow, regexp.MustCompile("^all is well")); r.Failure != "" || r.UnreadCount != 0 {
+		t.Errorf("what the policy calls noise: %+v", r)
+	}
+	if r := readText(t, "all is well here\n"+shadow, nil); r.Failure != "" || len(r.Notices) != 1 || !strings.Contains(r.Notices[0], `noise: "^all is well here$"`) {
+		t.Errorf("a notice says how a line is passed by: %+v", r)
+	}
+}
