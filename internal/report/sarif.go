@@ -168,7 +168,7 @@ func (s *sarif) log() error {
 	}
 	for _, r := range inline {
 		r.join(runs)
-		r.settle()
+		r.fillLate()
 	}
 	for _, r := range runs {
 		r.checkOutcome()

@@ -167,7 +167,7 @@ func (r *run) finish() {
 	report.Tools = append(report.Tools, tool)
 	r.noteCommit()
 	r.end = len(report.Findings)
-	r.settle()
+	r.fillLate()
 }
 
 // join takes over, for properties that stand beside their run, what they need of it: the run of their own id, else the only
@@ -199,8 +199,8 @@ func (r *run) join(runs []*run) {
 	r.rules = nil
 }
 
-// settle makes findings of the results that waited for the whole run.
-func (r *run) settle() {
+// fillLate makes findings of the results that waited for the whole run.
+func (r *run) fillLate() {
 	report, driver := r.sarif.report, r.Tool.Driver
 	if r.Bases != nil {
 		r.located = nil
