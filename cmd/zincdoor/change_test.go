@@ -31,6 +31,7 @@ func TestSourcesOfChange(t *testing.T) {
 	s.git("commit", "-q", "-m", "two")
 	main := s.git("rev-parse", "HEAD")
 	s.write("core/tide.c", altered)
+	s.write("report.txt", aboutAltered) // a report is younger than what it speaks of
 
 	check := func(name, kind, from, to string, args ...string) {
 		t.Helper()

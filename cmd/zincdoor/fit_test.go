@@ -201,6 +201,7 @@ func TestCommitForms(t *testing.T) {
 	s.write("core/tide.c", altered)
 	s.git("add", "-A")
 	s.write("core/gauge.c", "more;\n"+lines(3))
+	s.write("r.txt", s.read("r.txt"))
 	for _, c := range []struct {
 		name string
 		args []string

@@ -106,6 +106,7 @@ func TestBaselineOfTheBranch(t *testing.T) {
 	s.git("checkout", "-q", "HEAD~", "--", ".zincdoor")
 	s.commit("the finding slipped in")
 	s.write("docs.md", "x\n")
+	s.write("r.txt", s.read("r.txt"))
 	s.git("add", "-A")
 	if v := s.judge("--staged", "--report", "r.txt"); v.Code != 1 || !strings.Contains(v.about(), "in a change of its own") {
 		t.Errorf("an untouched new finding: %s", v.about())

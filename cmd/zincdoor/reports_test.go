@@ -92,9 +92,21 @@ func TestReportOnDisk(t *testing.T) {
 	if v := s.judge("--worktree"); v.Code != 0 {
 		t.Errorf("a file that the tool doesn't look at: %s", v.about())
 	}
-	if v := s.judge("--staged", "--report", "w.txt"); strings.Contains(v.about(), "w.txt foreign") {
+	s.write("core/tide.c", altered)
+	if v := s.judge("--staged", "--report", "w.txt"); v.Code != 2 || !strings.Contains(v.about(), "core/tide.c was altered after it was written") {
 		t.Errorf("one of the call: %s", v.about())
 	}
+	if v := s.judge("--tree", "--report", "w.txt"); v.Code == 2 {
+		t.Errorf("one of the call, for everything: %s", v.about())
+	}
+	s.git("add", "-f", "w.txt")
+	s.write("w.txt", warn("core/tide.c", 2))
+	for _, call := range [][]string{{"--staged"}, {"--staged", "--report", "w.txt"}, {"--staged", "--report", "./core/../w.txt"}} {
+		if v := s.judge(call...); v.Code != 2 || !strings.Contains(v.about(), "the change itself brings w.txt") {
+			t.Errorf("%s, a report that is staged itself: %s", call, v.about())
+		}
+	}
+	s.git("rm", "-q", "--cached", "w.txt")
 	outside := filepath.Join(t.TempDir(), "w.txt")
 	if err := os.WriteFile(outside, []byte(warn("core/tide.c", 2)), 0o644); err != nil {
 		t.Fatal(err)

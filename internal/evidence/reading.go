@@ -19,6 +19,7 @@ import (
 	"zincdoor/internal/core/baseline"
 	"zincdoor/internal/core/change"
 	"zincdoor/internal/core/finding"
+	"zincdoor/internal/core/house"
 	"zincdoor/internal/core/judge"
 	"zincdoor/internal/core/policy"
 	"zincdoor/internal/git"
@@ -243,32 +244,58 @@ func (q Request) askVersion(ctx context.Context, terms policy.Report) (version, 
 	return version, ""
 }
 
-// checkAge takes a report for foreign that the policy names and that is older than a file of a local change that its tool
-// looks at: the linter hasn't seen that yet.
-func (c *collector) checkAge(r *reading) error {
-	if r.from.tree == "" || r.from.runs || c.Target.Kind != policy.Staged && c.Target.Kind != policy.Worktree {
+// checkFile takes a report for foreign that the change itself brings, or that is older than a file of a local change that its
+// tool looks at: the linter hasn't seen that yet.
+func (c *collector) checkFile(r *reading) error {
+	at := c.fileOf(r)
+	if at == "" || c.Target.IsPatch || c.Target.Kind == policy.Tree {
 		return nil
 	}
-	written, err := c.modified(r.from.tree)
-	if err != nil {
-		return nil // it was read, and is gone since
+	own := ""
+	if inside, err := filepath.Rel(c.Target.Root, at); err == nil {
+		own = filepath.ToSlash(inside)
 	}
+	local := c.Target.Kind == policy.Staged || c.Target.Kind == policy.Worktree
+	written, gone := modified(at)
 	files, err := c.Target.Files()
 	for _, f := range files {
 		looksAt := func(c baseline.Cover) bool { return c.Matches(f.Path) }
-		if f.Status == change.Deleted || strings.HasPrefix(f.Path, policy.Folder+"/") || !slices.ContainsFunc(r.state.Covers, looksAt) {
-			continue
-		}
-		if at, err := c.modified(f.Path); err == nil && at.After(written) && !slices.Contains(r.from.terms.Files, f.Path) {
-			r.fail(judge.Foreign, fmt.Sprintf("%s was altered after it was written; run the linter again", f.Path))
-			break
+		switch {
+		case f.Status == change.Deleted:
+		case f.Path == own && c.Target.Kind == policy.Worktree && f.Status == change.Added: // which git doesn't track, or not yet
+		case f.Path == own:
+			r.fail(judge.Foreign, fmt.Sprintf("the change itself brings %s, and nobody judges by what they wrote themselves; have the linter write it anew, to a file that git ignores", f.Path))
+			return nil
+		case !local || gone != nil || strings.HasPrefix(f.Path, policy.Folder+"/") || !slices.ContainsFunc(r.state.Covers, looksAt) || slices.Contains(r.from.terms.Files, f.Path):
+		default:
+			if at, err := modified(target.InDir(c.Target.Root, filepath.FromSlash(f.Path))); err == nil && at.After(written) {
+				r.fail(judge.Foreign, fmt.Sprintf("%s was altered after it was written; run the linter again", f.Path))
+				return nil
+			}
 		}
 	}
 	return err
 }
 
-func (c *collector) modified(file string) (time.Time, error) {
-	info, err := os.Lstat(target.InDir(c.Target.Root, filepath.FromSlash(file)))
+// fileOf is the file that a report was read from, links on the way to it followed; "" where it is none.
+func (c *collector) fileOf(r *reading) string {
+	file := ""
+	switch {
+	case r.from.runs || r.from.format == house.Tool || r.from.file == "-":
+		return ""
+	case r.from.tree != "":
+		file = target.InDir(c.Target.Root, filepath.FromSlash(r.from.tree))
+	default:
+		file = target.InDir(c.Given.Dir, r.from.file)
+	}
+	if real, err := filepath.EvalSymlinks(file); err == nil {
+		return real
+	}
+	return file
+}
+
+func modified(file string) (time.Time, error) {
+	info, err := os.Lstat(file)
 	if err != nil {
 		return time.Time{}, err
 	}

@@ -200,7 +200,7 @@ func (c *collector) believe(r *reading, judged *change.Change) ([]finding.Findin
 	if err := c.verify(r); err != nil {
 		return nil, err
 	}
-	if err := c.checkAge(r); err != nil || r.state.State == judge.Foreign {
+	if err := c.checkFile(r); err != nil || r.state.State == judge.Foreign {
 		return nil, err
 	}
 	if r.tree.worktree {
