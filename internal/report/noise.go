@@ -17,7 +17,7 @@ var noise = []struct {
 	{"GNU make: folders", regexp.MustCompile(`^(?:g|mingw32-)?make(?:\[\d+\])?: (?:Entering|Leaving) directory '[^']*'$`), false},
 	{"GNU make, translated: folders", regexp.MustCompile(`^(?:g|mingw32-)?make(?:\[\d+\])? ?: [^:*]*['"«»„]\s?/[^:*]*$`), false},
 	{"make: the command lines of compilers", regexp.MustCompile(`^(?:(?:ccache|distcc|libtool: (?:compile|link): ?) ?)*` + compiler + `\s+` + operand), false},
-	{"make: other command lines", regexp.MustCompile(`^(?:\S*/)?(?:[a-z0-9_]+-)*(?:ar|ranlib|ld|as|strip|objcopy|objdump|nm|rm|mkdir|rmdir|cp|mv|ln|install|touch|echo|printf|cd|chmod|sed|awk|grep|cat|tar|gzip|date|test|if|for|sh|bash|python3?|perl|cmake|ninja|make|go|javac|jar|node|git)\s+(?:\w+\s+)?` + operand), false},
+	{"make: other command lines", regexp.MustCompile(`^(?:\S*/)?(?:[a-z0-9_]+-)*(?:ar|ranlib|ld|as|strip|objcopy|objdump|nm|rm|mkdir|rmdir|cp|mv|ln|install|touch|echo|printf|cd|chmod|sed|awk|grep|cat|tar|gzip|date|test|if|for|sh|bash|python3?|perl|cmake|ninja|make|go|javac|jar|node|git)\s+(?:\w+\s+)?` + operand), true},
 	{"make: a shell's group", regexp.MustCompile(`^(?:\(|\{ |\[ -|: |set -[a-z]+;|@?true$|for \w+ in .*; do )`), false},
 	{"automake, Linux: short command lines", regexp.MustCompile(`^\s{1,4}(?:HOST)?(?:CC|CXX|CCLD|CXXLD|LD|AR|AS|GEN|LINK|RANLIB|STRIP|OBJC|CPP|CPPAS|YACC|LEX|MKDIR|INSTALL|CHK|CALL|DESC|UPD|WRAP|SYNC|MOC|UIC|JAVAC|GO)(?: \[M\])?\s+\S+$`), false},
 	{"ninja: steps", regexp.MustCompile(`^\[\d+/\d+\](?: \d+\.\d+s)? (?:` + compiler + `\s|:\s|\S*/\S|[A-Z][a-z]+(?:ing|e|y)?\s).*$`), false},
@@ -82,7 +82,7 @@ var shapeForms = []*regexp.Regexp{
 // translations of compilers, make and shells have them.
 var stopWords = regexp.MustCompile(`(?i)(?:^|[^\pL\pN])(?:` +
 	`fatal|errors?|abort(?:ed|ing|s)?|killed|terminated|terminating|segmentation fault|bus error|core dumped|traceback|not found|no such file|too many|only showing|panic|exceptions?|` +
-	`can't|cannot|could not|couldn't|unable to|fail(?:ed|ure|s|ing)?|crash(?:ed)?|denied|timed out|out of memory|unrecognized|unknown option|invalid option|not supported|unsupported|usage|giving up|stopped|stopping|interrupted|skipp(?:ed|ing)|incomplete|undefined|missing|` +
+	`can't|cannot|could not|couldn't|unable to|fail(?:ed|ure|s|ing)?|crash(?:ed)?|denied|timed out|out of memory|unrecognized|unknown option|invalid option|not supported|unsupported|usage|giving up|stopped|stopping|interrupted|skipp(?:ed|ing)|incomplete|undefined|missing|no module|no such|no space left|does not exist|doesn't exist|not installed|not executable|read-only|refused|rejected|unreachable|corrupt(?:ed)?|malformed|truncated|expired|quota|` +
 	`fehler|fataler|abgebrochen|nicht gefunden|getötet|speicherzugriffsfehler|` + // German
 	`erreur|fatale|introuvable|non trouvée?|abandon|tué|interrompu|aucun fichier|` + // French
 	`errore|fatale|non trovato|ucciso|interrotto|` + // Italian
