@@ -267,7 +267,10 @@ func (d *diagnostics) quoted(text string) bool {
 		return false
 	}
 	n := len(d.report.Findings)
-	if !d.quoting || n == 0 {
+	switch {
+	case n == 0 && len(d.ahead) == 0:
+		return false // the source of nothing
+	case !d.quoting || n == 0:
 		return true
 	}
 	last := &d.report.Findings[n-1]

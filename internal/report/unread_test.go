@@ -85,7 +85,7 @@ func TestUnreadText(t *testing.T) {
 	if r := readText(t, shadow+"core/tide.c:2:1: note: here\nSegmentation fault\n     ^\n", nil); r.Failure == "" {
 		t.Errorf("marks under a crash make it the source of a note: %+v", r)
 	}
-	for _, text := range []string{"all is well here\n", strings.Repeat("x y z\n", 3000), "Brackwater gauge\n\n0 tides\n"} {
+	for _, text := range []string{"   12 | a tide too late\n      | ^\n", "all is well here\n", strings.Repeat("x y z\n", 3000), "Brackwater gauge\n\n0 tides\n"} {
 		r := readText(t, text, nil)
 		if r.Failure == "" || r.UnreadCount == 0 {
 			t.Errorf("%.40q passes: %+v", text, r)
