@@ -377,6 +377,7 @@ func parseMessage(text string) (message, bool) {
 	}
 	m.text, m.rule = cutRule(m.text)
 	m.rule = cmp.Or(m.rule, m.code)
+	m.remark = m.remark && !(placed && m.rule != "") // a tool's own rule of that weight
 	return m, true
 }
 
