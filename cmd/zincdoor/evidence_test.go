@@ -61,6 +61,19 @@ func TestNoEvidence(t *testing.T) {
 		})
 	}
 	s.T = t
+	for _, name := range []string{" lead.c", "a: b.c", "5 | x.c", "a\nb.c", "core/a:3:b.c"} {
+		s.write(name, lines(3))
+		s.commit("a name")
+		s.stdin = warn("core/gauge.c", 1)
+		if v := s.judge("--range", "HEAD~..HEAD", "--report", "-"); v.Code != 2 || !strings.Contains(v.about(), "text can't carry the name") {
+			t.Errorf("%q, where text loses it: %s", name, v.about())
+		}
+		s.stdin = strings.ReplaceAll(warn("core/gauge.go", 1), "gauge.go", "gauge.md")
+		if v := s.judge("--range", "HEAD~..HEAD", "--report", "-"); strings.Contains(v.about(), "text can't carry") {
+			t.Errorf("%q, of a kind that the tool doesn't look at: %s", name, v.about())
+		}
+		s.git("reset", "-q", "--hard", "HEAD~")
+	}
 	if v := s.judge("--range", "HEAD~..HEAD"); v.Code != 2 || !strings.Contains(v.about(), "no report was given") {
 		t.Errorf("no report at all: %s", v.about())
 	}

@@ -277,6 +277,34 @@ func (c *collector) checkFile(r *reading) error {
 	return err
 }
 
+// checkNames takes text for no evidence where a changed file has a name that text can't carry, and the tool looks at files of
+// its kind: what it says of that file would be lost.
+func (c *collector) checkNames(r *reading) error {
+	if r.report.Format != policy.Diagnostics {
+		return nil
+	}
+	files, err := c.Target.Files()
+	kinds := map[string]bool{}
+	for _, f := range files {
+		if f.Status == change.Deleted || report.TextCarries(f.Path) {
+			continue
+		}
+		if len(kinds) == 0 {
+			for i := range r.report.Findings {
+				kinds[path.Ext(r.report.Findings[i].Path)] = true
+			}
+		}
+		told := slices.ContainsFunc(r.state.Covers, func(c baseline.Cover) bool {
+			return !slices.Contains(c.Paths, baseline.Everywhere) && c.Matches(f.Path)
+		})
+		if told || kinds[path.Ext(f.Path)] {
+			r.fail(judge.Failed, fmt.Sprintf("text can't carry the name of the changed %q, so that nothing it says of that file is found; have the tool write SARIF, or rename the file", f.Path))
+			return nil
+		}
+	}
+	return err
+}
+
 // fileOf is the file that a report was read from, links on the way to it followed; "" where it is none.
 func (c *collector) fileOf(r *reading) string {
 	file := ""

@@ -38,6 +38,22 @@ func readDiagnostics(in *bufio.Reader, quiet *regexp.Regexp) (*Report, error) {
 	}
 }
 
+// plainName is a file name that every text carries.
+var plainName = regexp.MustCompile(`^[A-Za-z0-9_./+@~=-]+$`)
+
+// TextCarries reports whether a finding in a file comes out of a line of diagnostic text with the file's name as it is. Blanks
+// before it, colons and blanks in it, line ends, quotes of some locales and the like don't.
+func TextCarries(path string) bool {
+	if plainName.MatchString(path) {
+		return true
+	}
+	d := &diagnostics{report: &Report{}}
+	d.line(1, []byte("a.c:1:1: warning: unused [-Wunused]")) // behind one, where other lines are taken for what belongs to it
+	d.line(2, []byte(path+":41:9: warning: unused [-Wunused]"))
+	found := d.report.Findings
+	return !strings.ContainsAny(path, "\n\x00") && len(found) == 2 && found[1].Path == path && found[1].Region.Line == 41
+}
+
 // readLine returns the next line without its line feed, at most maxText bytes of it.
 func readLine(in *bufio.Reader) ([]byte, error) {
 	var line []byte

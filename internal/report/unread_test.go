@@ -98,3 +98,15 @@ func TestUnreadText(t *testing.T) {
 		t.Errorf("a notice says how a line is passed by: %+v", r)
 	}
 }
+
+// TestTextCarries: which names of files a line of text can carry.
+func TestTextCarries(t *testing.T) {
+	for path, carries := range map[string]bool{
+		"core/tide.c": true, "core/tide board.c": true, "core/söl.c": true, "-x.c": true, "core/a,b.c": true,
+		" lead.c": false, "5 | x.c": false, "a: b.c": false, "In file included from x.c": true, "a\nb.c": false, "a\rb.c": true, "a:3:b.c": false, "core/‘x’.c": false, "a\\b.c": false, "\xff.c": false, "a\x1b[0mb.c": false, "\tx.c": false, "12:30": false, "make: x.c": false,
+	} {
+		if TextCarries(path) != carries {
+			t.Errorf("%q: carried %v", path, !carries)
+		}
+	}
+}
