@@ -64,6 +64,43 @@ func TestPolicyReports(t *testing.T) {
 	}
 }
 
+// TestOldReport: at the door of a branch the times of files prove nothing, and are told where they can mean something.
+func TestOldReport(t *testing.T) {
+	s := repository(t)
+	s.write(".gitignore", "*.txt\n")
+	s.write("core/tide.c", lines(10))
+	s.write("core/gauge.c", lines(3))
+	s.commit("one")
+	s.write("core/tide.c", altered)
+	s.write("core/gauge.c", lines(4))
+	s.commit("two")
+	s.write("w.txt", warn("core/tide.c", 2))
+	age := func(name string, by time.Duration) {
+		if err := os.Chtimes(filepath.Join(s.dir, name), time.Time{}, time.Now().Add(-by)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	const say = "w.txt is older than the changed core/tide.c"
+	for _, c := range []struct {
+		name                string
+		report, tide, gauge time.Duration // their ages
+		call                []string
+		told                bool
+	}{
+		{"younger than all", 0, time.Hour, 2 * time.Hour, nil, false},
+		{"older than one", 90 * time.Minute, time.Hour, 2 * time.Hour, nil, true},
+		{"a checkout wrote them all", 90 * time.Minute, time.Hour, time.Hour + time.Second, nil, false},
+		{"it is said of which commit it is", 90 * time.Minute, time.Hour, 2 * time.Hour, []string{"--report-commit", "HEAD"}, false},
+	} {
+		age("w.txt", c.report)
+		age("core/tide.c", c.tide)
+		age("core/gauge.c", c.gauge)
+		if v := s.judge(append([]string{"--range", "HEAD~..HEAD", "--report", "w.txt"}, c.call...)...); strings.Contains(v.about(), say) != c.told || v.Code == 2 {
+			t.Errorf("%s: exit code %d, %s", c.name, v.Code, v.about())
+		}
+	}
+}
+
 // TestReportOnDisk: a report that the policy names must be younger than what it speaks of, and lie in the repository.
 func TestReportOnDisk(t *testing.T) {
 	s := repository(t)

@@ -244,38 +244,75 @@ func (q Request) askVersion(ctx context.Context, terms policy.Report) (version, 
 	return version, ""
 }
 
-// checkFile takes a report for foreign that the change itself brings, or that is older than a file of a local change that its
-// tool looks at: the linter hasn't seen that yet.
+// checkFile takes a report for foreign whose file the change itself brings, or is too old for it.
 func (c *collector) checkFile(r *reading) error {
 	at := c.fileOf(r)
 	if at == "" || c.Target.IsPatch || c.Target.Kind == policy.Tree {
 		return nil
 	}
-	own := ""
-	if inside, err := filepath.Rel(c.Target.Root, at); err == nil {
-		own = filepath.ToSlash(inside)
-	}
-	local := c.Target.Kind == policy.Staged || c.Target.Kind == policy.Worktree
-	written, gone := modified(at)
 	files, err := c.Target.Files()
+	if err != nil {
+		return err
+	}
 	for _, f := range files {
-		looksAt := func(c baseline.Cover) bool { return c.Matches(f.Path) }
-		switch {
-		case f.Status == change.Deleted:
-		case f.Path == own && c.Target.Kind == policy.Worktree && f.Status == change.Added: // which git doesn't track, or not yet
-		case f.Path == own:
+		untracked := c.Target.Kind == policy.Worktree && f.Status == change.Added // or not committed yet, where nobody else judges
+		if f.Status != change.Deleted && !untracked && filepath.Join(c.Target.Root, filepath.FromSlash(f.Path)) == at {
 			r.fail(judge.Foreign, fmt.Sprintf("the change itself brings %s, and nobody judges by what they wrote themselves; have the linter write it anew, to a file that git ignores", f.Path))
 			return nil
-		case !local || gone != nil || strings.HasPrefix(f.Path, policy.Folder+"/") || !slices.ContainsFunc(r.state.Covers, looksAt) || slices.Contains(r.from.terms.Files, f.Path):
-		default:
-			if at, err := modified(target.InDir(c.Target.Root, filepath.FromSlash(f.Path))); err == nil && at.After(written) {
-				r.fail(judge.Foreign, fmt.Sprintf("%s was altered after it was written; run the linter again", f.Path))
-				return nil
-			}
 		}
 	}
-	return err
+	if written, err := modified(at); err == nil { // else it was read, and is gone since
+		c.checkAge(r, written, files)
+	}
+	return nil
 }
+
+// checkAge takes a report for foreign that is older than a file of a local change that its tool looks at: the linter hasn't
+// seen that yet. Elsewhere the times of files prove nothing, and are told where they may mean something.
+func (c *collector) checkAge(r *reading, written time.Time, files []change.File) {
+	local := c.Target.Kind == policy.Staged || c.Target.Kind == policy.Worktree
+	if !local && !c.checkedOut(r) {
+		return
+	}
+	var first, last time.Time
+	newest := ""
+	for _, f := range files {
+		looksAt := func(c baseline.Cover) bool { return c.Matches(f.Path) }
+		if f.Status == change.Deleted || strings.HasPrefix(f.Path, policy.Folder+"/") || !slices.ContainsFunc(r.state.Covers, looksAt) || slices.Contains(r.from.terms.Files, f.Path) {
+			continue
+		}
+		at, err := modified(target.InDir(c.Target.Root, filepath.FromSlash(f.Path)))
+		if err != nil {
+			continue
+		}
+		if first.IsZero() || at.Before(first) {
+			first = at
+		}
+		if at.After(last) {
+			last, newest = at, f.Path
+		}
+	}
+	switch {
+	case !last.After(written):
+	case local:
+		r.fail(judge.Foreign, fmt.Sprintf("%s was altered after it was written; run the linter again", newest))
+	case last.Sub(first) > checkoutTime:
+		c.notices = append(c.notices, fmt.Sprintf("%s is older than the changed %s, and doesn't say which commit it is of; where it is of an earlier one, run the linter again", r.state.Name, newest))
+	}
+}
+
+// checkedOut reports whether what is judged is what is checked out, and a report doesn't say of which commit it is.
+func (c *collector) checkedOut(r *reading) bool {
+	if c.Target.Repo == nil || r.report.Commit != "" || c.Given.Commit != "" {
+		return false
+	}
+	head, ok := c.Target.Repo.Head()
+	return ok && head == string(c.Target.Side)
+}
+
+// checkoutTime is by how much the times of files differ that one checkout wrote, at most; where they differ by more, they are
+// those of the changes themselves.
+const checkoutTime = 2 * time.Minute
 
 // checkNames takes text for no evidence where a changed file has a name that text can't carry, and the tool looks at files of
 // its kind: what it says of that file would be lost.
