@@ -30,7 +30,7 @@ import (
 // every format. It returns the call that judges it.
 func hostile(t *testing.T) (s *sandbox, call []string) {
 	s = repository(t)
-	paths := []string{"core/tide.c", "a b.c", `q"uo'te.c`, "new\nline.c", "rtl\u202ec.txt", "<b>.c", "`code`.c", "-dash.c"}
+	paths := []string{"core/tide.c", "a b.c", `q"uo'te.c`, "new\nline.go", "rtl\u202ec.txt", "<b>.c", "`code`.c", "-dash.c"}
 	for _, path := range paths {
 		s.write(path, lines(6)+"\tint 潮 = \"e\u0301\"; /* wide */ x;\n")
 	}
