@@ -13,7 +13,6 @@ import (
 	"slices"
 	"strings"
 	"time"
-	"unicode"
 	"unicode/utf8"
 
 	"zincdoor/internal/core/baseline"
@@ -22,6 +21,7 @@ import (
 	"zincdoor/internal/core/house"
 	"zincdoor/internal/core/judge"
 	"zincdoor/internal/core/policy"
+	"zincdoor/internal/core/source"
 	"zincdoor/internal/git"
 	"zincdoor/internal/report"
 	"zincdoor/internal/target"
@@ -139,13 +139,15 @@ func (q Request) assess(ctx context.Context, r *reading, clean bool) {
 	r.state.Format = said.Format
 	r.state.Findings = len(said.Findings)
 	lines := said.Format == policy.Diagnostics || from.recipe != nil && from.recipe.As == policy.PlainText
+	named := q.unreadOfChanged(said)
 	switch {
 	case !r.state.Sound():
 	case said.Failure != "":
 		r.fail(judge.Failed, said.Failure)
 	case said.Stopped != "" && !from.terms.Errors:
 		r.fail(judge.Failed, said.Stopped)
-	case q.namesChanged(r):
+	case named != "":
+		r.fail(judge.Failed, named)
 	case len(said.Findings) > 0 || !lines && !said.Clean:
 	case clean:
 		r.state.State = judge.Empty
@@ -157,28 +159,28 @@ func (q Request) assess(ctx context.Context, r *reading, clean bool) {
 	q.checkTool(ctx, r)
 }
 
-// namesChanged takes a text for no evidence in which a line that can't be read names a changed file: it may be a finding there.
-func (q Request) namesChanged(r *reading) bool {
-	if r.report.Format != policy.Diagnostics || r.report.UnreadCount == 0 {
-		return false
+// unreadOfChanged says why a text is no evidence in which a line that can't be read names a changed file, "" where none does:
+// it may be a finding there.
+func (q Request) unreadOfChanged(said *report.Report) string {
+	if said.Format != policy.Diagnostics || said.UnreadCount == 0 {
+		return ""
 	}
 	files, err := q.Target.Files()
 	if err != nil {
-		return false // which stops the judging elsewhere
+		return "" // which stops the judging elsewhere
 	}
-	for _, unread := range r.report.Unread {
+	for _, unread := range said.Unread {
 		for _, f := range files {
-			if f.Status != change.Deleted && hasWord(unread.Text, path.Base(f.Path)) {
-				r.fail(judge.Failed, fmt.Sprintf("%s names the changed %s and can't be read: %q; have the tool write SARIF, or read it by a recipe", unread.At, f.Path, clip(unread.Text)))
-				return true
+			if f.Status != change.Deleted && hasName(unread.Text, path.Base(f.Path)) {
+				return fmt.Sprintf("%s names the changed %s and can't be read: %q; have the tool write SARIF, or read it by a recipe", unread.At, f.Path, clip(unread.Text))
 			}
 		}
 	}
-	return false
+	return ""
 }
 
-// hasWord reports whether a name stands in a text with no letter or digit beside it.
-func hasWord(text, name string) bool {
+// hasName reports whether a name stands in a text by itself, and not within a longer one.
+func hasName(text, name string) bool {
 	for from := 0; ; {
 		at := strings.Index(text[from:], name)
 		if at < 0 {
@@ -187,9 +189,7 @@ func hasWord(text, name string) bool {
 		at += from
 		before, _ := utf8.DecodeLastRuneInString(text[:at])
 		after, _ := utf8.DecodeRuneInString(text[at+len(name):])
-		if beside := func(r rune) bool {
-			return r != utf8.RuneError && (unicode.IsLetter(r) || unicode.IsDigit(r) || r == '_')
-		}; !beside(before) && !beside(after) {
+		if !source.InName(before) && !source.InName(after) {
 			return true
 		}
 		from = at + 1
@@ -254,9 +254,14 @@ func (c *collector) checkFile(r *reading) error {
 	if err != nil {
 		return err
 	}
+	own, err := filepath.Rel(c.Target.Root, at)
+	if err != nil {
+		own = "" // on another drive
+	}
+	own = filepath.ToSlash(own)
 	for _, f := range files {
 		untracked := c.Target.Kind == policy.Worktree && f.Status == change.Added // or not committed yet, where nobody else judges
-		if f.Status != change.Deleted && !untracked && filepath.Join(c.Target.Root, filepath.FromSlash(f.Path)) == at {
+		if f.Status != change.Deleted && !untracked && f.Path == own {
 			r.fail(judge.Foreign, fmt.Sprintf("the change itself brings %s, and nobody judges by what they wrote themselves; have the linter write it anew, to a file that git ignores", f.Path))
 			return nil
 		}

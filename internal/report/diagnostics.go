@@ -96,7 +96,6 @@ func (d *diagnostics) line(number int, raw []byte) {
 			return
 		}
 	}
-	here := Unread{fmt.Sprintf("line %d", number), text}
 	switch {
 	case text == "":
 		return
@@ -119,21 +118,20 @@ func (d *diagnostics) line(number int, raw []byte) {
 	case ok:
 		d.add(m)
 		d.follows = true
-	case d.closes(text):
-	case text[0] > 'n' || text[0] < 'g': // nothing of make or ninja
-		d.other(here, follows)
-	case idleForm.MatchString(text):
-		d.idle = cmp.Or(d.idle, fmt.Sprintf("%s: %q", here.At, clip(text)))
-	case idleBelowForm.MatchString(text):
-		d.idleBelow = cmp.Or(d.idleBelow, fmt.Sprintf("%s: %q", here.At, clip(text)))
-	default:
-		d.other(here, follows)
+	case !d.closes(text):
+		d.other(Unread{fmt.Sprintf("line %d", number), text}, follows)
 	}
 }
 
 // other takes a line that is neither a finding nor counts any.
 func (d *diagnostics) other(here Unread, follows bool) {
-	switch text := here.Text; {
+	text := here.Text
+	ofBuild := text[0] >= 'g' && text[0] <= 'n' // as make, gmake, mingw32-make and ninja begin
+	switch {
+	case ofBuild && idleForm.MatchString(text):
+		d.idle = cmp.Or(d.idle, fmt.Sprintf("%s: %q", here.At, clip(text)))
+	case ofBuild && idleBelowForm.MatchString(text):
+		d.idleBelow = cmp.Or(d.idleBelow, fmt.Sprintf("%s: %q", here.At, clip(text)))
 	case isNoise(text):
 		d.notes(here)
 	case chainForm.MatchString(text) && !speaksOfStop(text):
@@ -175,6 +173,9 @@ var marksForm = regexp.MustCompile(`^[ \t|]*[~^][ \t~^|]*$`)
 // chainForm is a line, in any language, that says what the next one is of: a file that includes another, or a function.
 var chainForm = regexp.MustCompile(`(?:^|[ \t])[^\s:]+\.[A-Za-z0-9+]+:\d+(?::\d+)?[,:]$|^[^\s:]+\.[A-Za-z0-9+]+: [^:]*['"«»„“”‹›「」][^:]*:$`)
 
+// mostTold bounds what a closing line is taken to count, so that no sum runs over.
+const mostTold = 1 << 29
+
 // closes takes a line that counts what was printed before.
 func (d *diagnostics) closes(text string) bool {
 	if text[0] < '0' || text[0] > '9' {
@@ -185,8 +186,8 @@ func (d *diagnostics) closes(text string) bool {
 		return false
 	}
 	for i, number := range m[1:] {
-		n, _ := strconv.Atoi(number)
-		d.told[i] = min(d.told[i]+n, 1<<40)
+		n, _ := strconv.Atoi(number) // the largest number there is where it is larger
+		d.told[i] = min(d.told[i], mostTold) + min(n, mostTold)
 	}
 	return true
 }
@@ -194,8 +195,11 @@ func (d *diagnostics) closes(text string) bool {
 // unread notes a line that says something, nobody knows what.
 func (d *diagnostics) unread(u Unread) {
 	d.report.unread(u)
-	if why := suspicion(u.Text); why != "" && d.report.Failure == "" {
-		d.report.Failure = fmt.Sprintf("%s %s: %q; see why, and run the tool again; %s", u.At, why, clip(u.Text), noiseAdvice(u.Text))
+	if d.report.Failure != "" {
+		return
+	}
+	if why := suspicion(u.Text); why != "" {
+		d.report.fail("%s %s: %q; see why, and run the tool again; %s", u.At, why, clip(u.Text), noiseAdvice(u.Text))
 	}
 }
 

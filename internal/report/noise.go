@@ -2,9 +2,9 @@ package report
 
 import "regexp"
 
-// noise are the lines that builds print beside what they find, and that say nothing of it. Each is of a program whose
-// output it was taken from, the most frequent ones first; what a whole line must look like is written as narrowly as that allows, since a line that is
-// noise is looked at no further.
+// noise are the lines that builds print beside what they find, and that say nothing of it, the most frequent ones first. Each
+// is of a program whose output it was taken from. What a whole line must look like is written as narrowly as that allows,
+// since a line that is noise is looked at no further.
 var noise = []struct {
 	of    string // whose line it is
 	form  *regexp.Regexp

@@ -54,6 +54,13 @@ type Unread struct {
 	Text string // at most 1,000 bytes of it
 }
 
+// fail keeps the first reason why the report is no evidence.
+func (r *Report) fail(format string, args ...any) {
+	if r.Failure == "" {
+		r.Failure = fmt.Sprintf(format, args...)
+	}
+}
+
 func (r *Report) unread(u Unread) {
 	r.UnreadCount++
 	if len(r.Unread) < mostUnread {

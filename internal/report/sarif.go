@@ -123,12 +123,12 @@ func (s *sarif) where() string {
 // around looks at a line outside the logs: a tool that tells there of its failure has failed.
 func (s *sarif) around(offset int64, raw []byte) {
 	text := plain(raw)
-	if text == "" || s.report.Failure != "" {
+	if text == "" {
 		return
 	}
 	m, ok := parseMessage(text)
 	if why := stopsLooking(text, m, ok); why != "" {
-		s.report.Failure = fmt.Sprintf("byte %d: %s: %q", offset, why, clip(text))
+		s.report.fail("byte %d: %s: %q", offset, why, clip(text))
 	}
 }
 
@@ -164,7 +164,7 @@ func (s *sarif) log() error {
 	case version == "":
 		return fmt.Errorf(`byte %d: a JSON object without "version": not a SARIF log: %w`, s.offset(), ErrMalformed)
 	case len(runs) == 0:
-		s.fail("the log holds no run")
+		s.report.fail("the log holds no run")
 	}
 	for _, r := range inline {
 		r.join(runs)
@@ -192,13 +192,6 @@ func (s *sarif) makeRoom(soFar int) {
 	if soFar >= sample && !s.roomy {
 		s.roomy = true
 		s.report.Findings = slices.Grow(s.report.Findings, max(s.expect(soFar)-soFar, 0))
-	}
-}
-
-// fail notes the first reason why the report is no evidence.
-func (s *sarif) fail(format string, args ...any) {
-	if s.report.Failure == "" {
-		s.report.Failure = fmt.Sprintf(format, args...)
 	}
 }
 

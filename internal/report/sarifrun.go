@@ -180,7 +180,7 @@ func (r *run) join(runs []*run) {
 		}
 	}
 	if of == nil {
-		r.sarif.fail("results stand beside the runs of the log, and don't tell of which one they are")
+		r.sarif.report.fail("results stand beside the runs of the log, and don't tell of which one they are")
 		return
 	}
 	of.hasResults, of.results = of.hasResults || r.hasResults, of.results+r.results
@@ -196,10 +196,9 @@ func (r *run) join(runs []*run) {
 	if r.Taxonomies == nil {
 		r.Taxonomies = of.Taxonomies
 	}
-	r.rules = nil
 }
 
-// fillLate makes findings of the results that waited for the whole run.
+// fillLate makes findings of the results that waited for the whole run, and gives all of them their tool.
 func (r *run) fillLate() {
 	report, driver := r.sarif.report, r.Tool.Driver
 	if r.Bases != nil {
@@ -260,26 +259,26 @@ func (s *sarif) noteRule(d *descriptor) {
 func (r *run) checkOutcome() {
 	name := cmp.Or(r.Tool.Driver.Name, "the tool")
 	if !r.hasResults {
-		r.sarif.fail("the run of %s has no results (SARIF writes an empty array where nothing was found)", name)
+		r.sarif.report.fail("the run of %s has no results (SARIF writes an empty array where nothing was found)", name)
 	}
 	for _, other := range r.External.Results {
 		if r.inline && other.Location.URI == "" {
 			continue
 		}
-		r.sarif.fail("the run of %s keeps results in other files, which can't be read; have the tool write one log", name)
+		r.sarif.report.fail("the run of %s keeps results in other files, which can't be read; have the tool write one log", name)
 	}
 	for _, i := range r.Invocations {
 		switch {
 		case i.Successful != nil && !*i.Successful:
-			r.sarif.fail("%s says that its run failed (executionSuccessful is false)%s", name, i.firstError())
+			r.sarif.report.fail("%s says that its run failed (executionSuccessful is false)%s", name, i.firstError())
 		case i.Signal != "" || i.SignalNumber != 0:
-			r.sarif.fail("%s was ended by the signal %s", name, cmp.Or(i.Signal, strconv.Itoa(i.SignalNumber)))
+			r.sarif.report.fail("%s was ended by the signal %s", name, cmp.Or(i.Signal, strconv.Itoa(i.SignalNumber)))
 		case i.Code != nil && i.Successful == nil && (*i.Code != 0 && r.results == 0 || *i.Code < 0 || *i.Code > shellSignal && *i.Code <= shellSignal+lastSignal):
-			r.sarif.fail("%s ended with code %d, and doesn't say that its run was good (executionSuccessful)", name, *i.Code)
+			r.sarif.report.fail("%s ended with code %d, and doesn't say that its run was good (executionSuccessful)", name, *i.Code)
 		case i.StartFailure != "":
-			r.sarif.fail("%s did not start: %s", name, clip(i.StartFailure))
+			r.sarif.report.fail("%s did not start: %s", name, clip(i.StartFailure))
 		case i.firstError() != "":
-			r.sarif.fail("%s says that its results are not complete%s", name, i.firstError())
+			r.sarif.report.fail("%s says that its results are not complete%s", name, i.firstError())
 		}
 	}
 }
@@ -310,7 +309,7 @@ func (r *run) noteCommit() {
 		case r.sarif.report.Commit == "":
 			r.sarif.report.Commit = p.Revision
 		case r.sarif.report.Commit != p.Revision:
-			r.sarif.fail("the report speaks of two revisions, %s and %s", clip(r.sarif.report.Commit), clip(p.Revision))
+			r.sarif.report.fail("the report speaks of two revisions, %s and %s", clip(r.sarif.report.Commit), clip(p.Revision))
 		}
 	}
 }

@@ -13,6 +13,7 @@ import (
 	"golang.org/x/text/encoding/unicode"
 
 	"zincdoor/internal/core/house"
+	"zincdoor/internal/core/source"
 )
 
 // The bounds of YAML. A text beyond them is refused with an error.
@@ -87,7 +88,7 @@ func loadYAML(data []byte) ([]*yaml.Node, *Fault) {
 	if len(data) > MostYAML {
 		return nil, &Fault{Text: fmt.Sprintf("it has more than %d MiB", MostYAML>>20)}
 	}
-	if at := invalidUTF8(data); at >= 0 {
+	if at := source.InvalidUTF8(data); at >= 0 {
 		fault := faultAt(data, at)
 		fault.Text = "it isn't UTF-8 here; save it as UTF-8"
 		return nil, fault
@@ -119,21 +120,6 @@ func loadYAML(data []byte) ([]*yaml.Node, *Fault) {
 		return nil, fault
 	}
 	return nil, &Fault{Text: err.Error()}
-}
-
-// invalidUTF8 is the first byte that isn't part of a character, -1 where there is none.
-func invalidUTF8(data []byte) int {
-	if utf8.Valid(data) {
-		return -1
-	}
-	at := 0
-	for {
-		r, size := utf8.DecodeRune(data[at:])
-		if r == utf8.RuneError && size < 2 {
-			return at
-		}
-		at += size
-	}
 }
 
 func readYAML(data []byte) *house.Flaw {

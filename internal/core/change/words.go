@@ -95,14 +95,13 @@ func wordsOf(text *source.Text, start int, lines Span, weights []int) (words []w
 
 // eachWord cuts a line into names and numbers (name is true) and single signs, leaving out white space.
 func eachWord(line string, do func(word string, name bool)) {
-	inName := func(r rune) bool { return r == '_' || unicode.IsLetter(r) || unicode.IsDigit(r) }
 	for at := 0; at < len(line); {
 		r, size := utf8.DecodeRuneInString(line[at:])
 		end := at + size
-		name := inName(r)
+		name := source.InName(r)
 		for name && end < len(line) {
 			next, size := utf8.DecodeRuneInString(line[end:])
-			if !inName(next) {
+			if !source.InName(next) {
 				break
 			}
 			end += size

@@ -3,7 +3,7 @@ package finding
 import (
 	"strconv"
 	"strings"
-	"unicode"
+	"zincdoor/internal/core/source"
 )
 
 // Faults groups findings that speak of the same fault: of several tools, at the same lines, by rules that are declared to
@@ -88,8 +88,6 @@ func faultsAt(at func(i int) *Finding, from, to int, set func(*Finding) int) [][
 
 // saying is a message as its words, numbers and names alone, in lower case.
 func saying(message string) string {
-	words := strings.FieldsFunc(strings.ToLower(message), func(r rune) bool {
-		return !unicode.IsLetter(r) && !unicode.IsDigit(r) && r != '_'
-	})
+	words := strings.FieldsFunc(strings.ToLower(message), func(r rune) bool { return !source.InName(r) })
 	return strings.Join(words, " ")
 }

@@ -8,6 +8,7 @@ import (
 	"github.com/rivo/uniseg"
 
 	"zincdoor/internal/core/finding"
+	"zincdoor/internal/core/source"
 )
 
 var (
@@ -131,13 +132,8 @@ func badUTF8(t *text, s *Setting) {
 		return
 	}
 	for i, line := range t.lines {
-		for at := 0; at < len(line); {
-			r, size := utf8.DecodeRune(line[at:])
-			if r == utf8.RuneError && size == 1 {
-				t.find(s, i+1, at, at+1, nil, "the byte %#02x is not UTF-8", line[at])
-				break
-			}
-			at += size
+		if at := source.InvalidUTF8(line); at >= 0 {
+			t.find(s, i+1, at, at+1, nil, "the byte %#02x is not UTF-8", line[at])
 		}
 	}
 }
