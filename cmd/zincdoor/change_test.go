@@ -246,12 +246,12 @@ func TestUnknownLines(t *testing.T) {
 	s.write("r.sarif", sarifLog(results[1:]))
 	v := s.judge("--range", "HEAD~..HEAD", "--report", "r.sarif")
 	want := `chart.bin:500 touched new
+core/tide.c:7 elsewhere inherited
 gauges/tide.c:4 touched new
 kept.c:7 touched new
 link.c:7 touched new
 marked.c:9 touched new
-marked.c:20 file inherited
-old.c:7 elsewhere inherited`
+marked.c:20 file inherited`
 	if v.standings() != want {
 		t.Errorf("got\n%s\nwant\n%s\n%s", v.standings(), want, v.about())
 	}

@@ -344,7 +344,7 @@ func (c *collector) readTexts() (*headTexts, error) {
 	return t, t.tree.ReadAll(slices.Sorted(maps.Keys(c.named)), func(path string, data []byte) {
 		text := source.New(data)
 		t.noteWaivers(path, text)
-		if cut && !text.IsPointer() && diff != nil && !diff.IsFresh(path) {
+		if cut && !text.IsPointer() && !text.MayBeLink() && diff != nil && !diff.IsFresh(path) {
 			text = text.Only(c.named[path]) // no more is kept than will be asked for
 		}
 		t.read[path] = text

@@ -8,6 +8,7 @@ import (
 	"os"
 	"path"
 	"slices"
+	"strings"
 
 	"zincdoor/internal/core/baseline"
 	"zincdoor/internal/core/change"
@@ -52,7 +53,7 @@ func (c *collector) place(r *reading) error {
 		return err
 	}
 	r.placed = make([]bool, len(r.report.Findings))
-	inside, unknown := 0, ""
+	named, inside := "", 0 // the first path that is no file of the tree, and how many are one
 	show := func(path *string) {
 		if *path != "" {
 			*path = finder.find(*path).Path
@@ -66,24 +67,41 @@ func (c *collector) place(r *reading) error {
 		}
 		at := finder.find(f.Path)
 		f.Path, f.Outside, r.placed[i] = at.Path, !at.Inside, at.Inside
-		switch {
+		switch vouched := at.Outside && (r.from.runs || r.from.terms.Outside != nil); {
 		case at.Inside:
 			inside++
-		case at.Unknown:
-			unknown = cmp.Or(unknown, at.Path)
+		case !vouched:
+			named = cmp.Or(named, at.Path)
+		}
+		if at.Inside || at.Outside && finder.places.IsLibrary(at.Path) {
+			continue
+		}
+		if !at.Outside && !at.OnDisk {
 			c.unknown = append(c.unknown, at.Path)
-			changed, err := c.namesake(at.Path)
-			if err != nil {
-				return err
-			}
-			if changed != "" {
-				r.fail(judge.Foreign, fmt.Sprintf(
-					"it speaks of %s, which isn't in the repository but bears the name of the changed %s; %s", at.Path, changed, findItAdvice))
+		}
+		changed, err := c.namesake(at.Path)
+		if err != nil {
+			return err
+		}
+		if changed != "" {
+			r.fail(judge.Foreign, fmt.Sprintf(
+				"it speaks of %s, which isn't in the repository but bears the name of the changed %s; %s", at.Path, changed, findItAdvice))
+		}
+	}
+	for _, tool := range r.report.Tools {
+		for _, target := range tool.Targets {
+			if at := finder.find(target); at.Inside {
+				inside++
+			} else if !at.Outside {
+				named = cmp.Or(named, at.Path)
 			}
 		}
 	}
-	if unknown != "" && inside == 0 {
-		r.fail(judge.Foreign, fmt.Sprintf("none of the files it names is in the repository (for example %s); %s", unknown, findItAdvice))
+	if named != "" && inside == 0 {
+		r.fail(judge.Foreign, fmt.Sprintf("none of the files it names is in the repository (for example %s); %s", named, findItAdvice))
+	}
+	if finder.unsure != "" {
+		r.fail(judge.Foreign, finder.unsure)
 	}
 	r.nameTools()
 	r.state.Covers = c.coverOf(r, finder.find)
@@ -99,6 +117,8 @@ type finder struct {
 	known    map[string]report.Found
 	last     string // what was found last, and where
 	lastAt   report.Found
+	changed  map[string]bool // the files of the change that are there
+	unsure   string // why nobody can tell where the paths start, "" where that is known
 	err      error
 }
 
@@ -115,19 +135,46 @@ func (f *finder) find(reported string) report.Found {
 	return at
 }
 
+// keep keeps the first error.
+func (f *finder) keep(err error) {
+	if f.err == nil {
+		f.err = err
+	}
+}
+
 // finder prepares to find the report's paths. Where some are found nowhere, it looks how they lead into the tree.
 func (c *collector) finder(r *reading) (*finder, error) {
-	f := &finder{relative: r.report.Relative, known: map[string]report.Found{}}
+	f := &finder{relative: r.report.Relative, known: map[string]report.Found{}, changed: map[string]bool{}}
+	files, err := c.Target.Files()
+	if err != nil {
+		return f, err
+	}
+	for _, file := range files {
+		if file.Status != change.Deleted {
+			f.changed[file.Path] = true
+		}
+	}
+	tree := r.tree.tree
 	f.places = report.Places{
-		Root:   c.Target.Root,
-		Folder: c.Target.Folder,
+		Root:    c.Target.Root,
+		Folder:  c.Target.Folder,
+		Outside: r.from.terms.Outside,
 		Has: func(p string) bool {
 			found, err := r.tree.has(p)
-			if f.err == nil {
-				f.err = err
-			}
+			f.keep(err)
 			return found
 		},
+		HasFolder: func(p string) bool {
+			files, err := tree.Paths()
+			f.keep(err)
+			return slices.ContainsFunc(files, func(file string) bool { return strings.HasPrefix(file, p+"/") })
+		},
+		Link: func(p string) (string, bool) {
+			to, link, err := tree.Link(p)
+			f.keep(err)
+			return to, link
+		},
+		Changed: func(p string) bool { return f.changed[p] },
 		OnDisk: func(p string) bool {
 			_, err := os.Lstat(target.InDir(c.Target.Root, p))
 			return err == nil && fs.ValidPath(p)
@@ -136,47 +183,118 @@ func (c *collector) finder(r *reading) (*finder, error) {
 	if c.Given.Root != "" {
 		f.places.From = report.RootMapping(c.Given.Root)
 	}
-	unknown := map[string]bool{}
+	paths := map[string]bool{}
 	for i := range r.report.Findings {
-		if path := r.report.Findings[i].Path; path != "" && f.find(path).Unknown {
-			unknown[path] = true
+		paths[r.report.Findings[i].Path] = true
+	}
+	for _, tool := range r.report.Tools {
+		for _, target := range tool.Targets {
+			paths[target] = true
+		}
+	}
+	delete(paths, "")
+	var unknown []string
+	for _, p := range slices.Sorted(maps.Keys(paths)) {
+		if !f.find(p).Inside {
+			unknown = append(unknown, p)
 		}
 	}
 	if len(unknown) == 0 || f.err != nil {
 		return f, f.err
 	}
-	return f, f.learn(r.tree.tree, slices.Sorted(maps.Keys(unknown)))
+	return f, f.learn(tree, unknown, len(paths)-len(unknown))
 }
 
-// learn finds how unknown paths lead into the tree, by a common beginning or by case alone.
-func (f *finder) learn(tree target.Tree, unknown []string) error {
+// learn finds how unknown paths lead into the tree: by a root that they have in common, or written in another form; stand is
+// how many paths were found as they stand.
+func (f *finder) learn(tree target.Tree, unknown []string, stand int) error {
 	files, err := tree.Paths()
 	if err != nil {
 		return err
 	}
-	mapping, mapped := report.FindMapping(unknown, files)
-	fold := report.NewFold(files)
-	for _, p := range unknown {
-		to, ok := p, false
+	for _, form := range report.NameForms {
+		var left []string
+		names := form.Index(files)
+		formed := map[string]string{} // the unknown paths, by how they are written in this form
+		for _, p := range unknown {
+			formed[form(p)] = p
+		}
+		outside := func(name string) bool { return f.known[formed[name]].Outside }
+		root, mapped := report.FindMapping(slices.Sorted(maps.Keys(formed)), slices.Collect(maps.Keys(names)), outside)
+		for _, p := range unknown {
+			to, ok := names[form(p)]
+			inRoot := false
+			if !ok && mapped && !(outside(form(p)) && root.Depth < 2 && root.Files < stand) {
+				if to, inRoot = root.Apply(form(p)); inRoot {
+					to = cmp.Or(names[to], to) // which may lead through a link
+				}
+			}
+			if to != "" {
+				to, ok = f.places.Resolve(to)
+			}
+			switch {
+			case ok:
+				f.known[p] = report.Found{Path: to, Inside: true}
+				if inRoot && root.Strip != "" && root.Depth == 1 && f.unsure == "" {
+					f.unsure = f.namesakeOf(p, to)
+				}
+			case inRoot && root.Strip != "": // of the same checkout, and no file of the tree
+				f.known[p] = report.Found{Path: p}
+				left = append(left, p)
+			default:
+				left = append(left, p)
+			}
+		}
 		if mapped {
-			to, ok = mapping.Apply(p)
+			f.checkRivals(root, slices.Sorted(maps.Keys(formed)), names)
 		}
-		if !ok || !f.places.Has(to) {
-			to, ok = fold.Find(to)
-		}
-		if ok && f.places.Has(to) {
-			f.known[p] = report.Found{Path: to, Inside: true}
-			f.last = ""
+		if unknown = left; len(unknown) == 0 {
+			break
 		}
 	}
+	f.last = ""
 	return f.err
+}
+
+// checkRivals looks whether the root that was taken is beyond doubt: by no other one that fits as well a path is a changed
+// file.
+func (f *finder) checkRivals(root report.Mapped, unknown []string, names map[string]string) {
+	for _, rival := range root.Rivals {
+		for _, p := range unknown {
+			to, ok := rival.Apply(p)
+			if file := names[to]; ok && f.changed[file] && f.unsure == "" {
+				f.unsure = fmt.Sprintf("nobody can tell whether %s is the changed %s: its paths may start at %s; say which with --report-root", p, file, orList(append([]report.Mapping{root.Mapping}, root.Rivals...)))
+			}
+		}
+	}
+}
+
+// orList names the folders that paths may start at.
+func orList(roots []report.Mapping) string {
+	var names []string
+	for _, root := range roots {
+		if name := root.String(); !slices.Contains(names, name) {
+			names = append(names, name)
+		}
+	}
+	return strings.Join(names[:min(len(names), 4)], " or at ")
+}
+
+// namesakeOf says why a file that was found by its name alone may be another one, which was changed.
+func (f *finder) namesakeOf(reported, found string) string {
+	for _, file := range slices.Sorted(maps.Keys(f.changed)) {
+		if file != found && report.SameName(path.Base(file), path.Base(found)) {
+			return fmt.Sprintf("%s may be %s or the changed %s; %s", reported, found, file, findItAdvice)
+		}
+	}
+	return ""
 }
 
 // namesake is a changed file with the same file name, "" where there is none.
 func (c *collector) namesake(p string) (string, error) {
 	files, err := c.Target.Files()
 	for _, f := range files {
-		if f.Status != change.Deleted && path.Base(f.Path) == path.Base(p) {
+		if f.Status != change.Deleted && report.SameName(path.Base(f.Path), path.Base(p)) {
 			return f.Path, nil
 		}
 	}

@@ -36,12 +36,17 @@ func (t *reportTree) close(judged target.Tree) {
 	}
 }
 
+// has reports whether the state has a plain file at path.
 func (t *reportTree) has(path string) (bool, error) {
 	if folder, ok := t.tree.(interface{ Has(path string) bool }); ok {
 		return folder.Has(path), nil
 	}
 	text, err := t.text(path)
-	return text != nil, err
+	if text == nil || err != nil || !text.MayBeLink() {
+		return text != nil, err
+	}
+	_, link, err := t.tree.Link(path)
+	return !link, err
 }
 
 // text is a file's text in the report's state, nil where that has no such file.

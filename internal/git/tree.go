@@ -10,6 +10,7 @@ import (
 	"path"
 	"path/filepath"
 	"strings"
+	"sync"
 
 	"zincdoor/internal/core/change"
 )
@@ -24,11 +25,13 @@ type Tree struct {
 	changed *Comparison // with this side as its new one; nil where there is none to look changes up in
 	disk    *os.Root    // the work tree, for that side
 	objects objects
+	links   func() (map[string]string, error) // what listLinks gives, asked for once
 }
 
 // Tree opens a side for reading.
 func (r *Repo) Tree(side Side) (*Tree, error) {
 	t := &Tree{repo: r, side: side, objects: objects{repo: r}}
+	t.links = sync.OnceValues(t.listLinks)
 	if side == Worktree {
 		disk, err := os.OpenRoot(r.Root)
 		if err != nil {
@@ -284,6 +287,44 @@ func (t *Tree) Paths() ([]string, error) {
 	}
 	out, err := t.repo.git(list...)
 	return strings.Split(strings.TrimSuffix(string(out), "\x00"), "\x00"), err
+}
+
+// Link tells where the symbolic link at a path leads, as it is written; false where there is no link.
+func (t *Tree) Link(name string) (to string, link bool, err error) {
+	if t.side == Worktree {
+		local := filepath.FromSlash(name)
+		if info, err := t.disk.Lstat(local); err != nil || info.Mode()&fs.ModeSymlink == 0 {
+			return "", false, ignoreAbsent(err)
+		}
+		to, err = t.disk.Readlink(local)
+		return filepath.ToSlash(to), err == nil, err
+	}
+	links, err := t.links()
+	blob, link := links[name]
+	if err != nil || !link {
+		return "", false, err
+	}
+	data, found, err := t.objects.read(blob)
+	return string(data), found, err
+}
+
+// listLinks lists all symbolic links of a side that isn't the work tree, with the objects that say where they lead.
+func (t *Tree) listLinks() (map[string]string, error) {
+	list := []string{"ls-tree", "-r", "-z", "--full-tree", string(t.side)}
+	object := 2 // mode, type, object
+	if t.side == Index {
+		list, object = []string{"ls-files", "--stage", "--full-name", "-z"}, 1 // mode, object, stage
+	}
+	out, err := t.repo.git(list...)
+	links := map[string]string{}
+	for entry := range strings.SplitSeq(string(out), "\x00") {
+		if !strings.HasPrefix(entry, link) {
+			continue
+		}
+		head, name, _ := strings.Cut(entry, "\t")
+		links[name] = strings.Fields(head)[object]
+	}
+	return links, err
 }
 
 // Lacking tells which of the paths the side has no file at.

@@ -35,6 +35,7 @@ func (r *reader) reports(n *yaml.Node) {
 				"ask":      func(n *yaml.Node) { report.Ask = r.texts(n, "ask") },
 				"mend":     func(n *yaml.Node) { report.Fix = r.texts(n, "mend") },
 				"covers":   func(n *yaml.Node) { report.Covers = r.globs(n, "path") },
+				"outside":  func(n *yaml.Node) { report.Outside = r.prefixes(n) },
 				"noise":    func(n *yaml.Node) { report.Noise = r.pattern(n, "noise") },
 				"clean":    func(n *yaml.Node) { report.Clean = oneOf(r, n, "clean", []string{"empty"}) != "" },
 				"errors":   func(n *yaml.Node) { report.Errors = oneOf(r, n, "errors", []string{"findings"}) != "" },
@@ -78,6 +79,19 @@ func (r *reader) insidePaths(n *yaml.Node) []string {
 		r.checkInside(n, "file", p)
 	}
 	return paths
+}
+
+// prefixes reads how paths begin that lie outside of the repository.
+func (r *reader) prefixes(n *yaml.Node) []string {
+	var all []string
+	for _, p := range r.texts(n, "outside") {
+		if clean := path.Clean(p); clean == "." || clean == "/" || strings.ContainsAny(p, `*?\`) {
+			r.complain(n, "outside takes the folders that paths begin with, such as /usr or build/deps, not %q", p)
+			continue
+		}
+		all = append(all, p)
+	}
+	return all
 }
 
 func (r *reader) checkInside(n *yaml.Node, what, s string) {

@@ -273,7 +273,7 @@ func writeReport(r policy.Report) string {
 				set(part[0], word(part[1]))
 			}
 		}
-		lists(set, []keyed{{"ask", r.Ask}, {"mend", r.Fix}, {"covers", r.Covers}})
+		lists(set, []keyed{{"ask", r.Ask}, {"mend", r.Fix}, {"covers", r.Covers}, {"outside", r.Outside}})
 		if r.Noise != nil {
 			set("noise", word(r.Noise.String()))
 		}

@@ -370,7 +370,9 @@ var traces = []string{"required from", "required by", "recursively required", "i
 func parseMessage(text string) (message, bool) {
 	path, region, rest, placed := cutPosition(text)
 	if !placed {
-		path, rest = cutProgram(text)
+		if path, rest = cutProgram(text); lateForm.MatchString(path) {
+			return message{}, false // a place, in a form that isn't read
+		}
 	}
 	m := message{path: cleanLocation(path), region: region, text: strings.TrimSpace(rest)}
 	for _, w := range words {
@@ -400,6 +402,9 @@ func parseMessage(text string) (message, bool) {
 	m.remark = m.remark && !(placed && m.rule != "") // a tool's own rule of that weight
 	return m, true
 }
+
+// lateForm is a name with a line behind it.
+var lateForm = regexp.MustCompile(`[:(]\d+(?:[:,]\d+)?\)?$`)
 
 // cutCode takes a weight with the rule's code in brackets after it off, as in "error[E0308]: ".
 func cutCode(text, word string) (code, after string, ok bool) {

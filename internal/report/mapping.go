@@ -6,6 +6,8 @@ import (
 	"path"
 	"slices"
 	"strings"
+
+	"golang.org/x/text/unicode/norm"
 )
 
 // Mapping leads paths of another machine or another folder to those of a repository: Strip is taken off their
@@ -23,6 +25,9 @@ func RootMapping(root string) Mapping {
 	}
 	return Mapping{Add: root}
 }
+
+// String is the mapping as people read it: the folder that paths start from.
+func (m Mapping) String() string { return cmp.Or(m.Strip, m.Add, ".") }
 
 // Apply leads a path; false where the mapping isn't for it.
 func (m Mapping) Apply(p string) (string, bool) {
@@ -42,17 +47,30 @@ func (m Mapping) Apply(p string) (string, bool) {
 // sampled is how many paths are looked at to find a mapping; all of them are held against it.
 const sampled = 300
 
-// FindMapping finds how the paths of a report that are found nowhere lead into a repository with these files, by what
-// both ends of the paths have in common. It is false where nothing fits, or several mappings fit as well.
+// Mapped is how the paths of a report that are found nowhere lead into a repository.
+type Mapped struct {
+	Mapping
+	Files int // how many of the paths are files by it
+	Depth int // the most components that a path and its file have in common at their end
+
+	Rivals []Mapping // other mappings by which as many are files; the first is Mapping itself where it is no shorter than another
+}
+
+// depth is how many folders a mapping takes off or puts before.
+func (m Mapping) depth() int { return strings.Count(m.Strip, "/") + strings.Count(m.Add, "/") }
+
+// FindMapping finds how paths that are found nowhere lead to these files, by what both end in. It is false where no
+// beginning fits.
 //
 // Either a beginning is taken off (another machine's root) or one is added (the folder that the linter ran in), never
-// both: a bare file name isn't enough to tell one tree from another.
-func FindMapping(unknown, files []string) (Mapping, bool) {
+// both: a bare file name isn't enough to tell one tree from another. Of several that fit as well the one of the fewest folders
+// is taken, the others are its rivals. Paths of which outside says that they may lie anywhere count where they fit, and else not.
+func FindMapping(unknown, files []string, outside func(path string) bool) (Mapped, bool) {
 	byName := map[string][]string{}
 	for _, f := range files {
 		byName[path.Base(f)] = append(byName[path.Base(f)], f)
 	}
-	depth := map[Mapping]int{} // the most components that a path and its file share at the end
+	depth := map[Mapping]int{}
 	for _, p := range unknown[:min(len(unknown), sampled)] {
 		for _, f := range byName[path.Base(p)] {
 			if m, shared := between(path.Clean(p), f); m.Strip == "" || m.Add == "" {
@@ -64,8 +82,7 @@ func FindMapping(unknown, files []string) (Mapping, bool) {
 	for _, f := range files {
 		present[f] = true
 	}
-	votes := func(m Mapping) int {
-		n := 0
+	votes := func(m Mapping) (n int) {
 		for _, p := range unknown {
 			if to, ok := m.Apply(p); ok && present[to] {
 				n++
@@ -74,19 +91,27 @@ func FindMapping(unknown, files []string) (Mapping, bool) {
 		return n
 	}
 	candidates := slices.SortedFunc(maps.Keys(depth), func(a, b Mapping) int {
-		return cmp.Or(cmp.Compare(a.Strip, b.Strip), cmp.Compare(a.Add, b.Add))
+		return cmp.Or(cmp.Compare(a.depth(), b.depth()), cmp.Compare(a.Strip, b.Strip), cmp.Compare(a.Add, b.Add))
 	})
-	best, most, tied := Mapping{}, 0, false
+	var best Mapped
 	for _, m := range candidates {
 		switch n := votes(m); {
-		case n > most:
-			best, most, tied = m, n, false
-		case n == most:
-			tied = true
+		case n > best.Files:
+			best = Mapped{Mapping: m, Files: n, Depth: depth[m]}
+		case n == best.Files && n > 0:
+			best.Rivals = append(best.Rivals, m)
 		}
 	}
-	sure := most == len(unknown) || depth[best] > 1
-	return best, most > 0 && !tied && sure
+	if len(best.Rivals) > 0 && best.depth() == best.Rivals[0].depth() {
+		best.Rivals = slices.Insert(best.Rivals, 0, best.Mapping)
+	}
+	apart := 0 // those that may well lie elsewhere
+	for _, p := range unknown {
+		if !isUnder(p, cmp.Or(best.Strip, ".")) && outside(p) {
+			apart++
+		}
+	}
+	return best, best.Files > 0 && (best.Depth > 1 || best.Files == len(unknown)-apart)
 }
 
 // between gives the mapping that leads p to the file f, taking what both end in for the same.
@@ -105,26 +130,31 @@ func between(p, f string) (m Mapping, shared int) {
 	}
 }
 
-// Fold finds paths that differ from a repository's files in upper and lower case alone, as systems that don't tell them
-// apart write them.
-type Fold map[string]string
+// NameForm is a way of writing names in which different ones may be the same.
+type NameForm func(name string) string
 
-// NewFold prepares the search. Files that differ from one another in case alone are left out.
-func NewFold(files []string) Fold {
-	fold := Fold{}
-	for _, f := range files {
-		low := strings.ToLower(f)
-		if _, twice := fold[low]; twice {
-			fold[low] = ""
-			continue
-		}
-		fold[low] = f
-	}
-	return fold
+// NameForms are the forms in which a name that is no file's may be one: composed as Unicode has it (UAX #15), then also
+// without regard to case, as systems have it that don't tell them apart. Every path is the same as its last form's form.
+var NameForms = []NameForm{
+	func(name string) string { return norm.NFC.String(path.Clean(name)) },
+	func(name string) string { return strings.ToLower(norm.NFC.String(path.Clean(name))) },
 }
 
-// Find gives the file that p means; false where there is none, or more than one.
-func (f Fold) Find(p string) (string, bool) {
-	found := f[strings.ToLower(path.Clean(p))]
-	return found, found != ""
+// SameName reports whether two names are the same in some form.
+func SameName(a, b string) bool {
+	loosest := NameForms[len(NameForms)-1]
+	return a == b || loosest(a) == loosest(b)
+}
+
+// Index finds files by their names in a form. A name that fits several files leads to "".
+func (form NameForm) Index(files []string) map[string]string {
+	index := make(map[string]string, len(files))
+	for _, f := range files {
+		name := form(f)
+		if _, twice := index[name]; twice {
+			f = ""
+		}
+		index[name] = f
+	}
+	return index
 }

@@ -89,8 +89,18 @@ func (f *folder) Has(name string) bool {
 	if f.files[name] != nil {
 		return true
 	}
-	_, found, _ := f.plain(name)
-	return found
+	_, found, err := f.Plain(name)
+	return found && err == nil
+}
+
+// Link tells where the symbolic link at a path leads, as it is written; false where there is no link.
+func (f *folder) Link(name string) (to string, link bool, err error) {
+	local := filepath.FromSlash(name)
+	if info, err := f.root.Lstat(local); err != nil || info.Mode()&fs.ModeSymlink == 0 || f.files[name] != nil {
+		return "", false, nil
+	}
+	to, err = f.root.Readlink(local)
+	return filepath.ToSlash(to), err == nil, err
 }
 
 func (f *folder) plain(name string) (data []byte, found bool, err error) {

@@ -38,6 +38,7 @@ type Tree interface {
 	Plain(path string) (data []byte, found bool, err error)
 	Paths() ([]string, error)
 	Lacking(paths []string) (map[string]bool, error)
+	Link(path string) (to string, link bool, err error)
 	Close() error
 }
 

@@ -127,6 +127,11 @@ func (t *Text) IsPointer() bool {
 	return hash && size
 }
 
+// MayBeLink reports whether a text may be that of a symbolic link as git stores it: where it leads, without a line end.
+func (t *Text) MayBeLink() bool {
+	return t.Len() == 1 && t.only == nil && len(t.data) == int(t.ends[0]) && len(t.data) < 4096
+}
+
 // Code is what recognises the place a finding stands on, apart from its line number. All three texts are collapsed.
 type Code struct {
 	Text   string // the line itself
