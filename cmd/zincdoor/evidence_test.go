@@ -128,7 +128,7 @@ func TestTreeOfReport(t *testing.T) {
 	two := s.git("rev-parse", "HEAD~")
 
 	report(two, "core/gauge.c", 2)
-	if v := s.judge("--range", base+"..HEAD", "--report", "-"); v.Code != 2 || !strings.Contains(v.about(), "core/gauge.c differs from the judged state in lines that this change touches") {
+	if v := s.judge("--range", base+"..HEAD", "--report", "-"); v.Code != 2 || !strings.Contains(v.about(), "core/gauge.c, which this change alters, isn't what it is in the judged state") {
 		t.Errorf("the change's own lines differ: %s", v.about())
 	}
 	s.git("switch", "-q", "-c", "build", "HEAD~")

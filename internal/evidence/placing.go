@@ -118,7 +118,7 @@ type finder struct {
 	last     string // what was found last, and where
 	lastAt   report.Found
 	changed  map[string]bool // the files of the change that are there
-	unsure   string // why nobody can tell where the paths start, "" where that is known
+	unsure   string          // why nobody can tell where the paths start, "" where that is known
 	err      error
 }
 

@@ -242,7 +242,7 @@ func (c *collector) checkDistance(r *reading, judged *change.Change) bool {
 		}
 	default:
 		if path := judged.Conflict(t.between); path != "" {
-			r.fail(judge.Foreign, fmt.Sprintf("it was made at %.12s, where %s differs from the judged state in lines that this change touches; run the linter on that state", string(t.side), path))
+			r.fail(judge.Foreign, fmt.Sprintf("it was made at %.12s, where %s, which this change alters, isn't what it is in the judged state; run the linter on that state", string(t.side), path))
 			return false
 		}
 	}

@@ -4,6 +4,7 @@ import (
 	"slices"
 
 	"zincdoor/internal/core/finding"
+	"zincdoor/internal/core/source"
 )
 
 // Carrier brings what a report says of one state of the code to another one: its places, line by line.
@@ -87,21 +88,45 @@ func move(path *string, region *finding.Region, now string, to func(int) int) bo
 	return true
 }
 
-// Conflict is the path of the first file in which a report of another state can't speak for the judged one, "" where there
-// is none: between is what differs from the report's state, and a line of it is one that the change touches.
+// Conflict is the path of the first file of the change that a report of another state can't speak for, "" where there is none:
+// between is what differs from the report's state to the judged one. A file must be the same in both, white space aside; one
+// that the change takes away must be gone in both.
 func (c *Change) Conflict(between *Change) string {
+	names := map[string]bool{} // of all files of the change, on both sides
+	for _, f := range c.Files {
+		names[f.Path], names[f.Old] = true, true
+	}
+	delete(names, "")
 	for i := range between.Files {
 		f := &between.Files[i]
-		touched := c.File(f.Path)
-		if touched == nil && !c.Everything {
-			continue
-		}
-		if c.Everything || f.Opaque != "" || touched.Opaque != "" || f.Status == Added ||
-			slices.ContainsFunc(f.Touched, func(s Span) bool { return touched.Touched.Meets(s.First, s.Last) }) {
+		if own := c.Everything || names[f.Path] || names[f.Old]; own && !f.sameText() {
 			return f.Path
 		}
 	}
 	return ""
+}
+
+// sameText reports whether a file says the same on both sides, white space and blank lines aside.
+func (f *File) sameText() bool {
+	if f.Status != Modified || f.Opaque != "" {
+		return false
+	}
+	for _, h := range f.Hunks {
+		if !slices.Equal(words(h.Removed), words(h.Added)) {
+			return false
+		}
+	}
+	return true
+}
+
+// words are the lines that say something, their white space collapsed.
+func words(lines []string) (all []string) {
+	for _, line := range lines {
+		if line = source.Collapse(line); line != "" {
+			all = append(all, line)
+		}
+	}
+	return all
 }
 
 // HalfStaged is the first file of the change that differs between the index and the work tree too, by its path in the

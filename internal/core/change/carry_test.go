@@ -2,6 +2,7 @@ package change
 
 import (
 	"fmt"
+	"strings"
 	"testing"
 
 	"zincdoor/internal/core/finding"
@@ -67,30 +68,36 @@ func TestCarryDetails(t *testing.T) {
 	}
 }
 
-// TestConflict: a report of another state speaks for the judged one unless a line that the change touches differs.
+// TestConflict: a report of another state speaks for the judged one where all files of the change are the same there.
 func TestConflict(t *testing.T) {
-	touched := func(path string, line int) *Change {
-		return New([]File{{Path: path, Old: path, Status: Modified, Hunks: []Hunk{{OldStart: line, OldCount: 1, NewStart: line, NewCount: 1, Removed: []string{"a"}, Added: []string{"b"}}}}}, Rules{})
+	file := func(path, old string, status Status, removed, added string) *Change {
+		lines := func(text string) []string { return strings.FieldsFunc(text, func(r rune) bool { return r == '/' }) }
+		return New([]File{{Path: path, Old: old, Status: status, Hunks: []Hunk{{OldStart: 3, OldCount: len(lines(removed)), NewStart: 3, NewCount: len(lines(added)), Removed: lines(removed), Added: lines(added)}}}}, Rules{CountSpace: true})
 	}
-	binary := &Change{Files: []File{{Path: "core/tide.c", Old: "core/tide.c", Status: Modified, Opaque: "binary"}}}
-	added := New([]File{{Path: "core/tide.c", Status: Added, Hunks: []Hunk{{NewStart: 1, NewCount: 1, Added: []string{"b"}}}}}, Rules{})
+	const tide = "core/tide.c"
+	touched := file(tide, tide, Modified, "a", "b")
 	for _, c := range []struct {
 		name            string
 		judged, between *Change
 		want            string
 	}{
-		{"another file", touched("core/tide.c", 3), touched("fares/fare.go", 3), ""},
-		{"another line", touched("core/tide.c", 3), touched("core/tide.c", 9), ""},
-		{"the same line", touched("core/tide.c", 3), touched("core/tide.c", 3), "core/tide.c"},
-		{"lines that can't be known", touched("core/tide.c", 3), binary, "core/tide.c"},
-		{"a file that wasn't there", touched("core/tide.c", 3), added, "core/tide.c"},
-		{"everything is judged", &Change{Everything: true}, touched("core/tide.c", 3), "core/tide.c"},
+		{"another file", touched, file("fares/fare.go", "fares/fare.go", Modified, "a", "b"), ""},
+		{"the same file", touched, file(tide, tide, Modified, "x", "y"), tide},
+		{"lines that are gone", touched, file(tide, tide, Modified, "x", ""), tide},
+		{"white space", touched, file(tide, tide, Modified, "x  y/z", " x y//  z"), ""},
+		{"words apart", touched, file(tide, tide, Modified, "x y", "xy"), tide},
+		{"lines that can't be known", touched, &Change{Files: []File{{Path: tide, Old: tide, Status: Modified, Opaque: "binary"}}}, tide},
+		{"a file that wasn't there", touched, file(tide, "", Added, "", "b"), tide},
+		{"one that was called otherwise", touched, file(tide, "core/old.c", Renamed, "", ""), tide},
+		{"a file taken away that is still there", file(tide, tide, Deleted, "a", ""), file(tide, tide, Deleted, "a", ""), tide},
+		{"a renamed one under its old name", file(tide, "core/old.c", Renamed, "", ""), file("core/old.c", "core/old.c", Deleted, "a", ""), "core/old.c"},
+		{"everything is judged", &Change{Everything: true}, touched, tide},
 	} {
 		if got := c.judged.Conflict(c.between); got != c.want {
 			t.Errorf("%s: %q, want %q", c.name, got, c.want)
 		}
 	}
-	if got := touched("core/tide.c", 3).HalfStaged(touched("core/tide.c", 9)); got != "core/tide.c" {
+	if got := touched.HalfStaged(file(tide, tide, Modified, "x", "y")); got != "core/tide.c" {
 		t.Errorf("half staged: %q", got)
 	}
 }
