@@ -165,6 +165,37 @@ func TestHalfStaged(t *testing.T) {
 	if v := s.judge("--staged", "--report", "-"); v.Code != 2 || v.Totals["findings"] != 1 || !strings.Contains(v.about(), "core/tide.c is staged in part") {
 		t.Errorf("staged in part: %s", v.about())
 	}
+	for _, c := range []struct{ mark, disk string }{
+		{"--assume-unchanged", altered + "more;\n"}, {"--skip-worktree", altered + "more;\n"}, {"--skip-worktree", ""}, {"--assume-unchanged", ""}, {"--no-assume-unchanged", strings.Replace(altered, "fresh;", "frash;", 1)},
+	} {
+		s.git("reset", "-q", "--hard")
+		s.write("core/tide.c", altered)
+		s.git("add", "-A")
+		s.git("update-index", c.mark, "core/tide.c")
+		before, _ := os.Stat(filepath.Join(s.dir, "core/tide.c"))
+		s.write("core/tide.c", c.disk)
+		os.Chtimes(filepath.Join(s.dir, "core/tide.c"), before.ModTime(), before.ModTime())
+		if c.disk == "" {
+			os.Remove(filepath.Join(s.dir, "core/tide.c"))
+		}
+		s.stdin = warn("core/gauge.c", 3)
+		if v := s.judge("--staged", "--report", "-"); v.Code != 2 || !strings.Contains(v.about(), "core/tide.c is staged in part") {
+			t.Errorf("marked %s, other text on disk (%d bytes): %s", c.mark, len(c.disk), v.about())
+		}
+		s.write("core/tide.c", altered)
+		if v := s.judge("--staged", "--report", "-"); v.Code != 0 {
+			t.Errorf("marked %s, the same on disk: %s", c.mark, v.about())
+		}
+		s.git("update-index", "--no-assume-unchanged", "core/tide.c")
+		s.git("update-index", "--no-skip-worktree", "core/tide.c")
+	}
+	s.git("config", "core.autocrlf", "true")
+	s.write("core/tide.c", strings.ReplaceAll(altered, "\n", "\r\n"))
+	s.git("add", "-A")
+	if v := s.judge("--staged", "--report", "-"); v.Code != 0 {
+		t.Errorf("what git's conversions make of it: %s", v.about())
+	}
+	s.git("config", "--unset", "core.autocrlf")
 	s.git("reset", "-q", "--hard")
 	if v := s.judge("--staged"); v.Code != 0 || !strings.Contains(v.about(), "nothing is staged") {
 		t.Errorf("nothing staged: %s", v.about())

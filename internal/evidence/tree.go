@@ -88,13 +88,13 @@ func (c *collector) findTree(r *reading) error {
 		return err
 	}
 	t.tree, r.tree = tree, t
-	t.between, err = c.between(side, c.Target.Side)
+	t.between, err = between(c.Target.Repo.CompareLines(side, c.Target.Side))
 	return err
 }
 
-// between reads all that differs between two sides, or of it what lies at the given paths.
-func (c *collector) between(old, new git.Side, paths ...string) (*change.Change, error) {
-	lines, err := c.Target.Repo.CompareLines(old, new, paths...).Lines(git.Known{}, nil)
+// between is all that a comparison tells, of both sides.
+func between(c *git.Comparison) (*change.Change, error) {
+	lines, err := c.Lines(git.Known{}, nil)
 	if err != nil {
 		return nil, err
 	}
@@ -139,7 +139,10 @@ func (c *collector) compareLocally(r *reading) error {
 	if git.TooMany(differing) {
 		differing = nil
 	}
-	r.tree.between, err = c.between(git.Index, git.Worktree, differing...)
+	compared, err := c.Target.Repo.CompareContents(differing...)
+	if err == nil {
+		r.tree.between, err = between(compared)
+	}
 	return err
 }
 

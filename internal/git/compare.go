@@ -42,6 +42,7 @@ type Comparison struct {
 	args  []string
 	whole bool // the files and all their lines come in one go
 	paths []string
+	env   []string // of its commands, beside the repository's
 
 	// What differs without regard to renames is known long before these are found.
 	plain    func() (*listing, error)
@@ -74,6 +75,31 @@ func (r *Repo) Compare(old, new Side) *Comparison {
 // CompareLines compares two sides with all lines at once, of all files or of those at the given paths.
 func (r *Repo) CompareLines(old, new Side, paths ...string) *Comparison {
 	return r.compare(old, new, true, paths...)
+}
+
+// CompareContents compares the index with the work tree, everywhere or at the given paths, by what the files hold: whatever the
+// index notes of their times, or of files that git is told to pass by.
+func (r *Repo) CompareContents(paths ...string) (*Comparison, error) {
+	entries, err := r.git(slices.Concat([]string{"ls-files", "--stage", "--full-name", "-z", "--"}, paths)...)
+	if err != nil {
+		return nil, err
+	}
+	scratch, err := r.scratchDir()
+	if err != nil {
+		return nil, err
+	}
+	index := filepath.Join(scratch, "contents")
+	if err := os.Remove(index); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return nil, err
+	}
+	c := r.CompareLines(Index, Worktree, paths...)
+	c.env = []string{"GIT_INDEX_FILE=" + index}
+	fill := r.command("update-index", "-z", "--index-info")
+	fill.Stdin, fill.Env = bytes.NewReader(entries), append(fill.Env, c.env...)
+	if out, err := fill.CombinedOutput(); err != nil {
+		return nil, failure("update-index", err, string(out))
+	}
+	return c, nil
 }
 
 func (r *Repo) compare(old, new Side, whole bool, paths ...string) *Comparison {
@@ -117,6 +143,12 @@ func (c *Comparison) command(flags []string, paths []string) []string {
 	return slices.Concat(c.args[:1], diffFlags, flags, c.args[1:], []string{"--"}, paths)
 }
 
+func (c *Comparison) stream(read func(io.Reader) error, args ...string) (complaint string, err error) {
+	cmd := c.repo.command(args...)
+	cmd.Env = append(cmd.Env, c.env...)
+	return streamCommand(cmd, read)
+}
+
 // list lists the files that differ, and where the comparison is whole reads all their lines in the same go.
 func (c *Comparison) list() (*listing, error) {
 	if c.new == Worktree && c.old != Index {
@@ -130,7 +162,7 @@ func (c *Comparison) list() (*listing, error) {
 	}
 	l := newListing()
 	var binary []string
-	complaint, err := c.repo.stream(func(out io.Reader) (err error) {
+	complaint, err := c.stream(func(out io.Reader) (err error) {
 		in := bufio.NewReaderSize(out, 1<<16)
 		if err = l.readRaw(in); err == nil && c.whole {
 			binary, err = l.readHunks(in)
@@ -150,7 +182,7 @@ func (c *Comparison) list() (*listing, error) {
 // listPlain lists the files that differ, taking a renamed one for one that is gone and one that is new.
 func (c *Comparison) listPlain() (*listing, error) {
 	l := newListing()
-	_, err := c.repo.stream(func(out io.Reader) error {
+	_, err := c.stream(func(out io.Reader) error {
 		return l.readRaw(bufio.NewReaderSize(out, 1<<16))
 	}, c.command([]string{"--raw", "--no-renames"}, nil)...)
 	return l, err
@@ -435,7 +467,7 @@ func take(f *change.File, read change.File) {
 // asText asks for the files that git takes for binary once more, as text: an attribute may have said so of a text.
 // Those that hold NUL bytes are opaque.
 func (c *Comparison) asText(l *listing, binary []string) error {
-	_, err := c.repo.stream(func(in io.Reader) error {
+	_, err := c.stream(func(in io.Reader) error {
 		_, err := l.readHunks(in)
 		return err
 	}, c.command(append([]string{"--text"}, patchFlags...), binary)...)

@@ -166,11 +166,7 @@ func (r *Repo) git(args ...string) ([]byte, error) {
 	return out.Bytes(), nil
 }
 
-// stream runs a command and hands what it prints to read as it comes.
-func (r *Repo) stream(read func(io.Reader) error, args ...string) (complaint string, err error) {
-	return streamCommand(r.command(args...), read)
-}
-
+// streamCommand runs a command and hands what it prints to read as it comes.
 func streamCommand(cmd *exec.Cmd, read func(io.Reader) error) (complaint string, err error) {
 	command := "command"
 	if i := slices.IndexFunc(cmd.Args, func(arg string) bool { return strings.HasPrefix(arg, "diff") || arg == "cat-file" }); i >= 0 {
