@@ -131,7 +131,7 @@ func (q Request) collect(ctx context.Context, group *errgroup.Group) (*Collected
 	if err != nil {
 		return nil, err
 	}
-	c := &collector{Request: q, reports: reports, notices: notices, named: namedLines(reports)}
+	c := &collector{Request: q, reports: reports, notices: notices, named: namedLines(reports), miscut: map[string]string{}}
 	ahead := !q.Target.IsPatch && !q.Target.Local() // else little is read, and when it is needed
 	early, texts := func() (*earlyLines, error) { return nil, nil }, func() (*headTexts, error) { return newHeadTexts(q.Target.Tree), nil }
 	if ahead {
@@ -169,7 +169,8 @@ type collector struct {
 	named   map[string][]int // the lines that findings stand on, by path as the reports write it
 	texts   *headTexts
 
-	unknown []string // paths that were found nowhere
+	unknown []string          // paths that were found nowhere
+	miscut  map[string]string // files whose lines a tool may number otherwise, and why
 }
 
 // namedLines are the lines that findings stand on, by path as the reports write it.
@@ -254,6 +255,13 @@ func (c *collector) collect(checked func() (*houseReport, error), texts func() (
 			all.Findings = append(all.Findings, findings...)
 		}
 		all.Evidence = append(all.Evidence, r.state)
+	}
+	for path, why := range c.miscut {
+		for _, form := range []*change.Change{all.Change, all.Whole, all.Spaced} {
+			if form != nil {
+				form.Hide(path, why)
+			}
+		}
 	}
 	c.noteUnknown()
 	all.Findings = finding.Merge(all.Findings)

@@ -100,6 +100,36 @@ func TestCollect(t *testing.T) {
 	}
 }
 
+// TestOtherBreaks: where tools may number a file's lines otherwise than git, all of it counts as touched, unless the report shows
+// which line it means.
+func TestOtherBreaks(t *testing.T) {
+	for _, sign := range []string{"\r", "\f", "\v", "\u0085", "\u2028", "\u2029"} {
+		r := gittest.New(t)
+		r.Write(".gitignore", "r.txt\n")
+		r.Write("core/gauge.c", "int q; /* a"+sign+"b */\nint r;\n")
+		r.Write("core/tide.c", "int a; /* a"+sign+"b */\nint b;\nint c;\n")
+		r.Commit("one")
+		r.Write("core/tide.c", "int a; /* a"+sign+"b */\nint new;\nint b;\nint c;\n")
+		r.Commit("two")
+		for _, c := range []struct {
+			text, want string
+			notices    int
+		}{
+			{warn("core/tide.c", 3), "core/tide.c:3 touched", 1},
+			{warn("core/tide.c", 7), "core/tide.c:7 touched", 1},
+			{warn("core/tide.c", 3) + "    3 | int b;\n", "core/tide.c:3 file", 0},
+			{warn("core/tide.c", 3) + "    3 | int new;\n", "core/tide.c:3 touched", 1},
+			{warn("core/gauge.c", 3), "core/gauge.c:3 elsewhere", 0},
+		} {
+			r.Write("r.txt", c.text)
+			got, all := collect(t, r, target.Name{Kind: policy.Range, From: "HEAD~1", To: "HEAD"}, "", Given{Files: []File{{Path: "r.txt"}}})
+			if got != "r.txt read, "+c.want || len(all.Notices) != c.notices {
+				t.Errorf("%q, %q: %s %v %+v", sign, c.text, got, all.Notices, all.Evidence)
+			}
+		}
+	}
+}
+
 // TestHalfStaged: a report of the work tree says nothing of a file that is staged in part, and all of the others.
 func TestHalfStaged(t *testing.T) {
 	r := tideboard(t)

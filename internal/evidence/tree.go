@@ -294,12 +294,15 @@ func (c *collector) verify(r *reading) error {
 		if text == nil || text.IsPointer() {
 			continue
 		}
+		if what := text.OtherBreak(); what != "" && (past(text, f) || f.Snippet == "" || !source.MayQuote(text.Line(f.Region.Line), f.Snippet)) {
+			c.miscut[f.Path] = "a text with a " + what + ", after which tools number lines otherwise than git"
+			continue
+		}
 		const again = "the report was made from another text; run the linter on this one"
-		past := f.Region.Line > text.Len()+1
-		fits := !past && source.MayQuote(text.Line(f.Region.Line), f.Snippet)
+		fits := !past(text, f) && source.MayQuote(text.Line(f.Region.Line), f.Snippet)
 		switch {
 		case fits || r.tree.isLink(f.Path):
-		case past:
+		case past(text, f):
 			r.fail(judge.Foreign, fmt.Sprintf("a finding stands at %s:%d, but the file has %d lines: %s", f.Path, f.Region.Line, text.Len(), again))
 			return nil
 		default:
@@ -310,6 +313,9 @@ func (c *collector) verify(r *reading) error {
 	}
 	return nil
 }
+
+// past reports whether a finding stands behind the end of its file, which is the line after the last.
+func past(text *source.Text, f *finding.Finding) bool { return f.Region.Line > text.Len()+1 }
 
 // fillCode gives a report's findings the code they stand on, as the judged state has it.
 func (c *collector) fillCode(r *reading) error {

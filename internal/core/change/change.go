@@ -131,6 +131,13 @@ func (c *Change) Narrow(other *Change) {
 	c.Files = files
 }
 
+// Hide makes all of a file count as touched, if it is one of the change: why says why its lines can't be known.
+func (c *Change) Hide(path, why string) {
+	if f := c.File(path); f != nil && f.Opaque == "" {
+		f.Opaque = why
+	}
+}
+
 // Within reports whether the change alters nothing outside the folder, on either side. A merge of what is known does
 // alter something, though no line of it is the author's.
 func (c *Change) Within(folder string) bool {

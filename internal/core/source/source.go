@@ -16,8 +16,9 @@ type Text struct {
 	asked int      // how often a line was looked for
 	marks []uint64 // of all lines, sorted; made when enough lines were looked for
 
-	only map[int]kept // where the text was cut down: all that is left of it
-	size int          // and how many lines it had
+	only   map[int]kept // where the text was cut down: all that is left of it
+	size   int          // and how many lines it had
+	breaks string       // and its OtherBreak
 }
 
 // kept is one line of a text that was cut down.
@@ -45,7 +46,7 @@ func New(data []byte) *Text {
 // Only cuts the text down to some of its lines, which then take little memory whatever the text's size. It answers for
 // these lines as before, and is empty at all others.
 func (t *Text) Only(lines []int) *Text {
-	cut := &Text{only: make(map[int]kept, len(lines)), size: t.Len()}
+	cut := &Text{only: make(map[int]kept, len(lines)), size: t.Len(), breaks: t.OtherBreak()}
 	for _, n := range lines {
 		if _, done := cut.only[n]; !done && n >= 1 && n <= t.Len() {
 			cut.only[n] = kept{t.Line(n), t.CodeAt(n)}
@@ -125,6 +126,34 @@ func (t *Text) IsPointer() bool {
 		size = size || strings.HasPrefix(t.Line(n), "size ")
 	}
 	return hash && size
+}
+
+// otherBreaks are what some tools take for the end of a line beside a line feed.
+var otherBreaks = []struct{ sign, name string }{
+	{"\f", "form feed"}, {"\v", "vertical tab"}, {"\u0085", "next-line sign (U+0085)"}, {"\u2028", "line separator (U+2028)"}, {"\u2029", "paragraph separator (U+2029)"},
+}
+
+// OtherBreak names something in the text that some tools take for the end of a line and others don't, so that they number
+// the lines behind it otherwise; "" where there is nothing of the kind. A carriage return before a line feed is none.
+func (t *Text) OtherBreak() string {
+	if t.only != nil {
+		return t.breaks
+	}
+	for at := 0; ; at++ {
+		next := bytes.IndexByte(t.data[at:], '\r')
+		if next < 0 {
+			break
+		}
+		if at += next; at+1 < len(t.data) && t.data[at+1] != '\n' {
+			return "lone carriage return"
+		}
+	}
+	for _, b := range otherBreaks {
+		if bytes.Contains(t.data, []byte(b.sign)) {
+			return b.name
+		}
+	}
+	return ""
 }
 
 // MayBeLink reports whether a text may be that of a symbolic link as git stores it: where it leads, without a line end.

@@ -109,3 +109,17 @@ func TestMayQuote(t *testing.T) {
 		}
 	}
 }
+
+func TestOtherBreak(t *testing.T) {
+	for text, want := range map[string]string{
+		"": "", "a\nb\n": "", "a\r\nb\r\n": "", "a\r": "", "a\rb": "lone carriage return", "a\r\r\nb": "lone carriage return", "a\n\f\nb": "form feed", "a\vb": "vertical tab",
+		"a\u0085b": "next-line sign (U+0085)", "a\u2028b": "line separator (U+2028)", "a\u2029b": "paragraph separator (U+2029)", "s\u00f6l \u2027": "",
+	} {
+		if got := New([]byte(text)).OtherBreak(); got != want {
+			t.Errorf("%q has a %q, want %q", text, got, want)
+		}
+		if got := New([]byte(text)).Only([]int{1}).OtherBreak(); got != want {
+			t.Errorf("%q, cut down, has a %q, want %q", text, got, want)
+		}
+	}
+}
