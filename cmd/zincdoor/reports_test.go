@@ -112,7 +112,7 @@ func TestReportOnDisk(t *testing.T) {
 	s.git("add", "-A")
 	s.write("w.txt", warn("core/tide.c", 2))
 	s.must(0, "gate", "--staged")
-	if out := s.must(0, "baseline", "take", "--why", "debt"); !strings.Contains(s.read(baselineFile), `{"tool":"gauge","paths":["core/**"]}`) {
+	if out := s.must(0, "baseline", "take", "--why", "debt"); !strings.Contains(s.read(baselineFile), `{"tool":"diagnostics","paths":["core/**"]}`) {
 		t.Errorf("taken by the policy's report: %s\n%s", out, s.read(baselineFile))
 	}
 	old := time.Now().Add(-time.Hour)
@@ -236,5 +236,39 @@ func TestFlows(t *testing.T) {
 		if v := s.judge("--range", "HEAD~..HEAD", "--policy", "p.yaml", "--report", "r.sarif"); v.standings() != want {
 			t.Errorf("%s: %s, want %s", policy, v.standings(), want)
 		}
+	}
+}
+
+// TestToolKeepsItsName: a report that later gets a name in the policy keeps its entries, and a tool that is called otherwise is
+// known by what it says; a sweep writes its new name.
+func TestToolKeepsItsName(t *testing.T) {
+	s := repository(t)
+	s.write(".gitignore", "*.txt\n")
+	s.write("core/tide.c", lines(10))
+	s.write("w.txt", warn("core/tide.c", 2)+warn("core/tide.c", 4))
+	s.must(0, "baseline", "take", "--report", "w.txt", "--why", "debt")
+	s.commit("one")
+	s.write("core/gauge.c", lines(3))
+	s.commit("two")
+	policy := func(report string) {
+		s.write(".zincdoor/policy.yaml", "zincdoor: 1\nreports: {compiler: "+report+"}\ndoors: {d: {judges: branch, limits: [{count: new, severity: warning, most: 0}]}}\n")
+	}
+	policy("{file: w.txt, as: diagnostics}")
+	if v := s.judge("--tree", "--door", "d"); v.Code != 0 || v.Totals["accepted"] != 2 || strings.Contains(v.about(), "taken for") {
+		t.Errorf("a report that got a name: %s", v.about())
+	}
+	policy("{file: w.txt, as: diagnostics, tool: gcc}")
+	if v := s.judge("--tree", "--door", "d"); v.Code != 0 || v.Totals["accepted"] != 2 || !strings.Contains(v.about(), "gcc is taken for diagnostics, as the baseline calls it: it has 2 of its 2 findings") {
+		t.Errorf("a tool that got another name: %s", v.about())
+	}
+	out := s.must(0, "baseline", "sweep")
+	if !strings.Contains(out, "renamed  diagnostics is called gcc now") {
+		t.Errorf("%s", out)
+	}
+	if list := s.read(baselineFile); strings.Contains(list, "diagnostics") || strings.Count(list, `"tool":"gcc"`) != 3 {
+		t.Errorf("swept:\n%s", list)
+	}
+	if v := s.judge("--tree", "--door", "d"); v.Code != 0 || v.Totals["accepted"] != 2 || strings.Contains(v.about(), "taken for") {
+		t.Errorf("swept: %s", v.about())
 	}
 }

@@ -250,7 +250,11 @@ func (s *Survey) ApplySweep(swept Swept) error {
 		if len(baseline.Minus(s.Input.Baseline.Entries, now.Entries)) > 0 {
 			return nil, errChanged
 		}
-		return now.Replace(slices.Concat(swept.Gone, swept.Stale), swept.Fresh), nil
+		now = now.Replace(slices.Concat(swept.Gone, swept.Stale), swept.Fresh)
+		for _, r := range s.Renamed {
+			now = now.RenameTool(r.Was, r.Now)
+		}
+		return now, nil
 	})
 }
 

@@ -17,7 +17,8 @@ func (p *program) sweep() *cobra.Command {
 		Use:   "sweep",
 		Short: "Drop what is gone from the list, and refresh where the rest stands",
 		Long: `Drop the entries whose findings are gone: the reports cover their tool and file and no longer have them, or the file
-is no more. Of all others, note anew where they stand, so that they are recognised later on. Nothing is added, and no
+is no more. Of all others, note anew where they stand, so that they are recognised later on, and what their tool is
+called where it has another name now. Nothing is added, and no
 measure grows: the list only shrinks.
 
 With --check, nothing is written, and the exit code is 1 where a sweep would change the list.`,
@@ -41,6 +42,9 @@ func (p *program) runSweep(ctx context.Context, evidence evidenceFlags, check bo
 	}
 	for _, e := range swept.Gone {
 		fmt.Fprintf(p.out, "gone     %s\n", render.Entry(e))
+	}
+	for _, r := range s.Renamed {
+		fmt.Fprintf(p.out, "renamed  %s is called %s now\n", render.Safe(r.Was), render.Safe(r.Now))
 	}
 	verb := "dropped"
 	if check {

@@ -254,6 +254,9 @@ func (c *collector) collect(checked func() (*houseReport, error), texts func() (
 		} else {
 			all.Findings = append(all.Findings, findings...)
 		}
+		if r.report == nil {
+			r.state.Covers = r.coverUnread()
+		}
 		all.Evidence = append(all.Evidence, r.state)
 	}
 	for path, why := range c.miscut {

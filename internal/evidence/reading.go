@@ -38,7 +38,7 @@ type reading struct {
 }
 
 func newReading(from origin) *reading {
-	return &reading{from: from, state: judge.Evidence{Name: from.name, Format: from.format, State: judge.Read, Optional: !from.needed}}
+	return &reading{from: from, state: judge.Evidence{Name: from.name, Format: from.format, State: judge.Read, Optional: !from.needed, Pinned: from.terms.Tool != ""}}
 }
 
 // fail makes the report no evidence, for the first reason that is found.
@@ -48,9 +48,21 @@ func (r *reading) fail(state judge.State, problem string) {
 	}
 }
 
+// coverUnread names the tool of a report that couldn't be read, as far as that is known without it.
+func (r *reading) coverUnread() []baseline.Cover {
+	tool := r.from.terms.Tool
+	if tool == "" && r.from.format != policy.SARIF {
+		tool = r.from.format
+	}
+	if tool == "" {
+		return nil
+	}
+	return []baseline.Cover{{Tool: tool, Paths: []string{baseline.Everywhere}}}
+}
+
 // toolName is what a tool is called that doesn't name itself.
 func (r *reading) toolName() string {
-	return cmp.Or(r.from.terms.Tool, r.from.terms.Name, r.report.Format)
+	return cmp.Or(r.from.terms.Tool, r.report.Format)
 }
 
 // read reads all reports, in the order of their origins. Linters are started at once, before any file is read.

@@ -31,6 +31,7 @@ func (f *File) Idle(files []string, seen []finding.Finding) Problems {
 	if len(seen) > 0 {
 		i.rules(seen)
 	}
+	i.tools()
 	i.limits()
 	return i.problems.sorted()
 }
@@ -72,6 +73,20 @@ func (p *idle) paths(files []string) {
 			if l := &d.Limits[i]; idlePath(&l.Selector) {
 				p.note(p.Doors[n].Limits[i].At, "limit %q of door %s: no file is in %s", l.Name, d.Name, strings.Join(l.Paths, ", "))
 			}
+		}
+	}
+}
+
+// tools notes reports whose findings nobody tells apart: they are of tools without a name.
+func (p *idle) tools() {
+	first := map[string]string{} // a report of each format in which tools don't name themselves
+	for _, r := range p.Reports {
+		switch as := r.Value.As; {
+		case r.Value.Tool != "" || as == "" || as == policy.SARIF:
+		case first[as] != "":
+			p.note(r.At, "the reports %s and %s are both of a tool called %s; tool: in each tells them apart", first[as], r.Value.Name, as)
+		default:
+			first[as] = r.Value.Name
 		}
 	}
 }

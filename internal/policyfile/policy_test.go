@@ -232,6 +232,7 @@ paths: {skip: [gone/**, core/old*], sets: {tests: "**/*_test.go"}}
 teams: {fares: {path: fares/**}, core: {path: core/**}}
 severities: [{path: [nowhere/**], rule: [late-*, unused], is: note}, {path: [nowhere/**, core/**], rule: idle, is: note}]
 groups: {idle: [unused, -Wunused*]}
+reports: {gauge: {file: a.txt, as: diagnostics}, berth: {file: b.txt, as: diagnostics}, quay: {file: c.txt, as: diagnostics, tool: quay}, any: {file: d.txt}}
 doors:
   d:
     limits:
@@ -251,8 +252,9 @@ policy.yaml:3:9: team fares answers for no file
 policy.yaml:4:14: no file is in nowhere/**
 policy.yaml:4:14: no report here has shown a rule that "late-*" takes
 policy.yaml:5:10: no report here has shown a rule that "-Wunused*" takes
-policy.yaml:10:9: limit "one" of door d never decides, since "all" counts all of that and bears no more
-policy.yaml:13:9: limit "same" of door d never decides, since "sound" counts all of that and bears no more`
+policy.yaml:6:50: the reports gauge and berth are both of a tool called diagnostics; tool: in each tells them apart
+policy.yaml:11:9: limit "one" of door d never decides, since "all" counts all of that and bears no more
+policy.yaml:14:9: limit "same" of door d never decides, since "sound" counts all of that and bears no more`
 	if got := p.Idle([]string{"core/tide.c", "core/old.c"}, []finding.Finding{{Rule: "unused"}, {Rule: "other"}}); got.Error() != want {
 		t.Errorf("got\n%s\nwant\n%s", got, want)
 	}

@@ -5,6 +5,7 @@ package baseline
 import (
 	"crypto/sha256"
 	"encoding/hex"
+	"slices"
 	"strings"
 
 	"github.com/bmatcuk/doublestar/v4"
@@ -87,6 +88,11 @@ func (e Entry) Expired(today string) bool { return e.Until != "" && e.Until < to
 func Hash(s string) string {
 	sum := sha256.Sum256([]byte(s))
 	return hex.EncodeToString(sum[:6])
+}
+
+// KnowsTool reports whether a take covered a tool, on whatever paths.
+func (b *Baseline) KnowsTool(tool string) bool {
+	return slices.ContainsFunc(b.Covers, func(c Cover) bool { return c.Tool == tool })
 }
 
 // CoversFinding reports whether a take covered the finding's tool and path. A finding without a file is covered

@@ -47,6 +47,22 @@ func (b *Baseline) WithoutTool(tool string) *Baseline {
 	}
 }
 
+// RenameTool gives a list in which a tool is called otherwise.
+func (b *Baseline) RenameTool(was, now string) *Baseline {
+	named := &Baseline{Covers: slices.Clone(b.Covers), Entries: slices.Clone(b.Entries)}
+	for i := range named.Covers {
+		if named.Covers[i].Tool == was {
+			named.Covers[i].Tool = now
+		}
+	}
+	for i := range named.Entries {
+		if named.Entries[i].Tool == was {
+			named.Entries[i].Tool = now
+		}
+	}
+	return named
+}
+
 // Refresh describes an accepted finding as it stands now, for the same reasons as before. What it measured stays as it
 // was accepted, unless it has become less bad: less says that less of it is worse.
 func (e Entry) Refresh(f finding.Finding, measure string, less bool) Entry {

@@ -67,7 +67,7 @@ func (j *judgement) recogniseAdded(view recognise.View) (left []addition) {
 		}
 	}
 	view.Change = nil // the entries are of the judged state
-	for f, e := range recognise.Recognise(findings, entries, view).EntryOf {
+	for f, e := range recognise.Recognise(findings, j.today(entries), view).EntryOf {
 		if e != recognise.None {
 			left[e].finding = index[f]
 		}
@@ -113,7 +113,7 @@ func (j *judgement) accept(findings []Finding) (made acceptances, honoured map[i
 			a.Problem = fmt.Sprintf("it has no %q, which this door asks for", rules.Lacks(added.Entry))
 		case f == nil:
 			a.Problem = "it accepts nothing: there is no such finding"
-			if j.coveredNow(added.Entry.Tool, added.Entry.Path) {
+			if j.coveredNow(j.toolOf(added.Entry.Tool), added.Entry.Path) {
 				result.Held = false
 				result.Found++
 			}

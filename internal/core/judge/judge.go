@@ -65,6 +65,7 @@ type Evidence struct {
 	Files    int              // how many the tool was asked about, where it was given them
 	Optional bool             // the door doesn't need it
 	Before   bool             // it is of the state before the change
+	Pinned   bool             // the policy says of which tool it is
 	Along    bool             // our own checks where the door doesn't need them: judged along, and no evidence by themselves
 	Covers   []baseline.Cover // the tools it speaks for and the files they looked at
 }
@@ -211,6 +212,7 @@ type Verdict struct {
 	Gone     []baseline.Entry
 	Notices  []string
 
+	Renamed     []Renamed    // tools that the baseline knows by another name
 	Waivers     []WaiverUse  // those that set something aside
 	Acceptances []Acceptance // what the change makes of the baseline
 
@@ -229,6 +231,7 @@ func Judge(in Input) Verdict {
 	acceptances, honoured := j.accept(v.Findings)
 	lineRule := j.stand(v.Findings, honoured)
 	v.Acceptances, v.Limits = acceptances.all, acceptances.limits
+	v.Renamed = j.renamed
 	v.Gone = j.gone()
 	v.addWaivers(j)
 	if !in.KeepApart {
@@ -242,7 +245,7 @@ func Judge(in Input) Verdict {
 	}
 	v.Limits = append(holdLimits(j, &v), v.Limits...)
 	v.Enforced, v.Outcome = decide(in.Door, v)
-	v.Notices = slices.Concat(v.Notices, j.known.Distrusted, remarks(in, v, lineRule))
+	v.Notices = slices.Concat(v.Notices, j.known.Distrusted, remarks(in, v, lineRule), j.remarksOnTools())
 	return v
 }
 

@@ -153,7 +153,7 @@ func TestGone(t *testing.T) {
 	}
 	accepted := &baseline.Baseline{Entries: []baseline.Entry{entry("core/tide.c"), entry("fares/a.go"), entry("lost.c")}}
 	partly := Evidence{State: Read, Covers: []baseline.Cover{{Tool: "gcc", Paths: []string{"core/**"}}}}
-	failed := Evidence{State: Failed, Covers: readIt.Covers}
+	failed := Evidence{State: Failed, Covers: []baseline.Cover{{Tool: "gcc", Paths: []string{"fares/**"}}}}
 	p, door := doorOf(t, "enforce", noError)
 	v := Judge(Input{Change: &change.Change{}, Baseline: accepted, Evidence: []Evidence{partly, failed}, Policy: p, Door: door,
 		Texts: Texts{Missing: func(path string) bool { return path == "lost.c" }}})

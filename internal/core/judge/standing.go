@@ -1,6 +1,7 @@
 package judge
 
 import (
+	"cmp"
 	"slices"
 
 	"zincdoor/internal/core/baseline"
@@ -15,6 +16,9 @@ import (
 // judgement is an input with what was recognised in it. Nothing of it is written to once recogniseAll has made it.
 type judgement struct {
 	Input
+	renamed   []Renamed          // tools that the baseline knows by another name
+	toolNow   map[string]string  // how they are called now, by that name
+	cover     *baseline.Baseline // no entries, but what the baseline covers, by today's names
 	known     recognise.Matches  // of the findings and the baseline's entries
 	base      []baseline.Entry   // what was found before the change, as entries
 	onBase    recognise.Matches  // of the findings and base
@@ -36,15 +40,43 @@ func recogniseAll(in Input) *judgement {
 		in.Whole = in.Change
 	}
 	j := &judgement{Input: in, baseCover: &baseline.Baseline{Covers: in.BaseCovers}, own: in.Change.Within(policy.Folder)}
+	j.nameTools()
 	j.matchWaivers()
 	for _, f := range in.BaseFindings {
 		j.base = append(j.base, in.Policy.EntryFor(f, in.Policy.Levels[f.Level]))
 	}
 	view := recognise.View{Change: in.Whole, Aliases: in.Policy.Aliases, OldText: in.Texts.Old, NewText: in.Texts.New, Missing: in.Texts.Missing}
-	j.known = recognise.Recognise(j.Findings, in.Baseline.Entries, view)
+	j.known = recognise.Recognise(j.Findings, j.today(in.Baseline.Entries), view)
 	j.added = j.recogniseAdded(view)
 	j.onBase = recognise.Recognise(j.Findings, j.base, view)
 	return j
+}
+
+// nameTools finds out which tools of the baseline are called otherwise now.
+func (j *judgement) nameTools() {
+	j.renamed, j.toolNow = j.renamedTools(), map[string]string{}
+	for _, r := range j.renamed {
+		j.toolNow[r.Was] = r.Now
+	}
+	j.cover = &baseline.Baseline{Covers: slices.Clone(j.Baseline.Covers)}
+	for i := range j.cover.Covers {
+		j.cover.Covers[i].Tool = j.toolOf(j.cover.Covers[i].Tool)
+	}
+}
+
+// toolOf is how a tool of the baseline is called now.
+func (j *judgement) toolOf(tool string) string { return cmp.Or(j.toolNow[tool], tool) }
+
+// today gives entries with the names that their tools have now.
+func (j *judgement) today(entries []baseline.Entry) []baseline.Entry {
+	if len(j.toolNow) == 0 {
+		return entries
+	}
+	entries = slices.Clone(entries)
+	for i := range entries {
+		entries[i].Tool = j.toolOf(entries[i].Tool)
+	}
+	return entries
 }
 
 // grade gives every finding its name, place, team and severity.
@@ -151,7 +183,7 @@ func (j *judgement) baseOf(i int) *baseline.Entry {
 // compared reports whether there is something to compare a finding with: its tool is covered by the baseline, or by the
 // reports of the state before the change.
 func (j *judgement) compared(f finding.Finding) bool {
-	return j.Baseline.CoversFinding(f.Tool, f.Path) || j.baseCover.CoversFinding(f.Tool, f.Path)
+	return j.cover.CoversFinding(f.Tool, f.Path) || j.baseCover.CoversFinding(f.Tool, f.Path)
 }
 
 // onlyByLines reports whether nothing but the change's lines tells if an unrecognised finding is new.
@@ -220,19 +252,22 @@ func (j *judgement) goneOf(entries []baseline.Entry, matches recognise.Matches, 
 		if now, ok := renames[path]; ok {
 			path = now
 		}
-		if !found[i] && (j.coveredNow(e.Tool, path) || matches.Fileless[i]) {
+		if !found[i] && (j.coveredNow(j.toolOf(e.Tool), path) || matches.Fileless[i]) {
 			gone = append(gone, e)
 		}
 	}
 	return gone
 }
 
-// coveredNow reports whether sound evidence looked at a file with a tool.
+// coveredNow reports whether sound evidence looked at a file with a tool, and all that tells of the tool there is sound.
 func (in Input) coveredNow(tool, path string) bool {
+	covered := false
 	for _, evidence := range in.Evidence {
-		if evidence.Sound() && (&baseline.Baseline{Covers: evidence.Covers}).CoversFinding(tool, path) {
-			return true
+		if !evidence.Before && (&baseline.Baseline{Covers: evidence.Covers}).CoversFinding(tool, path) {
+			if covered = evidence.Sound(); !covered {
+				return false
+			}
 		}
 	}
-	return false
+	return covered
 }

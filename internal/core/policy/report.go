@@ -21,7 +21,7 @@ type Report struct {
 	Name     string
 	Files    []string       // paths from the repository's root, joined where there are several
 	As       string         // one of Formats or a recipe, "" to find out
-	Tool     string         // what the tool is called; "" for what it calls itself, or the report's name
+	Tool     string         // what the tool is called; "" for what it calls itself, or the format's name
 	Version  Versions       // the versions of the tool that it may come from
 	Ask      []string       // the command whose output tells the version, where the report doesn't; empty for none
 	Fix      []string       // the command that fixes by itself the files it is given; empty for none

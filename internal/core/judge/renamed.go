@@ -1,0 +1,127 @@
+package judge
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+
+	"zincdoor/internal/core/baseline"
+	"zincdoor/internal/core/finding"
+	"zincdoor/internal/core/house"
+)
+
+// Renamed is a tool that the baseline knows by another name.
+type Renamed struct {
+	Was, Now string
+	Same     int // how many of its findings the baseline has under that name
+	Findings int // how many it has
+}
+
+// wording is what stays of a finding when its tool is called otherwise.
+type wording struct{ path, rule, message string }
+
+// renamedTools finds the tools that the baseline covers by another name: it covers one that no report is of, and has under
+// that name at least half of what is found by one that it doesn't cover.
+func (in Input) renamedTools() (all []Renamed) {
+	now := map[string]map[wording]int{} // what is found by tools that the baseline doesn't cover
+	for _, f := range in.Findings {
+		if in.Baseline.KnowsTool(f.Tool) {
+			continue
+		}
+		if now[f.Tool] == nil {
+			now[f.Tool] = map[wording]int{}
+		}
+		now[f.Tool][wording{f.Path, f.Rule, f.Message}]++
+	}
+	lost := in.coveredWithoutReport()
+	if len(now) == 0 || len(lost) == 0 {
+		return nil
+	}
+	renames := in.Whole.Renames()
+	was := map[string]map[wording]int{}
+	for _, tool := range lost {
+		was[tool] = map[wording]int{}
+	}
+	for _, e := range in.Baseline.Entries {
+		if was[e.Tool] == nil {
+			continue
+		}
+		path := e.Path
+		if to, renamed := renames[path]; renamed {
+			path = to
+		}
+		was[e.Tool][wording{path, e.Rule, e.Message}]++
+	}
+	taken := map[string]bool{}
+	for _, tool := range slices.Sorted(maps.Keys(now)) {
+		best := Renamed{Now: tool}
+		for _, n := range now[tool] {
+			best.Findings += n
+		}
+		for _, old := range lost {
+			same := 0
+			for w, n := range now[tool] {
+				same += min(n, was[old][w])
+			}
+			if same > best.Same && !taken[old] {
+				best.Was, best.Same = old, same
+			}
+		}
+		if best.Same*2 >= best.Findings {
+			taken[best.Was] = true
+			all = append(all, best)
+		}
+	}
+	return all
+}
+
+// coveredWithoutReport lists the tools that the baseline covers and no report is of, sorted; none where a report can't be read,
+// which may be of any.
+func (in Input) coveredWithoutReport() (tools []string) {
+	if slices.ContainsFunc(in.Evidence, func(e Evidence) bool { return len(e.Covers) == 0 && !e.Sound() }) {
+		return nil
+	}
+	for _, c := range in.Baseline.Covers {
+		here := slices.ContainsFunc(in.Evidence, func(e Evidence) bool {
+			return slices.ContainsFunc(e.Covers, func(o baseline.Cover) bool { return o.Tool == c.Tool })
+		}) || slices.ContainsFunc(in.Findings, func(f finding.Finding) bool { return f.Tool == c.Tool })
+		if !here {
+			tools = append(tools, c.Tool)
+		}
+	}
+	slices.Sort(tools)
+	return slices.Compact(tools)
+}
+
+// remarksOnTools tells of tools that the baseline knows by another name, and of reports that may be of another tool than it
+// knows.
+func (j *judgement) remarksOnTools() (notices []string) {
+	known := map[string]bool{}
+	for _, r := range j.renamed {
+		known[r.Was], known[r.Now] = true, true
+		notices = append(notices, fmt.Sprintf(
+			"%s is taken for %s, as the baseline calls it: it has %d of its %s under that name; zincdoor baseline sweep writes the new one, tool: %s in the report's part of the policy keeps the old one",
+			r.Now, r.Was, r.Same, finding.Count(r.Findings), r.Was))
+	}
+	var lost []string
+	for _, tool := range j.coveredWithoutReport() {
+		if !known[tool] {
+			lost = append(lost, tool)
+		}
+	}
+	if len(lost) == 0 {
+		return notices
+	}
+	for _, e := range j.Evidence {
+		for _, c := range e.Covers {
+			if e.Pinned || c.Tool == house.Tool || known[c.Tool] || j.Baseline.KnowsTool(c.Tool) {
+				continue
+			}
+			known[c.Tool] = true
+			notices = append(notices, fmt.Sprintf(
+				"%s is of %s, which the baseline doesn't cover; it covers %s, of which there is no report: where that is another name of the tool, tool: in the report's part of the policy keeps one",
+				e.Name, c.Tool, lost[0]))
+		}
+	}
+	return notices
+}
