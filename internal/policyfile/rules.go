@@ -69,8 +69,8 @@ func (r *reader) same(n *yaml.Node) {
 	r.policy.Same = nil
 	for _, item := range list {
 		set := r.globs(item, "same")
-		if len(set) < 2 {
-			r.complain(item, "a set of same rules has two or more of them")
+		if len(set) == 0 {
+			r.complain(item, "a set of same rules has one or more of them")
 		}
 		r.policy.Same = append(r.policy.Same, set)
 	}

@@ -10,7 +10,8 @@ import (
 )
 
 // join makes the findings of several tools that speak of one fault one finding. What is ignored or waived takes its source
-// out; of those left the finding has the worst severity, answers to what selects any of them, and is accepted when any is.
+// out; of those left the finding has the worst severity, answers to what selects any of them, and is accepted when one is and all
+// others are or are of tools that the baseline doesn't cover.
 func (v *Verdict) join(j *judgement) {
 	groups := finding.Faults(len(v.Findings), func(i int) *finding.Finding { return v.Findings[i].Finding }, j.sameSet)
 	if len(groups) == 0 {
@@ -27,7 +28,7 @@ func (v *Verdict) join(j *judgement) {
 				into[i] = group[0]
 			}
 		}
-		v.Findings[group[0]] = joined(j.Policy.Ladder, sources)
+		v.Findings[group[0]] = j.joined(sources)
 	}
 	places := make([]int, len(v.Findings)) // where each finding is now
 	left := 0
@@ -61,7 +62,7 @@ func (v *Verdict) join(j *judgement) {
 }
 
 // joined is the finding that several sources are.
-func joined(ladder policy.Ladder, sources []Finding) Finding {
+func (j *judgement) joined(sources []Finding) Finding {
 	left := slices.DeleteFunc(slices.Clone(sources), func(f Finding) bool { return f.Severity == policy.Ignored || f.Standing == Waived })
 	if len(left) == 0 {
 		left = slices.DeleteFunc(slices.Clone(sources), func(f Finding) bool { return f.Severity == policy.Ignored })
@@ -71,7 +72,7 @@ func joined(ladder policy.Ladder, sources []Finding) Finding {
 	}
 	first := 0
 	for i, f := range left {
-		if f.Severity != left[first].Severity && ladder.Worse(f.Severity, left[first].Severity) {
+		if f.Severity != left[first].Severity && j.Policy.Ladder.Worse(f.Severity, left[first].Severity) {
 			first = i
 		}
 	}
@@ -85,12 +86,7 @@ func joined(ladder policy.Ladder, sources []Finding) Finding {
 	}
 	slices.Sort(one.Sources)
 	one.Sources = slices.Compact(one.Sources)
-	for _, standing := range []Standing{Worsened, Accepted, Expired, Existing} {
-		if i := slices.IndexFunc(left, func(f Finding) bool { return f.Standing == standing }); i >= 0 {
-			one.Status = left[i].Status
-			break
-		}
-	}
+	one.Status = j.joinedStatus(left, one.Status)
 	for _, f := range left {
 		if placeRank(f) < placeRank(one) {
 			one.Place = f.Place
@@ -99,16 +95,31 @@ func joined(ladder policy.Ladder, sources []Finding) Finding {
 	return one
 }
 
+// joinedStatus is the status of a fault of several sources, own being that of the worst of them.
+func (j *judgement) joinedStatus(sources []Finding, own Status) Status {
+	order := []Standing{Worsened, Expired, Accepted, Existing}
+	accepted := slices.ContainsFunc(sources, func(f Finding) bool { return f.Standing == Accepted })
+	if accepted && slices.ContainsFunc(sources, func(f Finding) bool { return f.Standing == New && j.cover.CoversFinding(f.Tool, f.Path) }) {
+		order = []Standing{Worsened, Expired, New}
+	}
+	for _, standing := range order {
+		if i := slices.IndexFunc(sources, func(f Finding) bool { return f.Standing == standing }); i >= 0 {
+			return sources[i].Status
+		}
+	}
+	return own
+}
+
 // placeRank orders places, the nearest to the change first.
 func placeRank(f Finding) int {
 	return slices.Index([]change.Place{change.OnTouched, change.InFile, change.Elsewhere}, f.Place)
 }
 
-// sameSet is the number of the policy's set of same rules that a finding's is in, -1 where it is in none. What is said of
+// sameSet names what the policy declares a finding's rule to be the same as, "" where that is nothing. What is said of
 // waivers is never a tool's fault.
-func (in Input) sameSet(f *finding.Finding) int {
+func (in Input) sameSet(f *finding.Finding) string {
 	if f.Tool == waiver.Tool {
-		return -1
+		return ""
 	}
 	return in.Policy.SameSet(f.Rule)
 }

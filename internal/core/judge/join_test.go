@@ -15,10 +15,14 @@ import (
 
 // TestSeveralTools: what several tools say of one fault is one finding, which each of them stands for.
 func TestSeveralTools(t *testing.T) {
-	const head = "zincdoor: 1\nsame: [[shadowed, \"-Wshadow\"]]\nseverities: [{rule: hidden, is: ignored}, {rule: grave, is: error}]\n"
+	const head = "zincdoor: 1\nsame: [[shadowed, \"-Wshadow\"], [deep-*]]\nseverities: [{rule: hidden, is: ignored}, {rule: grave, is: error}]\n"
 	said := func(tool, rule, message string) finding.Finding {
 		f := at(4, finding.Warning)
 		f.Tool, f.Rule, f.Message, f.Sources = tool, rule, message, []string{tool + ".txt"}
+		return f
+	}
+	columns := func(f finding.Finding, from, to int) finding.Finding {
+		f.Region.Column, f.Region.EndColumn = from, to
 		return f
 	}
 	gcc := said("gcc", "-Wunused", "unused variable 'depth'")
@@ -37,7 +41,17 @@ func TestSeveralTools(t *testing.T) {
 		{"declared the same", []finding.Finding{said("gcc", "-Wshadow", "x"), said("board", "shadowed", "y")}, nil, "", "count: new", "gcc -Wshadow warning new +board; 1"},
 		{"two of one tool", []finding.Finding{said("gcc", "-Wshadow", "x"), said("gcc", "shadowed", "x")}, nil, "", "count: new", "gcc -Wshadow warning new; gcc shadowed warning new; 2"},
 		{"two and one", []finding.Finding{said("gcc", "a", "x"), said("gcc", "b", "x"), said("clang", "c", "x")}, nil, "", "count: new", "gcc a warning new +clang; gcc b warning new; 2"},
-		{"accepted by one", []finding.Finding{gcc, clang}, []finding.Finding{gcc}, "", "count: new", "gcc -Wunused warning accepted +clang; 0"},
+		{"accepted by one, the other covered", []finding.Finding{gcc, clang}, []finding.Finding{gcc}, "", "count: new", "gcc -Wunused warning new +clang; 1"},
+		{"accepted by one, the other not covered", []finding.Finding{gcc, said("quay", "7", "Unused variable: `depth`")}, []finding.Finding{gcc}, "", "count: new", "gcc -Wunused warning accepted +quay; 0"},
+		{"accepted by both", []finding.Finding{gcc, clang}, []finding.Finding{gcc, clang}, "", "count: new", "gcc -Wunused warning accepted +clang; 0"},
+		{"one rule, the same name quoted", []finding.Finding{said("gcc", "-Wx", "no use of 'depth' here"), said("clang", "-Wx", "`depth` isn't read")}, nil, "", "count: new", "clang -Wx warning new +gcc; 1"},
+		{"one rule, other names", []finding.Finding{said("gcc", "-Wx", "no use of 'depth' here"), said("clang", "-Wx", "`height` isn't read")}, nil, "", "count: new", "clang -Wx warning new; gcc -Wx warning new; 2"},
+		{"one rule, overlapping columns", []finding.Finding{columns(said("gcc", "-Wx", "a"), 5, 9), columns(said("clang", "-Wx", "b"), 8, 0)}, nil, "", "count: new", "gcc -Wx warning new +clang; 1"},
+		{"one rule, columns apart", []finding.Finding{columns(said("gcc", "-Wx", "a"), 5, 8), columns(said("clang", "-Wx", "b"), 8, 0)}, nil, "", "count: new", "gcc -Wx warning new; clang -Wx warning new; 2"},
+		{"no rule, overlapping columns", []finding.Finding{columns(said("gcc", "", "a"), 5, 9), columns(said("clang", "", "b"), 5, 9)}, nil, "", "count: new", "clang  warning new; gcc  warning new; 2"},
+		{"one rule of three tools, pairs one to one", []finding.Finding{said("board", "-Wx", "'a'"), said("gcc", "-Wx", "x 'a'"), said("gcc", "-Wx", "y 'a'"), said("clang", "-Wx", "z 'a'")}, nil, "", "count: new", "board -Wx warning new +clang +gcc; gcc -Wx warning new; 2"},
+		{"one name declared the same", []finding.Finding{said("gcc", "deep-a", "x"), said("board", "deep-a", "y")}, nil, "", "count: new", "board deep-a warning new +gcc; 1"},
+		{"one glob declared the same, other names", []finding.Finding{said("gcc", "deep-a", "x"), said("board", "deep-b", "y")}, nil, "", "count: new", "gcc deep-a warning new; board deep-b warning new; 2"},
 		{"the worst rung", []finding.Finding{gcc, said("board", "grave", "unused variable depth")}, nil, "", "count: new, severity: error", "board grave error new +gcc; 1"},
 		{"any selector", []finding.Finding{gcc, said("board", "grave", "unused variable depth")}, nil, "", "count: new, tool: gcc, severity: error", "board grave error new +gcc; 1"},
 		{"ignored takes a source out", []finding.Finding{gcc, said("board", "hidden", "unused variable depth")}, nil, "", "count: new, rule: hidden", "gcc -Wunused warning new; 0"},

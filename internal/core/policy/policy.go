@@ -4,6 +4,7 @@ package policy
 
 import (
 	_ "embed"
+	"fmt"
 	"maps"
 	"regexp"
 	"slices"
@@ -67,9 +68,17 @@ func (p *Policy) NotesOn(rule string) (all []string) {
 	return all
 }
 
-// SameSet is the number of the first set of same rules that a rule is in, -1 where it is in none.
-func (p *Policy) SameSet(rule string) int {
-	return slices.IndexFunc(p.Same, func(set []string) bool { return matchesAny(set, rule, MatchRule) })
+// SameSet names what the policy declares a rule to be the same as: the first set that it is in, or, where that is a single
+// name, every rule just as that. It is "" where that is nothing.
+func (p *Policy) SameSet(rule string) string {
+	i := slices.IndexFunc(p.Same, func(set []string) bool { return matchesAny(set, rule, MatchRule) })
+	switch {
+	case i < 0:
+		return ""
+	case len(p.Same[i]) == 1:
+		return fmt.Sprint(i, ":", rule)
+	}
+	return fmt.Sprint(i)
 }
 
 // EntryFor describes a finding of the given rung as an entry of the baseline, with its measure.
