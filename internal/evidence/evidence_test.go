@@ -100,6 +100,46 @@ func TestCollect(t *testing.T) {
 	}
 }
 
+// TestBuildLogs: a build's log covers what was compiled in it, and is no evidence for a changed file of that kind that wasn't.
+func TestBuildLogs(t *testing.T) {
+	r := tideboard(t)
+	r.Write(".gitignore", "r.txt\n")
+	r.Write("core/low.c", "int l;\n")
+	r.Write("core/tide.h", "int t;\n")
+	r.Write("fares/low.c", "int l;\n")
+	r.Commit("three")
+	r.Write("core/tide.c", "int a;\nint new;\n")
+	r.Write("core/tide.h", "int new;\n")
+	r.Write("core/low.c", "int new;\n")
+	r.Commit("four")
+	change := target.Name{Kind: policy.Range, From: "HEAD~1", To: "HEAD"}
+	in := func(folder, text string) string {
+		return "make[1]: Entering directory '" + folder + "'\n" + text + "make[1]: Leaving directory '" + folder + "'\n"
+	}
+	for _, c := range []struct{ name, text, policy, want, covers string }{
+		{"all of it", "gcc -c core/tide.c core/low.c\n" + warn("core/tide.h", 1), "", "read, core/tide.h:1 touched", "core/low.c core/tide.c core/tide.h"},
+		{"a part of it", "gcc -c core/tide.c\n" + warn("core/tide.c", 1), "", "failed, core/tide.c:1 file", ""},
+		{"a part of it, found in the rest", "gcc -c core/tide.c\n" + warn("core/low.c", 1), "", "read, core/low.c:1 touched", ""},
+		{"a part, and the policy says that there is no more", "gcc -c core/tide.c\n" + warn("core/tide.c", 1), "covers: core/t*", "read, core/tide.c:1 file", "core/tide.c"},
+		{"objects of all", "  CC    core/tide.o\n  CC    core/low.o\n" + warn("core/tide.c", 1), "", "read, core/tide.c:1 file", "core/low.c core/tide.c fares/low.c"},
+		{"objects of a part", "  CC    core/tide.o\n" + warn("core/tide.c", 1), "", "failed, core/tide.c:1 file", ""},
+		{"nobody knows what", "gcc -c core/*.c\n" + warn("core/tide.c", 1), "", "read, core/tide.c:1 file", "**"},
+		{"in a folder of this machine", in(r.Dir+"/core", "gcc -c tide.c low.c\n"+warn("tide.c", 1)), "", "read, core/tide.c:1 file", "core/low.c core/tide.c"},
+		{"in a folder of a container", in("/usr/src/app/core", "gcc -c tide.c low.c\n"+warn("low.c", 1)), "", "read, core/low.c:1 touched", "core/low.c core/tide.c"},
+		{"in another folder that has such a file too", in("/usr/src/app/fares", "gcc -c low.c ../core/tide.c ../core/low.c\n"+warn("low.c", 1)), "", "read, fares/low.c:1 elsewhere", "core/low.c core/tide.c fares/low.c"},
+		{"where no command of it fits the folder", in("/usr/src/app/nowhere", "gcc -c core/tide.c core/low.c\n"+warn("core/low.c", 1)), "", "read, core/low.c:1 touched", ""},
+		{"in two folders at once", "make[1]: Entering directory '" + r.Dir + "/fares'\n" + in(r.Dir+"/core", warn("low.c", 1)) + "make[1]: Leaving directory '" + r.Dir + "/fares'\n", "", "foreign", ""},
+		{"a log without its end", strings.Split(in("/srv/core", "gcc -c tide.c low.c\n"), "make[1]: L")[0] + warn("tide.c", 1), "", "failed, core/tide.c:1 file", ""},
+	} {
+		r.Write("r.txt", c.text)
+		got, all := collect(t, r, change, "reports: {build: {as: diagnostics, file: r.txt"+strings.TrimSuffix(", "+c.policy, ", ")+"}}\n", Given{Files: []File{}})
+		covers := strings.Join(all.Evidence[0].Covers[0].Paths, " ")
+		if got != "build "+c.want || c.covers != "" && covers != c.covers {
+			t.Errorf("%s: %s, want %s; covers %s, want %s; %+v", c.name, got, c.want, covers, c.covers, all.Evidence)
+		}
+	}
+}
+
 // TestOtherBreaks: where tools may number a file's lines otherwise than git, all of it counts as touched, unless the report shows
 // which line it means.
 func TestOtherBreaks(t *testing.T) {

@@ -97,6 +97,11 @@ func (c *collector) place(r *reading) error {
 			}
 		}
 	}
+	for _, source := range r.report.Compiled.Sources {
+		if finder.find(source).Inside {
+			inside++
+		}
+	}
 	if named != "" && inside == 0 {
 		r.fail(judge.Foreign, fmt.Sprintf("none of the files it names is in the repository (for example %s); %s", named, findItAdvice))
 	}
@@ -104,8 +109,59 @@ func (c *collector) place(r *reading) error {
 		r.fail(judge.Foreign, finder.unsure)
 	}
 	r.nameTools()
-	r.state.Covers = c.coverOf(r, finder.find)
+	seen, err := c.seenIn(r, finder.find)
+	if err == nil {
+		r.state.Covers = c.coverOf(r, finder.find, seen)
+		err = c.checkCompiled(r, seen)
+	}
+	finder.keep(err)
 	return finder.err
+}
+
+// checkCompiled takes the log of a build for no evidence that compiled files, and not one that was changed: an earlier build did,
+// and what was found there isn't in this log.
+func (c *collector) checkCompiled(r *reading, seen map[string]bool) error {
+	if seen == nil {
+		return nil
+	}
+	files, err := c.Target.Files()
+	for _, f := range files {
+		covered := len(r.from.terms.Covers) == 0 || policy.MatchPath(r.from.terms.Covers, f.Path)
+		if f.Status != change.Deleted && covered && r.report.Compiled.IsKind(f.Path) && !seen[f.Path] {
+			r.fail(judge.Failed, fmt.Sprintf("the build whose log it is didn't compile the changed %s; have all of it compiled anew, or, where it never compiles that file, say by covers: in the report's part of the policy which files it does", f.Path))
+			return nil
+		}
+	}
+	return err
+}
+
+// seenIn are the files that the log of a build tells something of, or shows to have been compiled; nil where it doesn't show
+// what was.
+func (c *collector) seenIn(r *reading, find func(string) report.Found) (map[string]bool, error) {
+	made := &r.report.Compiled
+	if r.from.runs || !made.Shown() || made.Vague {
+		return nil, nil
+	}
+	seen := map[string]bool{}
+	for _, source := range made.Sources {
+		seen[find(source).Path] = true
+	}
+	for i := range r.report.Findings {
+		if r.placed[i] {
+			seen[r.report.Findings[i].Path] = true
+		}
+	}
+	if len(made.Objects) == 0 {
+		return seen, nil
+	}
+	files, err := r.tree.tree.Paths()
+	isMade := made.Made()
+	for _, file := range files {
+		if isMade(file) {
+			seen[file] = true
+		}
+	}
+	return seen, err
 }
 
 const findItAdvice = "run the linter in this checkout, or say with --report-root where its paths start"
@@ -192,6 +248,9 @@ func (c *collector) finder(r *reading) (*finder, error) {
 			paths[target] = true
 		}
 	}
+	for _, source := range r.report.Compiled.Sources {
+		paths[source] = true
+	}
 	delete(paths, "")
 	var unknown []string
 	for _, p := range slices.Sorted(maps.Keys(paths)) {
@@ -199,10 +258,37 @@ func (c *collector) finder(r *reading) (*finder, error) {
 			unknown = append(unknown, p)
 		}
 	}
-	if len(unknown) == 0 || f.err != nil {
-		return f, f.err
+	if len(unknown) > 0 && f.err == nil {
+		f.keep(f.learn(tree, unknown, len(paths)-len(unknown)))
+		for _, p := range unknown { // a build may have been told to print paths from elsewhere than where it says to work
+			if printed, ok := r.report.Printed[p]; ok && !f.find(p).Inside {
+				if at := f.places.Find(printed, ""); at.Inside {
+					f.known[p] = at
+				}
+			}
+		}
+		f.last = ""
 	}
-	return f, f.learn(tree, unknown, len(paths)-len(unknown))
+	f.checkFolders(r.report)
+	return f, f.err
+}
+
+// checkFolders looks whether paths that a build printed while it worked in several folders are beyond doubt.
+func (f *finder) checkFolders(said *report.Report) {
+	for _, p := range slices.Sorted(maps.Keys(said.Rivals)) {
+		at := f.find(p)
+		for _, rival := range said.Rivals[p] {
+			other := f.places.Find(rival, "")
+			switch {
+			case !other.Inside || other.Path == at.Path:
+			case !at.Inside:
+				f.known[p], at = other, other
+			case (f.changed[at.Path] || f.changed[other.Path]) && f.unsure == "":
+				f.unsure = fmt.Sprintf("make worked in several folders at once, and nobody can tell whether %s is %s or %s; have it keep together what belongs together (make --output-sync)", said.Printed[p], at.Path, other.Path)
+			}
+		}
+	}
+	f.last = ""
 }
 
 // learn finds how unknown paths lead into the tree: by a root that they have in common, or written in another form; stand is
@@ -310,8 +396,8 @@ func (r *reading) nameTools() {
 	}
 }
 
-// coverOf names the evidence's tools, and what they looked at.
-func (c *collector) coverOf(r *reading, find func(string) report.Found) (covers []baseline.Cover) {
+// coverOf names the evidence's tools, and what they looked at: no more than what was seen where the log of a build shows that.
+func (c *collector) coverOf(r *reading, find func(string) report.Found, seen map[string]bool) (covers []baseline.Cover) {
 	for _, tool := range r.report.Tools {
 		paths := []string{baseline.Everywhere}
 		switch run := r.from.terms.Run; {
@@ -329,6 +415,9 @@ func (c *collector) coverOf(r *reading, find func(string) report.Found) (covers 
 				targets[i] = find(target).Path
 			}
 			paths = globsOf(targets)
+		}
+		if seen != nil {
+			paths = globsOf(slices.Collect(maps.Keys(seen)))
 		}
 		covers = append(covers, baseline.Cover{Tool: cmp.Or(tool.Name, r.toolName()), Paths: paths})
 	}

@@ -80,7 +80,7 @@ type diagnostics struct {
 	warnings, errors int            // that were read
 	told             [2]int         // warnings and errors that closing lines speak of
 	idle, idleBelow  string         // the first line that says that nothing was to be done, by all of make or in one folder
-	compiled         bool           // a compiler's command line was read
+	build            build          // what is known of the build whose log it is
 }
 
 func (d *diagnostics) line(number int, raw []byte) {
@@ -126,14 +126,10 @@ func (d *diagnostics) line(number int, raw []byte) {
 // other takes a line that is neither a finding nor counts any.
 func (d *diagnostics) other(here Unread, follows bool) {
 	text := here.Text
-	ofBuild := text[0] >= 'g' && text[0] <= 'n' // as make, gmake, mingw32-make and ninja begin
+	k, parts, isNoise := kindOf(text)
 	switch {
-	case ofBuild && idleForm.MatchString(text):
-		d.idle = cmp.Or(d.idle, fmt.Sprintf("%s: %q", here.At, clip(text)))
-	case ofBuild && idleBelowForm.MatchString(text):
-		d.idleBelow = cmp.Or(d.idleBelow, fmt.Sprintf("%s: %q", here.At, clip(text)))
-	case isNoise(text):
-		d.notes(here)
+	case isNoise:
+		d.notes(here, k, parts)
 	case chainForm.MatchString(text) && !speaksOfStop(text):
 	case follows && text[0] <= ' ' && suspicion(text) == "":
 		d.follows = true // what is drawn or suggested there
@@ -157,13 +153,20 @@ func (d *diagnostics) takeSource(text string) bool {
 }
 
 // notes keeps what a line of a build says of the build.
-func (d *diagnostics) notes(u Unread) {
-	switch {
-	case d.compiled:
-	case compileForm.MatchString(u.Text):
-		d.compiled = true
-	case builtForm.MatchString(u.Text):
-		d.idleBelow = cmp.Or(d.idleBelow, fmt.Sprintf("%s: %q without anything compiled", u.At, clip(u.Text)))
+func (d *diagnostics) notes(u Unread, k kind, parts []string) {
+	switch k {
+	case folders:
+		d.build.enters(parts)
+	case compiles:
+		d.build.compiles(u.Text)
+	case idle:
+		d.idle = cmp.Or(d.idle, fmt.Sprintf("%s: %q", u.At, clip(u.Text)))
+	case idleBelow:
+		d.idleBelow = cmp.Or(d.idleBelow, fmt.Sprintf("%s: %q", u.At, clip(u.Text)))
+	case built:
+		if !d.build.compiled.Shown() {
+			d.idleBelow = cmp.Or(d.idleBelow, fmt.Sprintf("%s: %q without anything compiled", u.At, clip(u.Text)))
+		}
 	}
 }
 
@@ -218,7 +221,8 @@ func (d *diagnostics) end() {
 	if d.held.At != "" {
 		d.unread(d.held)
 	}
-	if !d.compiled {
+	r.Compiled = d.build.compiled
+	if !r.Compiled.Shown() {
 		d.idle = cmp.Or(d.idle, d.idleBelow)
 	}
 	switch {
@@ -229,6 +233,8 @@ func (d *diagnostics) end() {
 		r.Failure = fmt.Sprintf("no line of it is a finding, and %s can't be read: %q; %s", r.Unread[0].At, clip(r.Unread[0].Text), noiseAdvice(r.Unread[0].Text))
 	case d.told[0] > d.warnings || d.told[1] > d.errors:
 		r.Failure = fmt.Sprintf("it counts more than is in it: warnings %d and errors %d, where %d and %d were read; keep all of the compiler's output", d.told[0], d.told[1], d.warnings, d.errors)
+	case d.build.unended() != "":
+		r.Failure = fmt.Sprintf("make doesn't say that it has left %s, so that the end of its log is missing; keep all of it", clip(d.build.unended()))
 	case d.idle != "":
 		r.Failure = fmt.Sprintf("%s, so that not everything was looked at; have all of it compiled anew", d.idle)
 	case r.UnreadCount > 0:
@@ -251,7 +257,7 @@ func (d *diagnostics) fixIt(raw []byte) bool {
 	if !d.quoting || n == 0 || bad != nil || worse != nil {
 		return true
 	}
-	e := finding.Edit{Path: cleanLocation(path), Text: text, Bytes: true}
+	e := finding.Edit{Path: d.locate(cleanLocation(path)), Text: text, Bytes: true}
 	for i, to := range []*int{&e.Region.Line, &e.Region.Column, &e.Region.EndLine, &e.Region.EndColumn} {
 		*to, _ = strconv.Atoi(string(m[2+i]))
 	}
@@ -306,7 +312,24 @@ func (d *diagnostics) quoted(text string) bool {
 	return true
 }
 
+// locate gives a path as it is to be looked for: from the folder that the build works in.
+func (d *diagnostics) locate(printed string) string {
+	r, all := d.report, d.build.locate(printed)
+	if all[0] == printed {
+		return printed
+	}
+	if r.Printed == nil {
+		r.Printed, r.Rivals = map[string]string{}, map[string][]string{}
+	}
+	r.Printed[all[0]] = printed
+	if len(all) > 1 {
+		r.Rivals[all[0]] = all[1:]
+	}
+	return all[0]
+}
+
 func (d *diagnostics) add(m message) {
+	m.path = d.locate(m.path)
 	remark := finding.Remark{Message: m.text, Path: m.path, Region: m.region}
 	switch {
 	case m.ahead:

@@ -2,38 +2,58 @@ package report
 
 import "regexp"
 
-// noise are the lines that builds print beside what they find, and that say nothing of it, the most frequent ones first. Each
-// is of a program whose output it was taken from. What a whole line must look like is written as narrowly as that allows,
-// since a line that is noise is looked at no further.
+// noise are the lines that builds print beside what they find, the most frequent ones first. Each is of a program whose output
+// it was taken from. What a whole line must look like is written as narrowly as that allows, since a line that is noise is looked
+// at no further but for what its kind says.
 var noise = []struct {
-	of    string // whose line it is
-	form  *regexp.Regexp
-	words bool // it holds words of people, and is noise only where they raise no suspicion
+	of   string // whose line it is
+	kind kind
+	form *regexp.Regexp
 }{
-	{"gcc: what flags make of warnings", regexp.MustCompile(`^(?:cc1|cc1plus|cc1obj|cc1objplus|f951|gnat1|d21|go1): (?:all|some) warnings being treated as errors$`), false},
-	{"gcc: where a finding stands", regexp.MustCompile(`^\S[^:]*: (?:In (?:(?:static |member |copy |move |lambda )*(?:function|constructor|destructor|lambda|program|subroutine|method|instantiation of|substitution of)\b.*|lambda function)|At (?:top level|global scope)):$`), false},
-	{"gcc: what a finding was copied into", regexp.MustCompile(`^In function '[^']*',$`), false},
-	{"gcc: what includes the file", regexp.MustCompile(`^(?:In file included from|                 from|\s+inlined from) .*[,:]$`), false},
-	{"GNU make: folders", regexp.MustCompile(`^(?:g|mingw32-)?make(?:\[\d+\])?: (?:Entering|Leaving) directory '[^']*'$`), false},
-	{"GNU make, translated: folders", regexp.MustCompile(`^(?:g|mingw32-)?make(?:\[\d+\])? ?: [^:*]*['"«»„]\s?/[^:*]*$`), false},
-	{"make: the command lines of compilers", regexp.MustCompile(`^(?:(?:ccache|distcc|libtool: (?:compile|link): ?) ?)*` + compiler + `\s+` + operand), false},
-	{"make: other command lines", regexp.MustCompile(`^(?:\S*/)?(?:[a-z0-9_]+-)*(?:ar|ranlib|ld|as|strip|objcopy|objdump|nm|rm|mkdir|rmdir|cp|mv|ln|install|touch|echo|printf|cd|chmod|sed|awk|grep|cat|tar|gzip|date|test|if|for|sh|bash|python3?|perl|cmake|ninja|make|go|javac|jar|node|git)\s+(?:\w+\s+)?` + operand), true},
-	{"make: a shell's group", regexp.MustCompile(`^(?:\(|\{ |\[ -|: |set -[a-z]+;|@?true$|for \w+ in .*; do )`), false},
-	{"automake, Linux: short command lines", regexp.MustCompile(`^\s{1,4}(?:HOST)?(?:CC|CXX|CCLD|CXXLD|LD|AR|AS|GEN|LINK|RANLIB|STRIP|OBJC|CPP|CPPAS|YACC|LEX|MKDIR|INSTALL|CHK|CALL|DESC|UPD|WRAP|SYNC|MOC|UIC|JAVAC|GO)(?: \[M\])?\s+\S+$`), false},
-	{"ninja: steps", regexp.MustCompile(`^\[\d+/\d+\](?: \d+\.\d+s)? (?:` + compiler + `\s|:\s|\S*/\S|[A-Z][a-z]+(?:ing|e|y)?\s).*$`), false},
-	{"ninja: where it works", regexp.MustCompile(`^ninja: Entering directory .[^']*.$`), false},
-	{"CMake: steps", regexp.MustCompile(`^\[ *\d+%\] (?:Building|Linking|Built target|Generating|Copying|Creating|Creating directories|Automatic|Performing|Completed|Running|Updating|Installing) ?.*$`), false},
-	{"CMake: targets", regexp.MustCompile(`^(?:Scanning dependencies of target|Consolidate compiler generated dependencies of target|Built target) \S+$`), false},
-	{"CMake: configuring", regexp.MustCompile(`^-- (?:The \w+ compiler identification is|Detecting|Check|Looking for|Performing Test|Found|Configuring done|Generating done|Build files have been written|Installing:|Up-to-date:).*$`), false},
-	{"go: packages", regexp.MustCompile(`^# (?:\[?[\w.~-]+(?:/[\w.~+-]+)*(?:\.test|_test)?\]?(?: \[[^\]]*\])?)$`), false},
-	{"go: modules", regexp.MustCompile(`^go: (?:downloading|extracting|finding|added|upgraded) \S+ \S+(?: \S+)*$`), false},
-	{"binutils: ar's flags", regexp.MustCompile("^\\S*ar: `u' modifier ignored since `D' is the default \\(see `U'\\)$"), false},
-	{"binutils: where the linker is", regexp.MustCompile("^\\S*ld(?:\\.\\w+)?: \\S+: in function [`'][^']*':$"), false},
-	{"javac: notes", regexp.MustCompile(`^Note: (?:(?:\S+\.java|Some (?:input|messages)[\w ]*) (?:uses?|ha(?:s|ve)|override)[\w -]*|Recompile with -X[\w:]+ for details)\.$`), false},
-	{"make: what a rule says of its step", regexp.MustCompile(`^(?i:(?:=+>?|\*+|--+>?|>+) )?(?i:compiling|creating|building|linking|generating|installing|cleaning|making|archiving|stripping|copying|assembling)\b[^:(]*$`), true},
-	{"rustc: help", regexp.MustCompile(`^(?:For more information about (?:this error|an error), try .*|Some errors have detailed explanations: [E0-9, ]+\.)$`), false},
-	{"cargo: steps", regexp.MustCompile(`^\s+(?:Compiling|Checking|Finished|Updating|Downloading|Downloaded|Blocking|Fresh) \S.*$`), false},
+	{"gcc: what flags make of warnings", saysNothing, regexp.MustCompile(`^(?:cc1|cc1plus|cc1obj|cc1objplus|f951|gnat1|d21|go1): (?:all|some) warnings being treated as errors$`)},
+	{"gcc: where a finding stands", saysNothing, regexp.MustCompile(`^\S[^:]*: (?:In (?:(?:static |member |copy |move |lambda )*(?:function|constructor|destructor|lambda|program|subroutine|method|instantiation of|substitution of)\b.*|lambda function)|At (?:top level|global scope)):$`)},
+	{"gcc: what a finding was copied into", saysNothing, regexp.MustCompile(`^In function '[^']*',$`)},
+	{"gcc: what includes the file", saysNothing, regexp.MustCompile(`^(?:In file included from|                 from|\s+inlined from) .*[,:]$`)},
+	{"make: the command lines of compilers", compiles, regexp.MustCompile(`^(?:(?:ccache|distcc|libtool: compile: ?) ?)*` + compiler + `\s+` + operand)},
+	{"GNU make: folders", folders, regexp.MustCompile(`^(?:g|mingw32-)?make(?:\[(\d+)\])?: (Entering|Leaving) directory '([^']*)'$`)},
+	{"GNU make: all is made", idle, regexp.MustCompile(`^(?:(?:g|mingw32-)?make(?:\[\d+\])?: '[^']*' is up to date\.|(?:g|mingw32-)?make: Nothing to be done for '[^']*'\.)$`)},
+	{"GNU make: a folder in which all is made", idleBelow, regexp.MustCompile(`^(?:g|mingw32-)?make\[\d+\]: Nothing to be done for '[^']*'\.$`)},
+	{"GNU make, translated: folders", folders, regexp.MustCompile(`^(?:g|mingw32-)?make(?:\[(\d+)\])? ?:() [^:*]*['"«»„]\s?(/[^:*'"«»„“”]*)[^:*]*$`)},
+	{"make: other command lines", wording, regexp.MustCompile(`^(?:libtool: link: ?)?(?:\S*/)?(?:[a-z0-9_]+-)*(?:ar|ranlib|ld|as|strip|objcopy|objdump|nm|rm|mkdir|rmdir|cp|mv|ln|install|touch|echo|printf|cd|chmod|sed|awk|grep|cat|tar|gzip|date|test|if|for|sh|bash|python3?|perl|cmake|ninja|make|go|javac|jar|node|git|gcc|g\+\+|cc|c\+\+|clang|clang\+\+)\s+(?:\w+\s+)?` + operand)},
+	{"make: a shell's group", saysNothing, regexp.MustCompile(`^(?:\(|\{ |\[ -|: |set -[a-z]+;|@?true$|for \w+ in .*; do )`)},
+	{"automake, Linux: short lines of compilers", compiles, regexp.MustCompile(`^\s{1,4}(?:HOST)?(?:CC|CXX|OBJC|CPPAS|JAVAC|GO)(?: \[M\])?\s+\S+$`)},
+	{"automake, Linux: short command lines", saysNothing, regexp.MustCompile(`^\s{1,4}(?:HOST)?(?:CCLD|CXXLD|LD|AR|AS|GEN|LINK|RANLIB|STRIP|CPP|YACC|LEX|MKDIR|INSTALL|CHK|CALL|DESC|UPD|WRAP|SYNC|MOC|UIC)(?: \[M\])?\s+\S+$`)},
+	{"ninja: compilers", compiles, regexp.MustCompile(`^\[\d+/\d+\](?: \d+\.\d+s)? (?:` + compiler + `\s.*|(?:Building|Compiling) .*)$`)},
+	{"ninja: other steps", saysNothing, regexp.MustCompile(`^\[\d+/\d+\](?: \d+\.\d+s)? (?::\s|\S*/\S|[A-Z][a-z]+(?:ing|e|y)?\s).*$`)},
+	{"ninja: where it works", folders, regexp.MustCompile("^ninja()(): Entering directory [`'](.*)'$")},
+	{"ninja: all is made", idle, regexp.MustCompile(`^ninja: no work to do\.$`)},
+	{"CMake: compilers", compiles, regexp.MustCompile(`^\[ *\d+%\] Building .*$`)},
+	{"CMake: what is made, be it anew or not", built, regexp.MustCompile(`^\[ *\d+%\] Built target \S+$`)},
+	{"CMake: steps", saysNothing, regexp.MustCompile(`^\[ *\d+%\] (?:Linking|Generating|Copying|Creating|Creating directories|Automatic|Performing|Completed|Running|Updating|Installing) ?.*$`)},
+	{"CMake: targets", saysNothing, regexp.MustCompile(`^(?:Scanning dependencies of target|Consolidate compiler generated dependencies of target|Built target) \S+$`)},
+	{"CMake: configuring", saysNothing, regexp.MustCompile(`^-- (?:The \w+ compiler identification is|Detecting|Check|Looking for|Performing Test|Found|Configuring done|Generating done|Build files have been written|Installing:|Up-to-date:).*$`)},
+	{"go: packages", saysNothing, regexp.MustCompile(`^# (?:\[?[\w.~-]+(?:/[\w.~+-]+)*(?:\.test|_test)?\]?(?: \[[^\]]*\])?)$`)},
+	{"go: modules", saysNothing, regexp.MustCompile(`^go: (?:downloading|extracting|finding|added|upgraded) \S+ \S+(?: \S+)*$`)},
+	{"binutils: ar's flags", saysNothing, regexp.MustCompile("^\\S*ar: `u' modifier ignored since `D' is the default \\(see `U'\\)$")},
+	{"binutils: where the linker is", saysNothing, regexp.MustCompile("^\\S*ld(?:\\.\\w+)?: \\S+: in function [`'][^']*':$")},
+	{"javac: notes", saysNothing, regexp.MustCompile(`^Note: (?:(?:\S+\.java|Some (?:input|messages)[\w ]*) (?:uses?|ha(?:s|ve)|override)[\w -]*|Recompile with -X[\w:]+ for details)\.$`)},
+	{"make: what a rule says of its step", wording, regexp.MustCompile(`^(?i:(?:=+>?|\*+|--+>?|>+) )?(?i:compiling|creating|building|linking|generating|installing|cleaning|making|archiving|stripping|copying|assembling)\b[^:(]*$`)},
+	{"rustc: help", saysNothing, regexp.MustCompile(`^(?:For more information about (?:this error|an error), try .*|Some errors have detailed explanations: [E0-9, ]+\.)$`)},
+	{"cargo: steps", saysNothing, regexp.MustCompile(`^\s+(?:Compiling|Checking|Finished|Updating|Downloading|Downloaded|Blocking|Fresh) \S.*$`)},
 }
+
+// kind is what a line of noise says all the same.
+type kind int
+
+const (
+	saysNothing kind = iota
+	wording          // what people wrote, which is noise only where it raises no suspicion
+	compiles         // something is compiled
+	built            // something is made, be it anew or not
+	folders          // a program begins to work in a folder, or has ended: its nesting, Entering or Leaving, the path
+	idle             // nothing was to be done
+	idleBelow        // in one folder: in a build from nothing too, where that folder has nothing to compile
+)
 
 const (
 	// compiler is how a command line of a compiler begins.
@@ -42,29 +62,16 @@ const (
 	operand = `(?:[-/.'"$\[({!~@]|\S*[./=])`
 )
 
-// isNoise reports whether a line says nothing of what was found.
-func isNoise(text string) bool {
+// kindOf tells what a line that says nothing of what was found says all the same, and the parts of it that its form has; false
+// where it may say more.
+func kindOf(text string) (k kind, parts []string, isNoise bool) {
 	for i := range noise {
-		if noise[i].form.MatchString(text) && !(noise[i].words && suspicion(text) != "") {
-			return true
+		if m := noise[i].form.FindStringSubmatch(text); m != nil && !(noise[i].kind == wording && suspicion(text) != "") {
+			return noise[i].kind, m, true
 		}
 	}
-	return false
+	return saysNothing, nil, false
 }
-
-// idleForm finds what programs say that had nothing to do, and so looked at nothing. idleBelowForm is what make says of one
-// folder among others: in a build from nothing too, where that folder has nothing to compile.
-var (
-	idleForm      = regexp.MustCompile(`^(?:(?:g|mingw32-)?make(?:\[\d+\])?: '[^']*' is up to date\.|(?:g|mingw32-)?make: Nothing to be done for '[^']*'\.|ninja: no work to do\.)$`)
-	idleBelowForm = regexp.MustCompile(`^(?:g|mingw32-)?make\[\d+\]: Nothing to be done for '[^']*'\.$`)
-)
-
-// compileForm finds the lines by which builds show that they compile something, builtForm those that they print for what is
-// up to date as well.
-var (
-	compileForm = regexp.MustCompile(`^(?:\[\d+/\d+\] )?(?:libtool: compile: +)?` + compiler + `\s+` + operand + `|^\[ *\d+(?:/\d+|%)\] (?:Building|Compiling) |^ +(?:HOST)?(?:CC|CXX|OBJC|AS|CPPAS|JAVAC|GO)(?: \[M\])? `)
-	builtForm   = regexp.MustCompile(`^\[ *\d+%\] Built target \S+$`)
-)
 
 // closingForm finds the lines in which compilers count what they printed.
 var closingForm = regexp.MustCompile(`^(?:(\d+) warnings?)?(?: and )?(?:(\d+) errors?)?(?: generated\.)?$`)

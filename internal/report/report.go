@@ -33,6 +33,14 @@ type Report struct {
 	// Relative gives, for a path made absolute by a base that the report names, the path relative to that base.
 	Relative map[string]string
 
+	// Printed gives, for a path that was joined to the folder which a build worked in, the path as it was printed; Rivals other
+	// paths that it may mean as well, where the build worked in several at once.
+	Printed map[string]string
+	Rivals  map[string][]string
+
+	// Compiled is what the log of a build shows to have been compiled.
+	Compiled Compiled
+
 	// Commit is the revision the report says it was made at, "" where it doesn't say.
 	Commit string
 
