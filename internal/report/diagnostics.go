@@ -393,7 +393,8 @@ var traces = []string{"required from", "required by", "recursively required", "i
 func parseMessage(text string) (message, bool) {
 	path, region, rest, placed := cutPosition(text)
 	if !placed {
-		if path, rest = cutProgram(text); lateForm.MatchString(path) {
+		path, rest = cutProgram(text)
+		if path = offsetForm.ReplaceAllString(path, ""); lateForm.MatchString(path) {
 			return message{}, false // a place, in a form that isn't read
 		}
 	}
@@ -425,6 +426,9 @@ func parseMessage(text string) (message, bool) {
 	m.remark = m.remark && !(placed && m.rule != "") // a tool's own rule of that weight
 	return m, true
 }
+
+// offsetForm is how GNU ld writes a place in what was made of a file.
+var offsetForm = regexp.MustCompile(`:\(\.[\w.$]+\+0x[0-9a-f]+\)$`)
 
 // lateForm is a name with a line behind it.
 var lateForm = regexp.MustCompile(`[:(]\d+(?:[:,]\d+)?\)?$`)

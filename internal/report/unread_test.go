@@ -38,6 +38,7 @@ func TestHonestText(t *testing.T) {
 		{"clang without a gutter", "core/tide.c:4:13: warning: unused variable 'x' [-Wunused-variable]\n        int x = 1; // see core/berth.c:3: error\n            ^~~\n            y\nint *y;\n     ^\n1 warning generated.\n", 1},
 		{"clang, two files", shadow + "1 warning generated.\n" + strings.ReplaceAll(shadow, "tide", "berth") + strings.ReplaceAll(shadow, ":4:", ":5:") + "2 warnings generated.\n", 3},
 		{"colours", "\x1b[1mcore/tide.c:4:15: \x1b[0m\x1b[0;1;35mwarning: \x1b[0m\x1b[1munused [-Wunused]\x1b[0m\n\x1b[0;34m    4 | \x1b[0mint x;\n      | \x1b[0;1;32m    ^\x1b[0m\n1 warning generated.\n", 1},
+		{"GNU ld", "/usr/bin/ld: libtide.a(tide.o): in function `low':\ncore/tide.c:(.text+0x6ac): warning: the use of `tmpnam' is dangerous\n", 1},
 		{"go vet", "# brackwater.example/fares\n# [brackwater.example/fares]\nfares/fare.go:9:2: warning: x [unreachable]\n", 1},
 		{"make", "make: Entering directory '/srv/tideboard'\nmake[1]: Entering directory '/srv/tideboard/core'\ngcc -Wall -c -o tide.o tide.c\n" + shadow + "ar rcs libtide.a tide.o\nranlib libtide.a\nrm -f error.o\nmkdir -p build/failed\nmake[1]: Leaving directory '/srv/tideboard/core'\nmake: Leaving directory '/srv/tideboard'\n", 1},
 		{"make, nothing found", "cc -O2 -c tide.c\nx86_64-linux-gnu-gcc-12 -DNAME=\"not found\" -c berth.c -o berth.o\n/usr/bin/c++ -std=c++17 slack.cc\nccache gcc -c lead.c\necho \"done\"\n", 0},
