@@ -39,7 +39,11 @@ func TestNoEvidence(t *testing.T) {
 		{"a line of a changed file beside findings", warn("core/gauge.c", 1) + "tide.c looks odd\n", "failed", "line 2 names the changed core/tide.c and can't be read"},
 		{"a build with nothing to do", "make: 'all' is up to date.\n", "failed", "have all of it compiled anew"},
 		{"a count without its warnings", warn("core/gauge.c", 1) + "3 warnings generated.\n", "failed", "it counts more than is in it"},
-		{"a fatal error", "core/gauge.c:1:1: fatal error: tide.h: No such file\ncompilation terminated.\n", "failed", "the compiler stopped"},
+		{"a fatal error in a changed file", "core/tide.c:1:1: fatal error: tide.h: No such file\ncompilation terminated.\n", "failed", "so that not all of the changed core/tide.c was looked at"},
+		{"a fatal error in what a changed file includes", "In file included from core/tide.c:1:\ncore/gauge.c:1:1: fatal error: tide.h: No such file\ncompilation terminated.\n", "failed", "so that not all of the changed core/tide.c was looked at"},
+		{"a fatal error in files that nobody knows", "x/y.c:1:1: fatal error: tide.h: No such file\ncompilation terminated.\n" + warn("core/gauge.c", 1), "failed", "the compiler stopped"},
+		{"a build that gave up", "core/gauge.c:1:1: fatal error: tide.h: No such file\ncompilation terminated.\nmake: *** [Makefile:2: gauge.o] Error 1\n", "failed", "the build stopped"},
+		{"no word for the weight, and no file", warn("core/gauge.c", 1) + "x/y.c:7: undefined\n", "failed", "nobody can tell what this line says"},
 		{"another tree's paths", warn("/builds/9/other/x.c", 1), "foreign", "none of the files it names is in the repository"},
 		{"a changed file's name elsewhere", warn("core/gauge.c", 1) + warn("/builds/9/tide.c", 1), "foreign", "bears the name of the changed core/tide.c"},
 		{"past the end", warn("core/gauge.c", 5), "foreign", "core/gauge.c:5, but the file has 3 lines"},
@@ -99,6 +103,13 @@ func TestNoEvidence(t *testing.T) {
 	s.stdin = ""
 	if v := s.judge("--range", "HEAD~..HEAD", "--report", "-", "--empty-is-clean"); v.Code != 2 {
 		t.Errorf("an empty report of no known format: %s", v.about())
+	}
+	s.stdin = "core/gauge.c:1:1: fatal error: tide.h: No such file\ncompilation terminated.\n"
+	if v := s.judge("--range", "HEAD~..HEAD", "--report", "-"); v.Code != 0 || !strings.Contains(v.about(), "not all of core/gauge.c was looked at") {
+		t.Errorf("a fatal error in another file: %s", v.about())
+	}
+	if out, errs, code := s.run("baseline", "take", "--report", "-"); code != 2 || !strings.Contains(errs, "didn't look at all of core/gauge.c") {
+		t.Errorf("taken of half a report: %d %s%s", code, out, errs)
 	}
 	s.stdin = "core/tide.c:5:1: fatal error: tide.h: No such file\n"
 	if v := s.judge("--range", "HEAD~..HEAD", "--report", "-"); v.Code != 1 {

@@ -154,6 +154,8 @@ func OpenSurvey(ctx context.Context, q SurveyRequest) (s *Survey, err error) {
 	}
 	for _, e := range s.Evidence {
 		switch {
+		case e.Sound() && len(e.Lost) > 0:
+			return nil, fmt.Errorf("%s didn't look at all of %s, so nothing is changed: %s", e.Name, target.ClipList(e.Lost), e.Trouble)
 		case e.Sound():
 		case e.Name == "":
 			return nil, errors.New(e.Problem)

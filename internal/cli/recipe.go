@@ -69,7 +69,7 @@ Exit code 1 where nothing could be read, 2 where the file is broken.`,
 			if err != nil {
 				return unjudged{err}
 			}
-			if said.Failure != "" || said.Stopped != "" {
+			if !said.Whole() {
 				p.code = exitShut
 			}
 			return p.showReport(said, read.Policy, first)
@@ -109,7 +109,7 @@ func (p *program) showReport(report *report.Report, by *policy.Policy, first int
 	for _, notice := range report.Notices {
 		fmt.Fprintf(p.out, "%s\n", render.Safe(notice))
 	}
-	switch why := cmp.Or(report.Failure, report.Stopped); {
+	switch why := report.Trouble(); {
 	case why != "":
 		fmt.Fprintf(p.out, "no evidence: %s\n", render.Safe(why))
 	case report.Clean && len(report.Findings) == 0:

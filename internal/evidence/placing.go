@@ -73,6 +73,9 @@ func (c *collector) place(r *reading) error {
 		case !vouched:
 			named = cmp.Or(named, at.Path)
 		}
+		if f.Unweighed && !at.Inside {
+			r.fail(judge.Failed, fmt.Sprintf("%s:%d is no file of the repository, so that nobody can tell what this line says: %q; run the linter in this checkout, or call the line noise: in the report's part of the policy", at.Path, f.Region.Line, clip(f.Message)))
+		}
 		if at.Inside || at.Outside && finder.places.IsLibrary(at.Path) {
 			continue
 		}
@@ -114,8 +117,53 @@ func (c *collector) place(r *reading) error {
 		r.state.Covers = c.coverOf(r, finder.find, seen)
 		err = c.checkCompiled(r, seen)
 	}
+	if err == nil {
+		err = c.checkStops(r, finder)
+	}
 	finder.keep(err)
 	return finder.err
+}
+
+// checkStops settles what files a tool gave up: a report is no evidence where one of them was changed, or isn't known.
+func (c *collector) checkStops(r *reading, finder *finder) error {
+	if r.from.terms.Errors || len(r.report.Stops) == 0 {
+		return nil
+	}
+	lost := map[string]bool{}
+	for _, stop := range r.report.Stops {
+		any := false
+		for _, reported := range stop.Files {
+			at := finder.find(reported)
+			if !at.Inside {
+				continue
+			}
+			any, lost[at.Path] = true, true
+			if !stop.Folder {
+				continue
+			}
+			files, err := r.tree.tree.Paths()
+			if err != nil {
+				return err
+			}
+			for _, file := range files {
+				if path.Dir(file) == path.Dir(at.Path) && path.Ext(file) == path.Ext(at.Path) {
+					lost[file] = true
+				}
+			}
+		}
+		if !any {
+			r.fail(judge.Failed, stop.Problem)
+		}
+	}
+	r.state.Lost, r.state.Trouble = slices.Sorted(maps.Keys(lost)), r.report.Stops[0].Problem
+	for _, file := range r.state.Lost {
+		if finder.changed[file] {
+			r.fail(judge.Failed, fmt.Sprintf("%s, so that not all of the changed %s was looked at; have it compile, and run the tool again", r.state.Trouble, file))
+			return nil
+		}
+	}
+	c.notices = append(c.notices, fmt.Sprintf("%s: not all of %s was looked at: %s", r.state.Name, target.ClipList(r.state.Lost), r.state.Trouble))
+	return nil
 }
 
 // checkCompiled takes the log of a build for no evidence that compiled files, and not one that was changed: an earlier build did,

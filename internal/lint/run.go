@@ -95,7 +95,7 @@ func (r *Runner) ask(p *Plan, res *Result) *report.Report {
 			if outcomes[i].Problem == "" {
 				reports[i], broken[i] = r.read(p, outcomes[i], s)
 			}
-			if said := reports[i]; said != nil && len(said.Findings) == 0 && said.Failure == "" && said.Stopped == "" && run.TellsOfFindings(outcomes[i].Code) {
+			if said := reports[i]; said != nil && len(said.Findings) == 0 && said.Whole() && run.TellsOfFindings(outcomes[i].Code) {
 				outcomes[i].Problem = fmt.Sprintf("it ended with code %d, by which it tells that it found something, but what it wrote holds no finding", outcomes[i].Code)
 			}
 		})
@@ -323,7 +323,7 @@ func (p *Plan) frame() Key { return KeyOf(string(p.identity[:]), "frame") }
 // remember keeps what a linter said of each file it was asked about. Where it spoke of others too, stopped looking, or
 // said what can't be read, nothing can be kept.
 func (p *Plan) remember(fresh *report.Report) {
-	if fresh.Failure != "" || fresh.Stopped != "" || fresh.UnreadCount > 0 {
+	if !fresh.Whole() || fresh.UnreadCount > 0 {
 		return
 	}
 	if p.keys == nil {

@@ -44,6 +44,7 @@ func (r *Report) Join(other *Report) {
 	if r.Stopped == "" {
 		r.Stopped = other.Stopped
 	}
+	r.Stops = append(r.Stops, other.Stops...)
 	r.Format, r.Clean = other.Format, r.Clean && other.Clean
 }
 

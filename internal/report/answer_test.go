@@ -55,7 +55,7 @@ func TestAnswer(t *testing.T) {
 	}
 	stopped := read("core/tide.c:1:1: fatal error: gone\n", Form{Format: policy.Diagnostics})
 	one.Join(stopped)
-	if one.Stopped == "" {
+	if one.Whole() {
 		t.Error("that one of them stopped looking is lost")
 	}
 	one.EachPath(func(path *string) { *path = "x/" + *path })

@@ -19,7 +19,7 @@ import (
 const maxText = 1 << 20
 
 // readDiagnostics reads lines in the GNU form, path:line:column: warning: text [rule], with what compilers print
-// around them. A line with a position but no word for its weight is an error by the GNU coding standards.
+// around them. A line with a position but no word for its weight is a warning, unless it is known that the compiler stopped there.
 func readDiagnostics(in *bufio.Reader, quiet *regexp.Regexp) (*Report, error) {
 	d := &diagnostics{report: &Report{Format: policy.Diagnostics, Tools: []Tool{{}}}, quiet: quiet}
 	for number := 1; ; number++ {
@@ -79,6 +79,10 @@ type diagnostics struct {
 	held             Unread         // a line behind a message that is its source if marks follow; At is "" where there is none
 	warnings, errors int            // that were read
 	told             [2]int         // warnings and errors that closing lines speak of
+	chain            []string       // the files that the last lines of that kind say to include the one of the next message
+	chainOf          string         // that one, once its message was read
+	gaveUp           bool           // the last message says that the compiler gave up its file
+	goBuild          bool           // what follows is of packages that go compiles, not of go vet
 	idle, idleBelow  string         // the first line that says that nothing was to be done, by all of make or in one folder
 	build            build          // what is known of the build whose log it is
 }
@@ -104,12 +108,19 @@ func (d *diagnostics) line(number int, raw []byte) {
 		return
 	case d.quiet != nil && d.quiet.MatchString(text):
 		return
+	case d.gaveUp && text == "compilation terminated.": // of that file, as the message before says
+		return
 	}
 	m, ok := parseMessage(text)
+	if ok {
+		m.path = d.locate(m.path)
+		d.chainTo(m.path)
+	}
+	if ok && m.word == "" && d.goBuild && strings.HasSuffix(m.path, ".go") {
+		m.level = finding.Error // at which go stops
+	}
 	if why := stopsLooking(text, m, ok); why != "" {
-		if d.report.Stopped == "" {
-			d.report.Stopped = fmt.Sprintf("line %d: %s: %q", number, why, clip(text))
-		}
+		d.stop(fmt.Sprintf("line %d: %s: %q", number, why, clip(text)), m)
 		if !ok {
 			return
 		}
@@ -123,6 +134,45 @@ func (d *diagnostics) line(number int, raw []byte) {
 	}
 }
 
+// stop notes that a compiler gave up: a file, where its message names one and what includes it is known, else everything.
+func (d *diagnostics) stop(problem string, m message) {
+	r := d.report
+	known := m.region.Line > 0 && (sourceForm.MatchString(m.path) || m.path == d.chainOf)
+	switch {
+	case known:
+		s := Stop{Problem: problem, Files: []string{m.path}, Folder: m.word == ""}
+		if m.path == d.chainOf {
+			s.Files = append(s.Files, d.chain...)
+		}
+		r.Stops = append(r.Stops, s)
+		d.gaveUp = true
+	case r.Stopped == "":
+		r.Stopped = problem
+	}
+}
+
+// chainTo notes of which file's messages the last include chain is.
+func (d *diagnostics) chainTo(path string) {
+	if d.gaveUp = false; d.chainOf == "" && len(d.chain) > 0 {
+		d.chainOf = path
+	}
+}
+
+// includes takes a line that says what includes the file of the next message.
+func (d *diagnostics) includes(text string) {
+	m := chainPath.FindStringSubmatch(text)
+	if m == nil {
+		return
+	}
+	if text[0] != ' ' && text[0] != '\t' || d.chainOf != "" {
+		d.chain, d.chainOf = nil, ""
+	}
+	d.chain = append(d.chain, d.locate(cleanLocation(m[1])))
+}
+
+// chainPath finds the file in such a line.
+var chainPath = regexp.MustCompile(`^(?:In file included from|                 from|.*[ \t]) ?([^\s:][^:]*):\d+(?::\d+)?[,:]$`)
+
 // other takes a line that is neither a finding nor counts any.
 func (d *diagnostics) other(here Unread, follows bool) {
 	text := here.Text
@@ -131,6 +181,7 @@ func (d *diagnostics) other(here Unread, follows bool) {
 	case isNoise:
 		d.notes(here, k, parts)
 	case chainForm.MatchString(text) && !speaksOfStop(text):
+		d.includes(text)
 	case follows && text[0] <= ' ' && suspicion(text) == "":
 		d.follows = true // what is drawn or suggested there
 	case follows:
@@ -155,6 +206,10 @@ func (d *diagnostics) takeSource(text string) bool {
 // notes keeps what a line of a build says of the build.
 func (d *diagnostics) notes(u Unread, k kind, parts []string) {
 	switch k {
+	case including:
+		d.includes(u.Text)
+	case packages:
+		d.goBuild = parts[1] == ""
 	case folders:
 		d.build.enters(parts)
 	case compiles:
@@ -329,7 +384,6 @@ func (d *diagnostics) locate(printed string) string {
 }
 
 func (d *diagnostics) add(m message) {
-	m.path = d.locate(m.path)
 	remark := finding.Remark{Message: m.text, Path: m.path, Region: m.region}
 	switch {
 	case m.ahead:
@@ -344,7 +398,7 @@ func (d *diagnostics) add(m message) {
 		}
 	}
 	d.quoting = true
-	f := finding.Finding{Rule: m.rule, Level: m.level, Message: m.text, Path: m.path, Region: m.region, Columns: source.Display}
+	f := finding.Finding{Rule: m.rule, Level: m.level, Message: m.text, Path: m.path, Region: m.region, Columns: source.Display, Unweighed: m.word == ""}
 	if len(d.ahead) > 0 {
 		f.Detail().Notes = d.ahead
 		d.ahead = nil
@@ -419,7 +473,7 @@ func parseMessage(text string) (message, bool) {
 		for _, trace := range traces {
 			m.ahead = m.ahead || strings.HasPrefix(m.text, trace)
 		}
-		m.level = finding.Error
+		m.level = finding.Warning
 	}
 	m.text, m.rule = cutRule(m.text)
 	m.rule = cmp.Or(m.rule, m.code)

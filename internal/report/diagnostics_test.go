@@ -58,7 +58,9 @@ a.c:1:2-0 warning | bounds [0, 3]`, ""},
 		{"a note with a rule of its own", "a.c:4:2: warning: x [-Wx]\na.c:5:2: note: shallow here [tide-depth]\na.c:6:2: note: of that\n", "a.c:4:2-0 warning -Wx| x\na.c:5:2-0 note tide-depth| shallow here + a.c:6 of that", ""},
 		{"fatal error", "a.c:1:10: fatal error: tide.h: No such file\ncompilation terminated.\n", "a.c:1:10-0 error | tide.h: No such file", "line 1: the compiler stopped"},
 		{"error without a flag", "a.c:1:10: error: expected ';'\n", "a.c:1:10-0 error | expected ';'", "line 1: an error without a flag"},
-		{"no word for the weight", "./fares/a.go:3:4: undefined: fare\n", "./fares/a.go:3:4-0 error | undefined: fare", "line 1: an error without a flag"},
+		{"no word for the weight", "./fares/a.go:3:4: undefined: fare\n", "./fares/a.go:3:4-0 warning | undefined: fare", ""},
+		{"what go vet says of a package", "# brackwater.example/fares\n# [brackwater.example/fares]\nfares/a.go:3:4: unreachable code\n", "fares/a.go:3:4-0 warning | unreachable code", ""},
+		{"what go says that it can't compile", "# brackwater.example/fares\nfares/a.go:3:4: undefined: fare\n", "fares/a.go:3:4-0 error | undefined: fare", "line 2: an error without a flag"},
 		{"a driver refuses", "clang: error: unknown argument '-x' [-Wx]\n", ":0:0-0 error -Wx| unknown argument '-x'", "the tool refused its call"},
 		{"a program warns", "clang: warning: argument unused [-Wunused-command-line-argument]\n", ":0:0-0 warning -Wunused-command-line-argument| argument unused", ""},
 		{"the build stopped", "a.c:1:1: error: x [-Werror=shadow]\nmake[1]: *** [Makefile:3: a.o] Error 1\n", "a.c:1:1-0 error -Wshadow| x", "line 2: the build stopped"},
@@ -76,10 +78,45 @@ a.c:1:2-0 warning | bounds [0, 3]`, ""},
 			if got := show(r); got != c.want {
 				t.Errorf("got\n%s\nwant\n%s", got, c.want)
 			}
-			if !strings.Contains(r.Stopped, c.failure) || (c.failure == "") != (r.Stopped == "") {
-				t.Errorf("failure %q, want %q", r.Stopped, c.failure)
+			r.Failure = "" // which other tests look at
+			if !strings.Contains(r.Trouble(), c.failure) || (c.failure == "") != r.Whole() {
+				t.Errorf("failure %q, want %q", r.Trouble(), c.failure)
 			}
 		})
+	}
+}
+
+// TestStops: a message that a compiler gave up takes the cover of its file and of those that include it; what isn't known to be
+// of a file, of everything.
+func TestStops(t *testing.T) {
+	for _, c := range []struct{ name, text, want string }{
+		{"a file", "core/a.c:1:10: fatal error: tide.h: No such file\n    1 | #include \"tide.h\"\n      |          ^\ncompilation terminated.\nb.c:1:1: warning: x [-Wx]\n", "[core/a.c]"},
+		{"a header", "In file included from core/low.h:3,\n                 from core/a.c:1:\ncore/berth.h:7:5: error: x\ncore/berth.h:8:5: error: y\n", "[core/berth.h core/low.h core/a.c] [core/berth.h core/low.h core/a.c]"},
+		{"a header in a function", "In file included from core/a.c:1:\ncore/berth.h: In function 'low':\ncore/berth.h:7:5: error: x\n", "[core/berth.h core/a.c]"},
+		{"a header, translated", "In Datei, eingebunden von core/low.h:3,\n                    von core/a.c:1:\ncore/berth.h:7:5: error: x\n", "[core/berth.h core/low.h core/a.c]"},
+		{"a header that nobody knows who includes", "core/berth.h:7:5: error: x\n", "everything"},
+		{"another header than the chain's", "In file included from core/a.c:1:\ncore/low.h:1:1: warning: x [-Wx]\ncore/berth.h:7:5: error: x\n", "everything"},
+		{"a package", "# brackwater.example/fares\nfares/a.go:3:4: undefined: fare\n", "[fares/a.go with its folder]"},
+		{"a compiler by itself", "a.c:1:1: warning: x [-Wx]\ncompilation terminated.\n", "everything"},
+		{"a compiler by itself, after a file", "a.c:1:1: fatal error: x\nb.c:1:1: warning: x [-Wx]\ncompilation terminated.\n", "everything"},
+		{"a file without a line", "core/a.c: error: x\n", "everything"},
+		{"in a folder", "make[1]: Entering directory '/srv/core'\nIn file included from low.c:1:\nlow.h:1:1: error: x\nmake[1]: Leaving directory '/srv/core'\n", "[/srv/core/low.h /srv/core/low.c]"},
+	} {
+		r := readText(t, c.text, nil)
+		var got []string
+		for _, stop := range r.Stops {
+			text := fmt.Sprint(stop.Files)
+			if stop.Folder {
+				text = strings.TrimSuffix(text, "]") + " with its folder]"
+			}
+			got = append(got, text)
+		}
+		if r.Stopped != "" {
+			got = append(got[:0], "everything")
+		}
+		if strings.Join(got, " ") != c.want || r.Failure != "" {
+			t.Errorf("%s: %v, want %s; %s", c.name, got, c.want, r.Failure)
+		}
 	}
 }
 

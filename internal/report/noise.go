@@ -13,7 +13,7 @@ var noise = []struct {
 	{"gcc: what flags make of warnings", saysNothing, regexp.MustCompile(`^(?:cc1|cc1plus|cc1obj|cc1objplus|f951|gnat1|d21|go1): (?:all|some) warnings being treated as errors$`)},
 	{"gcc: where a finding stands", saysNothing, regexp.MustCompile(`^\S[^:]*: (?:In (?:(?:static |member |copy |move |lambda )*(?:function|constructor|destructor|lambda|program|subroutine|method|instantiation of|substitution of)\b.*|lambda function)|At (?:top level|global scope)):$`)},
 	{"gcc: what a finding was copied into", saysNothing, regexp.MustCompile(`^In function '[^']*',$`)},
-	{"gcc: what includes the file", saysNothing, regexp.MustCompile(`^(?:In file included from|                 from|\s+inlined from) .*[,:]$`)},
+	{"gcc: what includes the file", including, regexp.MustCompile(`^(?:In file included from|                 from|\s+inlined from) .*[,:]$`)},
 	{"make: the command lines of compilers", compiles, regexp.MustCompile(`^(?:(?:ccache|distcc|libtool: compile: ?) ?)*` + compiler + `\s+` + operand)},
 	{"GNU make: folders", folders, regexp.MustCompile(`^(?:g|mingw32-)?make(?:\[(\d+)\])?: (Entering|Leaving) directory '([^']*)'$`)},
 	{"GNU make: all is made", idle, regexp.MustCompile(`^(?:(?:g|mingw32-)?make(?:\[\d+\])?: '[^']*' is up to date\.|(?:g|mingw32-)?make: Nothing to be done for '[^']*'\.)$`)},
@@ -32,7 +32,7 @@ var noise = []struct {
 	{"CMake: steps", saysNothing, regexp.MustCompile(`^\[ *\d+%\] (?:Linking|Generating|Copying|Creating|Creating directories|Automatic|Performing|Completed|Running|Updating|Installing) ?.*$`)},
 	{"CMake: targets", saysNothing, regexp.MustCompile(`^(?:Scanning dependencies of target|Consolidate compiler generated dependencies of target|Built target) \S+$`)},
 	{"CMake: configuring", saysNothing, regexp.MustCompile(`^-- (?:The \w+ compiler identification is|Detecting|Check|Looking for|Performing Test|Found|Configuring done|Generating done|Build files have been written|Installing:|Up-to-date:).*$`)},
-	{"go: packages", saysNothing, regexp.MustCompile(`^# (?:\[?[\w.~-]+(?:/[\w.~+-]+)*(?:\.test|_test)?\]?(?: \[[^\]]*\])?)$`)},
+	{"go: packages", packages, regexp.MustCompile(`^# (\[?)[\w.~-]+(?:/[\w.~+-]+)*(?:\.test|_test)?\]?(?: \[[^\]]*\])?$`)},
 	{"go: modules", saysNothing, regexp.MustCompile(`^go: (?:downloading|extracting|finding|added|upgraded) \S+ \S+(?: \S+)*$`)},
 	{"binutils: ar's flags", saysNothing, regexp.MustCompile("^\\S*ar: `u' modifier ignored since `D' is the default \\(see `U'\\)$")},
 	{"binutils: where the linker is", saysNothing, regexp.MustCompile("^\\S*ld(?:\\.\\w+)?: \\S+: in function [`'][^']*':$")},
@@ -48,6 +48,8 @@ type kind int
 const (
 	saysNothing kind = iota
 	wording          // what people wrote, which is noise only where it raises no suspicion
+	including        // a file that includes the next message's
+	packages         // of which package what follows is, in brackets where go vet says it and not its compiler
 	compiles         // something is compiled
 	built            // something is made, be it anew or not
 	folders          // a program begins to work in a folder, or has ended: its nesting, Entering or Leaving, the path

@@ -1,7 +1,6 @@
 package report
 
 import (
-	"cmp"
 	"errors"
 	"fmt"
 	"os"
@@ -78,7 +77,7 @@ func TestRealReports(t *testing.T) {
 			} else if err != nil {
 				return
 			}
-			if why := cmp.Or(r.Failure, r.Stopped); !strings.HasPrefix(why, c.failure) || c.failure == "" && why != "" {
+			if why := r.Trouble(); !strings.HasPrefix(why, c.failure) || c.failure == "" && why != "" {
 				t.Errorf("failure %q, want %q", why, c.failure)
 			}
 			if c.recipe == "vet" { // whose order is different on every run

@@ -5,6 +5,7 @@ package report
 import (
 	"bufio"
 	"bytes"
+	"cmp"
 	"errors"
 	"fmt"
 	"io"
@@ -44,8 +45,10 @@ type Report struct {
 	// Commit is the revision the report says it was made at, "" where it doesn't say.
 	Commit string
 
-	// Failure says how the tool failed by its own word, Stopped on which finding it stopped looking; "" where it didn't.
+	// Failure says how the tool failed by its own word, Stopped where it gave up altogether; "" where it didn't. Stops are where
+	// it gave up a file.
 	Failure, Stopped string
+	Stops            []Stop
 
 	Clean       bool     // of a recipe: it says that the tool found nothing
 	Notices     []string // what people should know of how it was read
@@ -75,6 +78,24 @@ func (r *Report) unread(u Unread) {
 		u.Text = u.Text[:min(len(u.Text), 1000)]
 		r.Unread = append(r.Unread, u)
 	}
+}
+
+// Stop is where a compiler gave up a file, so that not all of what it would have found there is in the report.
+type Stop struct {
+	Problem string   // for people
+	Files   []string // as the report writes them: the one it stopped at, and those that include it
+	Folder  bool     // with all files of their kind in their folders, which are compiled together
+}
+
+// Whole reports whether the tool looked at everything, by its own word.
+func (r *Report) Whole() bool { return r.Failure == "" && r.Stopped == "" && len(r.Stops) == 0 }
+
+// Trouble is the first reason why not all was looked at, "" where it was.
+func (r *Report) Trouble() string {
+	if len(r.Stops) > 0 {
+		return cmp.Or(r.Failure, r.Stopped, r.Stops[0].Problem)
+	}
+	return cmp.Or(r.Failure, r.Stopped)
 }
 
 // Tool is a tool that a report speaks for.

@@ -127,7 +127,11 @@ func (s *sarif) around(offset int64, raw []byte) {
 		return
 	}
 	m, ok := parseMessage(text)
-	if why := stopsLooking(text, m, ok); why != "" {
+	why := stopsLooking(text, m, ok)
+	if why == "" && ok && m.word == "" {
+		why = "a finding outside of the log, which isn't read"
+	}
+	if why != "" {
 		s.report.fail("byte %d: %s: %q", offset, why, clip(text))
 	}
 }

@@ -54,7 +54,7 @@ func TestHonestText(t *testing.T) {
 		{"a banner that nobody knows, beside a finding", "Brackwater gauge, edition of May\n" + shadow, 1},
 	} {
 		r := readText(t, c.text, nil)
-		if r.Failure != "" || r.Stopped != "" || len(r.Findings) != c.findings || r.UnreadCount > 0 && !strings.Contains(c.name, "nobody knows") {
+		if !r.Whole() || len(r.Findings) != c.findings || r.UnreadCount > 0 && !strings.Contains(c.name, "nobody knows") {
 			t.Errorf("%s: %v findings %d, want %d; %s %s", c.name, r.Unread, len(r.Findings), c.findings, r.Failure, r.Stopped)
 		}
 	}
@@ -72,10 +72,10 @@ func TestUnreadText(t *testing.T) {
 		"/usr/bin/python3: No module named gauge", "make failed core/tide.o", "ar rejected ./libtide.a", "git: 'gauge' does not exist", "write: no space left on device", "gauge: licence expired", "sh failed -c",
 		"Speicherzugriffsfehler", "Getötet", "gcc: Befehl nicht gefunden", "Erreur de segmentation", "gauge: commande introuvable", "Abandon", "ошибка сегментирования", "Ucciso", "中止", "make: 'all' is up to date.", "make: Nothing to be done for 'all'.", "ninja: no work to do.", "[100%] Built target tide", "make: Nothing to be done for '/srv/all'.", "make: « all » est à jour.", "make: Für das Ziel „all“ ist nichts zu tun.", "make[1]: 'tide.o' is up to date.", "make[2]: Nothing to be done for 'all'.", "make: Für das Ziel „/srv/all“ ist nichts zu tun.", "make: Entering directory '/srv/tideboard'", "make[3]: Entering directory '/srv'\nmake[3]: Leaving directory '/opt'", "2 warnings generated.", "1 warning and 1 error generated.", "3 errors", "99999999999999999999 warnings generated.\n99999999999999999999 warnings generated.",
 	} {
-		if r := readText(t, shadow+"\n"+line+"\n", nil); r.Failure == "" && r.Stopped == "" {
+		if r := readText(t, shadow+"\n"+line+"\n", nil); r.Whole() {
 			t.Errorf("%q passes beside a finding", line)
 		}
-		if r := readText(t, line+"\n", nil); r.Failure == "" && r.Stopped == "" {
+		if r := readText(t, line+"\n", nil); r.Whole() {
 			t.Errorf("%q passes alone", line)
 		}
 	}

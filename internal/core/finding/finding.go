@@ -141,6 +141,7 @@ type Finding struct {
 	Sources     []string // the reports it came from
 
 	Columns    source.Columns // the unit of the region's columns
+	Unweighed  bool           // its tool has no word for its level, so that it is a finding only where Path is a file
 	Generated  bool           // its file was generated, by a marker line in it
 	Suppressed bool           // its tool suppressed it
 	Fresh      bool           // it is known not to have been there before the change, wherever it stands

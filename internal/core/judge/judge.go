@@ -68,6 +68,8 @@ type Evidence struct {
 	Pinned   bool             // the policy says of which tool it is
 	Along    bool             // our own checks where the door doesn't need them: judged along, and no evidence by themselves
 	Covers   []baseline.Cover // the tools it speaks for and the files they looked at
+	Lost     []string         // of these files, those that a tool gave up before it had seen all of them, sorted
+	Trouble  string           // why it did, the first of them
 }
 
 // Sound reports whether the evidence can open a door.
@@ -223,6 +225,7 @@ type Verdict struct {
 // Judge gives the verdict. The same input gives the same verdict.
 func Judge(in Input) Verdict {
 	j := recogniseAll(in)
+	in.Evidence = j.Evidence
 	v := Verdict{
 		Subject: in.Subject, Origin: in.Origin, Door: in.Door.Name, Mode: in.Door.Mode, Today: in.Today,
 		Evidence: in.Evidence, Notices: in.Notices, Ladder: in.Policy.Ladder,

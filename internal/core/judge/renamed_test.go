@@ -87,3 +87,36 @@ func TestGoneNeedsAll(t *testing.T) {
 		}
 	}
 }
+
+// TestLostCover: a door isn't judged by a tool that gave up a file of which something is to be recognised.
+func TestLostCover(t *testing.T) {
+	p, door := doorOf(t, "enforce", noError)
+	known := at(9, finding.Warning)
+	other := known
+	other.Tool = "clang"
+	entry := func(f finding.Finding) *baseline.Baseline {
+		return &baseline.Baseline{Entries: []baseline.Entry{baseline.EntryFor(f, "warning")}}
+	}
+	for _, c := range []struct {
+		name     string
+		lost     []string
+		baseline *baseline.Baseline
+		before   []finding.Finding
+		want     Outcome
+		gone     int
+	}{
+		{"nothing is lost", nil, entry(known), nil, Open, 1},
+		{"a file without anything", []string{"core/other.c"}, entry(known), nil, Open, 1},
+		{"a file with an entry", []string{known.Path}, entry(known), nil, Unjudged, 0},
+		{"a file with an entry of another tool", []string{known.Path}, entry(other), nil, Open, 0},
+		{"a file with a finding from before", []string{"core/a.c", known.Path}, nil, []finding.Finding{known}, Unjudged, 0},
+	} {
+		e := readIt
+		e.Lost, e.Trouble = c.lost, "line 7: the compiler stopped"
+		evidence := []Evidence{e}
+		v := Judge(Input{Change: &change.Change{}, Policy: p, Door: door, Evidence: evidence, Baseline: c.baseline, BaseFindings: c.before, BaseCovers: readIt.Covers})
+		if v.Outcome != c.want || len(v.Gone) != c.gone || evidence[0].State != Read {
+			t.Errorf("%s: %s, %d gone; %+v", c.name, v.Outcome, len(v.Gone), v.Evidence)
+		}
+	}
+}
