@@ -81,6 +81,8 @@ type diagnostics struct {
 	told             [2]int         // warnings and errors that closing lines speak of
 	chain            []string       // the files that the last lines of that kind say to include the one of the next message
 	chainOf          string         // that one, once its message was read
+	promised         []Unread       // lines that say of what a message is that is still to come
+	promisedOf       string         // whose message that must be, "" where any does
 	gaveUp           bool           // the last message says that the compiler gave up its file
 	goBuild          bool           // what follows is of packages that go compiles, not of go vet
 	idle, idleBelow  string         // the first line that says that nothing was to be done, by all of make or in one folder
@@ -107,14 +109,20 @@ func (d *diagnostics) line(number int, raw []byte) {
 		d.follows = follows
 		return
 	case d.quiet != nil && d.quiet.MatchString(text):
+		d.promised, d.promisedOf = nil, ""
 		return
 	case d.gaveUp && text == "compilation terminated.": // of that file, as the message before says
 		return
 	}
 	m, ok := parseMessage(text)
 	if ok {
+		printed := m.path
 		m.path = d.locate(m.path)
 		d.chainTo(m.path)
+		if d.promisedOf == "" || d.promisedOf == printed {
+			d.promised = nil
+		}
+		d.breakPromises()
 	}
 	if ok && m.word == "" && d.goBuild && strings.HasSuffix(m.path, ".go") {
 		m.level = finding.Error // at which go stops
@@ -182,6 +190,7 @@ func (d *diagnostics) other(here Unread, follows bool) {
 		d.notes(here, k, parts)
 	case chainForm.MatchString(text) && !speaksOfStop(text):
 		d.includes(text)
+		d.promise(here, ownForm.FindStringSubmatch(text))
 	case follows && text[0] <= ' ' && suspicion(text) == "":
 		d.follows = true // what is drawn or suggested there
 	case follows:
@@ -208,6 +217,10 @@ func (d *diagnostics) notes(u Unread, k kind, parts []string) {
 	switch k {
 	case including:
 		d.includes(u.Text)
+		fallthrough
+	case standing:
+		d.promise(u, nil)
+		return
 	case packages:
 		d.goBuild = parts[1] == ""
 	case folders:
@@ -228,8 +241,27 @@ func (d *diagnostics) notes(u Unread, k kind, parts []string) {
 // marksForm is a line that marks what stands above it.
 var marksForm = regexp.MustCompile(`^[ \t|]*[~^][ \t~^|]*$`)
 
+// promise notes a line that a message must follow, of a certain file where that is known.
+func (d *diagnostics) promise(u Unread, of []string) {
+	d.promised = append(d.promised, u)
+	if len(of) > 1 && of[1] != "" {
+		d.promisedOf = of[1]
+	}
+}
+
+// breakPromises takes lines for unread after which no message came.
+func (d *diagnostics) breakPromises() {
+	for _, u := range d.promised {
+		d.unread(u)
+	}
+	d.promised, d.promisedOf = nil, ""
+}
+
 // chainForm is a line, in any language, that says what the next one is of: a file that includes another, or a function.
-var chainForm = regexp.MustCompile(`(?:^|[ \t])[^\s:]+\.[A-Za-z0-9+]+:\d+(?::\d+)?[,:]$|^[^\s:]+\.[A-Za-z0-9+]+: [^:]*['"«»„“”‹›「」][^:]*:$`)
+var chainForm = regexp.MustCompile(`(?:^|[ \t])[^\s:]+\.[A-Za-z0-9+]+:\d+(?::\d+)?[,:]$|` + ownForm.String())
+
+// ownForm is such a line of a file's own message.
+var ownForm = regexp.MustCompile(`^([^\s:]+\.[A-Za-z0-9+]+): [^:]*:$`)
 
 // mostTold bounds what a closing line is taken to count, so that no sum runs over.
 const mostTold = 1 << 29
@@ -276,6 +308,7 @@ func (d *diagnostics) end() {
 	if d.held.At != "" {
 		d.unread(d.held)
 	}
+	d.breakPromises()
 	r.Compiled = d.build.compiled
 	if !r.Compiled.Shown() {
 		d.idle = cmp.Or(d.idle, d.idleBelow)

@@ -11,8 +11,8 @@ var noise = []struct {
 	form *regexp.Regexp
 }{
 	{"gcc: what flags make of warnings", saysNothing, regexp.MustCompile(`^(?:cc1|cc1plus|cc1obj|cc1objplus|f951|gnat1|d21|go1): (?:all|some) warnings being treated as errors$`)},
-	{"gcc: where a finding stands", saysNothing, regexp.MustCompile(`^\S[^:]*: (?:In (?:(?:static |member |copy |move |lambda )*(?:function|constructor|destructor|lambda|program|subroutine|method|instantiation of|substitution of)\b.*|lambda function)|At (?:top level|global scope)):$`)},
-	{"gcc: what a finding was copied into", saysNothing, regexp.MustCompile(`^In function '[^']*',$`)},
+	{"gcc: where a finding stands", standing, regexp.MustCompile(`^\S[^:]*: (?:In (?:(?:static |member |copy |move |lambda )*(?:function|constructor|destructor|lambda|program|subroutine|method|instantiation of|substitution of)\b.*|lambda function)|At (?:top level|global scope)):$`)},
+	{"gcc: what a finding was copied into", standing, regexp.MustCompile(`^In function '[^']*',$`)},
 	{"gcc: what includes the file", including, regexp.MustCompile(`^(?:In file included from|                 from|\s+inlined from) .*[,:]$`)},
 	{"make: the command lines of compilers", compiles, regexp.MustCompile(`^(?:(?:ccache|distcc|libtool: compile: ?) ?)*` + compiler + `\s+` + operand)},
 	{"GNU make: folders", folders, regexp.MustCompile(`^(?:g|mingw32-)?make(?:\[(\d+)\])?: (Entering|Leaving) directory '([^']*)'$`)},
@@ -48,6 +48,7 @@ type kind int
 const (
 	saysNothing kind = iota
 	wording          // what people wrote, which is noise only where it raises no suspicion
+	standing         // where the next message's finding stands
 	including        // a file that includes the next message's
 	packages         // of which package what follows is, in brackets where go vet says it and not its compiler
 	compiles         // something is compiled
@@ -87,23 +88,28 @@ var shapeForms = []*regexp.Regexp{
 	regexp.MustCompile(`^\s*-->\s`),
 }
 
-// stopWords are those by which programs say that they gave up, or that something is lacking: in English, and as the
-// translations of compilers, make and shells have them.
+// stopWords are those by which programs say that they gave up, that something is lacking, or that they don't show everything: in
+// English, and as the translations of compilers, make and shells have them. A line that isn't known and says "not" in any
+// language is better asked about.
 var stopWords = regexp.MustCompile(`(?i)(?:^|[^\pL\pN])(?:` +
-	`fatal|errors?|abort(?:ed|ing|s)?|killed|terminated|terminating|segmentation fault|bus error|core dumped|traceback|not found|no such file|too many|only showing|panic|exceptions?|` +
-	`can't|cannot|could not|couldn't|unable to|fail(?:ed|ure|s|ing)?|crash(?:ed)?|denied|timed out|out of memory|unrecognized|unknown option|invalid option|not supported|unsupported|usage|giving up|stopped|stopping|interrupted|skipp(?:ed|ing)|incomplete|undefined|missing|no module|no such|no space left|does not exist|doesn't exist|not installed|not executable|read-only|refused|rejected|unreachable|corrupt(?:ed)?|malformed|truncated|expired|quota|` +
-	`fehler|fataler|abgebrochen|nicht gefunden|getötet|speicherzugriffsfehler|` + // German
-	`erreur|fatale|introuvable|non trouvée?|abandon|tué|interrompu|aucun fichier|` + // French
-	`errore|fatale|non trovato|ucciso|interrotto|` + // Italian
-	`erro|fatal|abortado|não encontrado|morto|` + // Portuguese
-	`error|abortado|no se encontró|terminado|` + // Spanish
-	`fel|avbruten|hittades inte|dödad|fout|afgebroken|niet gevonden|` + // Swedish, Dutch
-	`błąd|przerwan[oya]|nie znaleziono|chyba|hata|` + // Polish, Czech, Turkish
-	`ошибка|прерван[оа]?|не найден[оа]?|убито|помилка` + // Russian, Ukrainian
-	`)(?:$|[^\pL\pN])|错误|錯誤|致命|终止|未找到|エラー|致命的|中止|見つかりません|오류|치명적`)
+	`fatal|errors?|abort(?:ed|ing|s)?|killed|terminated?|terminating|segmentation fault|segv|bus error|core dumped|dumped|traceback|panic(?:ked)?|exceptions?|caused by|stack|assert(?:ion)?|signal\pL*|\pL*signal|sanitizer|\pL*sanitizer|` +
+	`no|not|never|nothing|none|without|cannot|unable|too many|too much|only|more|hidden|suppress\pL*|omit\pL*|partial\pL*|remaining|skip\pL*|ignor(?:ed|ing)|truncat\pL*|exceed\pL*|limit\pL*|exhaust\pL*|` +
+	`fail\pL*|crash\pL*|corrupt\pL*|malform\pL*|broken|invalid|illegal|unexpected|bad|wrong|denied|refused?|reject\pL*|expired?|quota|retry\pL*|tim(?:ed|e) ?out|deadlock|leak\pL*|overflow\pL*|out of|` +
+	`unrecogni[sz]ed|unknown|unsupported|unavailable|unreachable|unresolved|undefined|undeclared|unreadable|missing|lost|lacks?|dead|` +
+	`usage|giving up|gave up|stop(?:s|ped|ping)?|interrupt\pL*|incomplete|cancel(?:l?ed)?|exit(?:ed|s|ing)?|non-?zero|status|code|read-only|` +
+	`fehler\pL*|\pL*fehler|fataler|abgebrochen|abbruch|getötet|beendet|nicht|kein\pL*|ungültig\pL*|fehl(?:t|en|geschlagen)|unbekannt\pL*|warnung(?:en)?|aktuell|` + // German
+	`erreurs?|fatale|introuvable|abandon|tué|interrompu\pL*|aucune?|ne|pas|impossible|échec|échoué\pL*|inconnue?s?|avertissements?|` + // French
+	`errore|errori|non|nessun\pL*|ucciso|interrott\pL*|fallit\pL*|violazione|sconosciut\pL*|` + // Italian
+	`erro|erros|não|nenhum\pL*|abortad[oa]|morto|falha|falhou|violação|desconhecid\pL*|` + // Portuguese
+	`ning[uú]n\pL*|terminado|muerto|fallo|falló|violación|interrumpid\pL*|desconocid\pL*|` + // Spanish
+	`fel|avbruten|avbröts|inte|ingen|inga|dödad|misslyckades|okänd\pL*|ikke|fejl|feil|afgebroken|niet|geen|fout|mislukt|onbekend\pL*|` + // Swedish, Danish, Norwegian, Dutch
+	`błąd|błęd\pL*|przerwan\pL*|nie|brak|naruszenie|zabity|chyba|není|nelze|selhal\pL*|hata\pL*|değil|yok|bulunamadı|başarısız\pL*|` + // Polish, Czech, Turkish
+	`virhe|ei|hiba|nem|σφάλμα|δεν|eroare|nu|` + // Finnish, Hungarian, Greek, Romanian
+	`ошибк\pL*|прерван\pL*|не|нет|убито?|сбой|отказано|завершено?|помилка|немає` + // Russian, Ukrainian
+	`)(?:$|[^\pL\pN])|n['\x{2019}]t(?:$|[^\pL\pN])|错误|錯誤|致命|终止|不|无法|無法|失败|失敗|没有|沒有|未|エラー|中止|ません|できない|なし|오류|치명|없|실패|않`)
 
 // thrownForm is the name of what ended a program, as languages with exceptions write it.
-var thrownForm = regexp.MustCompile(`(?:^|[\s.])[A-Za-z_]+(?:Error|Exception)(?::|$)`)
+var thrownForm = regexp.MustCompile(`(?:^|[\s.])[A-Za-z_]+(?:Error|Exception|Rejection|Fault|Failure)(?::|$)`)
 
 // unspoken are the parts of a line that are no words of it: what is quoted, options, and paths.
 var unspoken = regexp.MustCompile("'[^']*'|\"[^\"]*\"|`[^`]*`|«[^»]*»|(?:^|\\s)-\\S+|\\S*[/\\\\]\\S*|\\S+\\.[A-Za-z][A-Za-z0-9+]*\\b")
