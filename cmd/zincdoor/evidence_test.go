@@ -142,6 +142,23 @@ func TestTreeOfReport(t *testing.T) {
 	if v := s.judge("--range", base+"..HEAD", "--report", "-"); v.Code != 2 || !strings.Contains(v.about(), "core/gauge.c, which this change alters, isn't what it is in the judged state") {
 		t.Errorf("the change's own lines differ: %s", v.about())
 	}
+	s.git("switch", "-q", "-c", "deletes", base)
+	s.write("core/tide.c", strings.Replace(lines(10), "line 5;\n", "", 1))
+	s.commit("a line less")
+	for _, more := range [][]string{nil, {"--report-commit", base}} {
+		if report(base, "core/gauge.c", 2); more != nil {
+			s.stdin = warn("core/gauge.c", 2)
+		}
+		if v := s.judge(append([]string{"--range", base + "..HEAD", "--report", "-"}, more...)...); v.Code != 2 || !strings.Contains(v.about(), "core/tide.c, which this change alters") {
+			t.Errorf("a change that only deletes, judged by a report of the base: %s", v.about())
+		}
+	}
+	s.git("rm", "-q", "core/tide.c")
+	s.git("commit", "-q", "--amend", "-m", "a file less")
+	if report(base, "core/gauge.c", 2); s.judge("--range", base+"..HEAD", "--report", "-").Code != 2 {
+		t.Error("a change that only takes a file away, judged by a report of the base")
+	}
+	s.git("switch", "-q", "main")
 	s.git("switch", "-q", "-c", "build", "HEAD~")
 	s.write("core/gauge.c", "more;\n"+strings.Replace(lines(5), "line 5;\n", "", 1))
 	s.commit("as a build would merge it")

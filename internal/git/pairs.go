@@ -64,17 +64,15 @@ func (r *Repo) layOut(chunks [][]pair) (trees, env []string, err error) {
 		return nil, nil, err
 	}
 	var list strings.Builder
-	for i, chunk := range chunks {
-		if i > 0 {
-			list.WriteByte('\n')
-		}
+	for _, chunk := range chunks {
 		for _, p := range chunk {
 			writeEntry(&list, p.index, p.old)
 		}
-		list.WriteByte('\n')
+		list.WriteByte('\n') // which ends a tree, an empty one too
 		for _, p := range chunk {
 			writeEntry(&list, p.index, p.new)
 		}
+		list.WriteByte('\n')
 	}
 	cmd := r.command("mktree", "--missing", "--batch")
 	cmd.Env, cmd.Stdin = env, strings.NewReader(list.String())
