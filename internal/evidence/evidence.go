@@ -9,8 +9,11 @@ import (
 	"fmt"
 	"io"
 	"maps"
+	"path"
+	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 
 	"golang.org/x/sync/errgroup"
 
@@ -138,6 +141,11 @@ func (q Request) collect(ctx context.Context, group *errgroup.Group) (*Collected
 		texts = later(group, func() (*headTexts, error) { return c.readTexts() })
 		early = later(group, func() (*earlyLines, error) { return c.readEarly() })
 	}
+	if ahead && c.strange() {
+		c.paths = later(group, q.Target.Tree.Paths)
+	} else {
+		c.paths = sync.OnceValues(q.Target.Tree.Paths)
+	}
 	searched := func() (*search, error) { return &search{}, nil }
 	if c.searches() {
 		searched = later(group, c.search)
@@ -169,8 +177,29 @@ type collector struct {
 	named   map[string][]int // the lines that findings stand on, by path as the reports write it
 	texts   *headTexts
 
-	unknown []string          // paths that were found nowhere
-	miscut  map[string]string // files whose lines a tool may number otherwise, and why
+	unknown []string                 // paths that were found nowhere
+	changed map[string]bool          // what changedFiles gives, nil until it is asked for
+	paths   func() ([]string, error) // all files of the judged tree
+	miscut  map[string]string        // files whose lines a tool may number otherwise, and why
+}
+
+// strange reports whether some path of the reports can't be one of this checkout as it stands, so that all files' names will be
+// asked for.
+func (c *collector) strange() bool {
+	for p := range c.named {
+		if path.IsAbs(p) && !strings.HasPrefix(p, filepath.ToSlash(c.Target.Root)+"/") {
+			return true
+		}
+	}
+	return false
+}
+
+// filesOf lists all files of a tree.
+func (c *collector) filesOf(tree target.Tree) ([]string, error) {
+	if tree == c.Target.Tree {
+		return c.paths()
+	}
+	return tree.Paths()
 }
 
 // namedLines are the lines that findings stand on, by path as the reports write it.

@@ -141,7 +141,7 @@ func (c *collector) checkStops(r *reading, finder *finder) error {
 			if !stop.Folder {
 				continue
 			}
-			files, err := r.tree.tree.Paths()
+			files, err := c.filesOf(r.tree.tree)
 			if err != nil {
 				return err
 			}
@@ -157,7 +157,7 @@ func (c *collector) checkStops(r *reading, finder *finder) error {
 	}
 	r.state.Lost, r.state.Trouble = slices.Sorted(maps.Keys(lost)), r.report.Stops[0].Problem
 	for _, file := range r.state.Lost {
-		if finder.changed[file] {
+		if finder.isChanged(file) {
 			r.fail(judge.Failed, fmt.Sprintf("%s, so that not all of the changed %s was looked at; have it compile, and run the tool again", r.state.Trouble, file))
 			return nil
 		}
@@ -202,7 +202,7 @@ func (c *collector) seenIn(r *reading, find func(string) report.Found) (map[stri
 	if len(made.Objects) == 0 {
 		return seen, nil
 	}
-	files, err := r.tree.tree.Paths()
+	files, err := c.filesOf(r.tree.tree)
 	isMade := made.Made()
 	for _, file := range files {
 		if isMade(file) {
@@ -221,8 +221,8 @@ type finder struct {
 	known    map[string]report.Found
 	last     string // what was found last, and where
 	lastAt   report.Found
-	changed  map[string]bool // the files of the change that are there
-	unsure   string          // why nobody can tell where the paths start, "" where that is known
+	changed  func() (map[string]bool, error) // the files of the change that are there, which may be waited for
+	unsure   string                          // why nobody can tell where the paths start, "" where that is known
 	err      error
 }
 
@@ -239,6 +239,15 @@ func (f *finder) find(reported string) report.Found {
 	return at
 }
 
+// changedFiles are the files of the change that are there.
+func (f *finder) changedFiles() map[string]bool {
+	files, err := f.changed()
+	f.keep(err)
+	return files
+}
+
+func (f *finder) isChanged(path string) bool { return f.changedFiles()[path] }
+
 // keep keeps the first error.
 func (f *finder) keep(err error) {
 	if f.err == nil {
@@ -246,18 +255,24 @@ func (f *finder) keep(err error) {
 	}
 }
 
-// finder prepares to find the report's paths. Where some are found nowhere, it looks how they lead into the tree.
-func (c *collector) finder(r *reading) (*finder, error) {
-	f := &finder{relative: r.report.Relative, known: map[string]report.Found{}, changed: map[string]bool{}}
-	files, err := c.Target.Files()
-	if err != nil {
-		return f, err
+// changedFiles are the files of the change that are there.
+func (c *collector) changedFiles() (map[string]bool, error) {
+	if c.changed != nil {
+		return c.changed, nil
 	}
+	files, err := c.Target.Files()
+	c.changed = map[string]bool{}
 	for _, file := range files {
 		if file.Status != change.Deleted {
-			f.changed[file.Path] = true
+			c.changed[file.Path] = true
 		}
 	}
+	return c.changed, err
+}
+
+// finder prepares to find the report's paths. Where some are found nowhere, it looks how they lead into the tree.
+func (c *collector) finder(r *reading) (*finder, error) {
+	f := &finder{relative: r.report.Relative, known: map[string]report.Found{}, changed: c.changedFiles}
 	tree := r.tree.tree
 	f.places = report.Places{
 		Root:    c.Target.Root,
@@ -269,7 +284,7 @@ func (c *collector) finder(r *reading) (*finder, error) {
 			return found
 		},
 		HasFolder: func(p string) bool {
-			files, err := tree.Paths()
+			files, err := c.filesOf(tree)
 			f.keep(err)
 			return slices.ContainsFunc(files, func(file string) bool { return strings.HasPrefix(file, p+"/") })
 		},
@@ -278,7 +293,7 @@ func (c *collector) finder(r *reading) (*finder, error) {
 			f.keep(err)
 			return to, link
 		},
-		Changed: func(p string) bool { return f.changed[p] },
+		Changed: f.isChanged,
 		OnDisk: func(p string) bool {
 			_, err := os.Lstat(target.InDir(c.Target.Root, p))
 			return err == nil && fs.ValidPath(p)
@@ -307,7 +322,9 @@ func (c *collector) finder(r *reading) (*finder, error) {
 		}
 	}
 	if len(unknown) > 0 && f.err == nil {
-		f.keep(f.learn(tree, unknown, len(paths)-len(unknown)))
+		all, err := c.filesOf(tree)
+		f.keep(err)
+		f.keep(f.learn(all, unknown, len(paths)-len(unknown)))
 		for _, p := range unknown { // a build may have been told to print paths from elsewhere than where it says to work
 			if printed, ok := r.report.Printed[p]; ok && !f.find(p).Inside {
 				if at := f.places.Find(printed, ""); at.Inside {
@@ -331,7 +348,7 @@ func (f *finder) checkFolders(said *report.Report) {
 			case !other.Inside || other.Path == at.Path:
 			case !at.Inside:
 				f.known[p], at = other, other
-			case (f.changed[at.Path] || f.changed[other.Path]) && f.unsure == "":
+			case (f.isChanged(at.Path) || f.isChanged(other.Path)) && f.unsure == "":
 				f.unsure = fmt.Sprintf("make worked in several folders at once, and nobody can tell whether %s is %s or %s; have it keep together what belongs together (make --output-sync)", said.Printed[p], at.Path, other.Path)
 			}
 		}
@@ -341,10 +358,17 @@ func (f *finder) checkFolders(said *report.Report) {
 
 // learn finds how unknown paths lead into the tree: by a root that they have in common, or written in another form; stand is
 // how many paths were found as they stand.
-func (f *finder) learn(tree target.Tree, unknown []string, stand int) error {
-	files, err := tree.Paths()
-	if err != nil {
-		return err
+func (f *finder) learn(all, unknown []string, stand int) error {
+	loosest := report.NameForms[len(report.NameForms)-1]
+	names := map[string]bool{} // of the files that the paths may mean
+	for _, p := range unknown {
+		names[loosest(path.Base(p))] = true
+	}
+	var files []string
+	for _, file := range all {
+		if names[loosest(file[strings.LastIndexByte(file, '/')+1:])] {
+			files = append(files, file)
+		}
 	}
 	for _, form := range report.NameForms {
 		var left []string
@@ -396,7 +420,7 @@ func (f *finder) checkRivals(root report.Mapped, unknown []string, names map[str
 	for _, rival := range root.Rivals {
 		for _, p := range unknown {
 			to, ok := rival.Apply(p)
-			if file := names[to]; ok && f.changed[file] && f.unsure == "" {
+			if file := names[to]; ok && f.isChanged(file) && f.unsure == "" {
 				f.unsure = fmt.Sprintf("nobody can tell whether %s is the changed %s: its paths may start at %s; say which with --report-root", p, file, orList(append([]report.Mapping{root.Mapping}, root.Rivals...)))
 			}
 		}
@@ -416,7 +440,7 @@ func orList(roots []report.Mapping) string {
 
 // namesakeOf says why a file that was found by its name alone may be another one, which was changed.
 func (f *finder) namesakeOf(reported, found string) string {
-	for _, file := range slices.Sorted(maps.Keys(f.changed)) {
+	for _, file := range slices.Sorted(maps.Keys(f.changedFiles())) {
 		if file != found && report.SameName(path.Base(file), path.Base(found)) {
 			return fmt.Sprintf("%s may be %s or the changed %s; %s", reported, found, file, findItAdvice)
 		}
