@@ -48,18 +48,6 @@ func (r *reading) fail(state judge.State, problem string) {
 	}
 }
 
-// coverUnread names the tool of a report that couldn't be read, as far as that is known without it.
-func (r *reading) coverUnread() []baseline.Cover {
-	tool := r.from.terms.Tool
-	if tool == "" && r.from.format != policy.SARIF {
-		tool = r.from.format
-	}
-	if tool == "" {
-		return nil
-	}
-	return []baseline.Cover{{Tool: tool, Paths: []string{baseline.Everywhere}}}
-}
-
 // toolName is what a tool is called that doesn't name itself.
 func (r *reading) toolName() string {
 	return cmp.Or(r.from.terms.Tool, r.report.Format)

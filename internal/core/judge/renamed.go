@@ -1,6 +1,7 @@
 package judge
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"slices"
@@ -124,4 +125,31 @@ func (j *judgement) remarksOnTools() (notices []string) {
 		}
 	}
 	return notices
+}
+
+// nameTools finds out which tools of the baseline are called otherwise now.
+func (j *judgement) nameTools() {
+	j.renamed, j.toolNow = j.renamedTools(), map[string]string{}
+	for _, r := range j.renamed {
+		j.toolNow[r.Was] = r.Now
+	}
+	j.cover = &baseline.Baseline{Covers: slices.Clone(j.Baseline.Covers)}
+	for i := range j.cover.Covers {
+		j.cover.Covers[i].Tool = j.toolOf(j.cover.Covers[i].Tool)
+	}
+}
+
+// toolOf is how a tool of the baseline is called now.
+func (j *judgement) toolOf(tool string) string { return cmp.Or(j.toolNow[tool], tool) }
+
+// today gives entries with the names that their tools have now.
+func (j *judgement) today(entries []baseline.Entry) []baseline.Entry {
+	if len(j.toolNow) == 0 {
+		return entries
+	}
+	entries = slices.Clone(entries)
+	for i := range entries {
+		entries[i].Tool = j.toolOf(entries[i].Tool)
+	}
+	return entries
 }

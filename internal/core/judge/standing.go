@@ -1,8 +1,6 @@
 package judge
 
 import (
-	"cmp"
-	"fmt"
 	"slices"
 
 	"zincdoor/internal/core/baseline"
@@ -52,59 +50,6 @@ func recogniseAll(in Input) *judgement {
 	j.added = j.recogniseAdded(view)
 	j.onBase = recognise.Recognise(j.Findings, j.base, view)
 	return j
-}
-
-// nameTools finds out which tools of the baseline are called otherwise now.
-func (j *judgement) nameTools() {
-	j.renamed, j.toolNow = j.renamedTools(), map[string]string{}
-	for _, r := range j.renamed {
-		j.toolNow[r.Was] = r.Now
-	}
-	j.cover = &baseline.Baseline{Covers: slices.Clone(j.Baseline.Covers)}
-	for i := range j.cover.Covers {
-		j.cover.Covers[i].Tool = j.toolOf(j.cover.Covers[i].Tool)
-	}
-}
-
-// loseCover takes evidence for failed whose tool gave up a file that has something to be recognised: it may be there, and isn't
-// told.
-func (j *judgement) loseCover() {
-	renames := j.Change.Renames()
-	j.Evidence = slices.Clone(j.Evidence)
-	for i := range j.Evidence {
-		e := &j.Evidence[i]
-		if len(e.Lost) == 0 || !e.Sound() {
-			continue
-		}
-		known := func(tool, path string) bool {
-			path = cmp.Or(renames[path], path)
-			_, lost := slices.BinarySearch(e.Lost, path)
-			return lost && slices.ContainsFunc(e.Covers, func(c baseline.Cover) bool { return c.Tool == tool })
-		}
-		at := slices.IndexFunc(j.Baseline.Entries, func(o baseline.Entry) bool { return known(j.toolOf(o.Tool), o.Path) })
-		before := slices.IndexFunc(j.BaseFindings, func(f finding.Finding) bool { return known(f.Tool, f.Path) })
-		switch {
-		case at >= 0:
-			e.State, e.Problem = Failed, fmt.Sprintf("%s, so that nobody can tell what became of what is accepted in %s; have it compile, and run the tool again", e.Trouble, j.Baseline.Entries[at].Path)
-		case before >= 0:
-			e.State, e.Problem = Failed, fmt.Sprintf("%s, so that nobody can tell what became of what was found in %s before; have it compile, and run the tool again", e.Trouble, j.BaseFindings[before].Path)
-		}
-	}
-}
-
-// toolOf is how a tool of the baseline is called now.
-func (j *judgement) toolOf(tool string) string { return cmp.Or(j.toolNow[tool], tool) }
-
-// today gives entries with the names that their tools have now.
-func (j *judgement) today(entries []baseline.Entry) []baseline.Entry {
-	if len(j.toolNow) == 0 {
-		return entries
-	}
-	entries = slices.Clone(entries)
-	for i := range entries {
-		entries[i].Tool = j.toolOf(entries[i].Tool)
-	}
-	return entries
 }
 
 // grade gives every finding its name, place, team and severity.
@@ -285,17 +230,4 @@ func (j *judgement) goneOf(entries []baseline.Entry, matches recognise.Matches, 
 		}
 	}
 	return gone
-}
-
-// coveredNow reports whether sound evidence looked at a file with a tool, and all that tells of the tool there is sound.
-func (in Input) coveredNow(tool, path string) bool {
-	covered := false
-	for _, evidence := range in.Evidence {
-		if !evidence.Before && (&baseline.Baseline{Covers: evidence.Covers}).CoversFinding(tool, path) {
-			if covered = evidence.Sound() && !slices.Contains(evidence.Lost, path); !covered {
-				return false
-			}
-		}
-	}
-	return covered
 }

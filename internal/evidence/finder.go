@@ -1,0 +1,263 @@
+package evidence
+
+import (
+	"cmp"
+	"fmt"
+	"io/fs"
+	"maps"
+	"os"
+	"path"
+	"slices"
+	"strings"
+
+	"zincdoor/internal/core/change"
+	"zincdoor/internal/report"
+	"zincdoor/internal/target"
+)
+
+const findItAdvice = "run the linter in this checkout, or say with --report-root where its paths start"
+
+// finder finds a report's paths, each once.
+type finder struct {
+	places   report.Places
+	relative map[string]string
+	known    map[string]report.Found
+	last     string // what was found last, and where
+	lastAt   report.Found
+	changed  func() (map[string]bool, error) // the files of the change that are there, which may be waited for
+	unsure   string                          // why nobody can tell where the paths start, "" where that is known
+	err      error
+}
+
+func (f *finder) find(reported string) report.Found {
+	if reported == f.last && reported != "" {
+		return f.lastAt
+	}
+	at, ok := f.known[reported]
+	if !ok {
+		at = f.places.Find(reported, f.relative[reported])
+		f.known[reported] = at
+	}
+	f.last, f.lastAt = reported, at
+	return at
+}
+
+// changedFiles are the files of the change that are there.
+func (f *finder) changedFiles() map[string]bool {
+	files, err := f.changed()
+	f.keep(err)
+	return files
+}
+
+func (f *finder) isChanged(path string) bool { return f.changedFiles()[path] }
+
+// keep keeps the first error.
+func (f *finder) keep(err error) {
+	if f.err == nil {
+		f.err = err
+	}
+}
+
+// changedFiles are the files of the change that are there.
+func (c *collector) changedFiles() (map[string]bool, error) {
+	if c.changed != nil {
+		return c.changed, nil
+	}
+	files, err := c.Target.Files()
+	c.changed = map[string]bool{}
+	for _, file := range files {
+		if file.Status != change.Deleted {
+			c.changed[file.Path] = true
+		}
+	}
+	return c.changed, err
+}
+
+// finder prepares to find the report's paths. Where some are found nowhere, it looks how they lead into the tree.
+func (c *collector) finder(r *reading) (*finder, error) {
+	f := &finder{relative: r.report.Relative, known: map[string]report.Found{}, changed: c.changedFiles}
+	tree := r.tree.tree
+	f.places = report.Places{
+		Root:    c.Target.Root,
+		Folder:  c.Target.Folder,
+		Outside: r.from.terms.Outside,
+		Has: func(p string) bool {
+			found, err := r.tree.has(p)
+			f.keep(err)
+			return found
+		},
+		HasFolder: func(p string) bool {
+			files, err := c.filesOf(tree)
+			f.keep(err)
+			return slices.ContainsFunc(files, func(file string) bool { return strings.HasPrefix(file, p+"/") })
+		},
+		Link: func(p string) (string, bool) {
+			to, link, err := tree.Link(p)
+			f.keep(err)
+			return to, link
+		},
+		Changed: f.isChanged,
+		OnDisk: func(p string) bool {
+			_, err := os.Lstat(target.InDir(c.Target.Root, p))
+			return err == nil && fs.ValidPath(p)
+		},
+	}
+	if c.Given.Root != "" {
+		f.places.From = report.RootMapping(c.Given.Root)
+	}
+	paths := map[string]bool{}
+	for i := range r.report.Findings {
+		paths[r.report.Findings[i].Path] = true
+	}
+	for _, tool := range r.report.Tools {
+		for _, target := range tool.Targets {
+			paths[target] = true
+		}
+	}
+	for _, source := range r.report.Compiled.Sources {
+		paths[source] = true
+	}
+	delete(paths, "")
+	var unknown []string
+	for _, p := range slices.Sorted(maps.Keys(paths)) {
+		if !f.find(p).Inside {
+			unknown = append(unknown, p)
+		}
+	}
+	if len(unknown) > 0 && f.err == nil {
+		all, err := c.filesOf(tree)
+		f.keep(err)
+		f.keep(f.learn(all, unknown, len(paths)-len(unknown)))
+		for _, p := range unknown { // a build may have been told to print paths from elsewhere than where it says to work
+			if printed, ok := r.report.Printed[p]; ok && !f.find(p).Inside {
+				if at := f.places.Find(printed, ""); at.Inside {
+					f.known[p] = at
+				}
+			}
+		}
+		f.last = ""
+	}
+	f.checkFolders(r.report)
+	return f, f.err
+}
+
+// checkFolders looks whether paths that a build printed while it worked in several folders are beyond doubt.
+func (f *finder) checkFolders(said *report.Report) {
+	for _, p := range slices.Sorted(maps.Keys(said.Rivals)) {
+		at := f.find(p)
+		for _, rival := range said.Rivals[p] {
+			other := f.places.Find(rival, "")
+			switch {
+			case !other.Inside || other.Path == at.Path:
+			case !at.Inside:
+				f.known[p], at = other, other
+			case (f.isChanged(at.Path) || f.isChanged(other.Path)) && f.unsure == "":
+				f.unsure = fmt.Sprintf("make worked in several folders at once, and nobody can tell whether %s is %s or %s; have it keep together what belongs together (make --output-sync)", said.Printed[p], at.Path, other.Path)
+			}
+		}
+	}
+	f.last = ""
+}
+
+// learn finds how unknown paths lead into the tree: by a root that they have in common, or written in another form; stand is
+// how many paths were found as they stand.
+func (f *finder) learn(all, unknown []string, stand int) error {
+	loosest := report.NameForms[len(report.NameForms)-1]
+	names := map[string]bool{} // of the files that the paths may mean
+	for _, p := range unknown {
+		names[loosest(path.Base(p))] = true
+	}
+	var files []string
+	for _, file := range all {
+		if names[loosest(file[strings.LastIndexByte(file, '/')+1:])] {
+			files = append(files, file)
+		}
+	}
+	for _, form := range report.NameForms {
+		var left []string
+		names := form.Index(files)
+		formed := map[string]string{} // the unknown paths, by how they are written in this form
+		for _, p := range unknown {
+			formed[form(p)] = p
+		}
+		outside := func(name string) bool { return f.known[formed[name]].Outside }
+		root, mapped := report.FindMapping(slices.Sorted(maps.Keys(formed)), slices.Collect(maps.Keys(names)), outside)
+		for _, p := range unknown {
+			to, ok := names[form(p)]
+			inRoot := false
+			if !ok && mapped && !(outside(form(p)) && root.Depth < 2 && root.Files < stand) {
+				if to, inRoot = root.Apply(form(p)); inRoot {
+					to = cmp.Or(names[to], to) // which may lead through a link
+				}
+			}
+			if to != "" {
+				to, ok = f.places.Resolve(to)
+			}
+			switch {
+			case ok:
+				f.known[p] = report.Found{Path: to, Inside: true}
+				if inRoot && root.Strip != "" && root.Depth == 1 && f.unsure == "" {
+					f.unsure = f.namesakeOf(p, to)
+				}
+			case inRoot && root.Strip != "": // of the same checkout, and no file of the tree
+				f.known[p] = report.Found{Path: p}
+				left = append(left, p)
+			default:
+				left = append(left, p)
+			}
+		}
+		if mapped {
+			f.checkRivals(root, slices.Sorted(maps.Keys(formed)), names)
+		}
+		if unknown = left; len(unknown) == 0 {
+			break
+		}
+	}
+	f.last = ""
+	return f.err
+}
+
+// checkRivals looks whether the root that was taken is beyond doubt: by no other one that fits as well a path is a changed
+// file.
+func (f *finder) checkRivals(root report.Mapped, unknown []string, names map[string]string) {
+	for _, rival := range root.Rivals {
+		for _, p := range unknown {
+			to, ok := rival.Apply(p)
+			if file := names[to]; ok && f.isChanged(file) && f.unsure == "" {
+				f.unsure = fmt.Sprintf("nobody can tell whether %s is the changed %s: its paths may start at %s; say which with --report-root", p, file, orList(append([]report.Mapping{root.Mapping}, root.Rivals...)))
+			}
+		}
+	}
+}
+
+// orList names the folders that paths may start at.
+func orList(roots []report.Mapping) string {
+	var names []string
+	for _, root := range roots {
+		if name := root.String(); !slices.Contains(names, name) {
+			names = append(names, name)
+		}
+	}
+	return strings.Join(names[:min(len(names), 4)], " or at ")
+}
+
+// namesakeOf says why a file that was found by its name alone may be another one, which was changed.
+func (f *finder) namesakeOf(reported, found string) string {
+	for _, file := range slices.Sorted(maps.Keys(f.changedFiles())) {
+		if file != found && report.SameName(path.Base(file), path.Base(found)) {
+			return fmt.Sprintf("%s may be %s or the changed %s; %s", reported, found, file, findItAdvice)
+		}
+	}
+	return ""
+}
+
+// namesake is a changed file with the same file name, "" where there is none.
+func (c *collector) namesake(p string) (string, error) {
+	files, err := c.Target.Files()
+	for _, f := range files {
+		if f.Status != change.Deleted && report.SameName(path.Base(f.Path), path.Base(p)) {
+			return f.Path, nil
+		}
+	}
+	return "", err
+}

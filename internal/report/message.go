@@ -1,0 +1,229 @@
+package report
+
+import (
+	"cmp"
+	"regexp"
+	"strconv"
+	"strings"
+
+	"zincdoor/internal/core/finding"
+)
+
+// message is one line in the GNU form.
+type message struct {
+	path   string
+	region finding.Region
+	level  finding.Level
+	word   string // the word for its weight, "" where there is none
+	text   string
+	rule   string
+	code   string // the rule, where it stands after the weight
+	remark bool   // belongs to the message before
+	ahead  bool   // belongs to the message after
+}
+
+// words are the weights that compilers write, the longer before the shorter.
+var words = []struct {
+	word  string
+	level finding.Level
+}{
+	{"fatal error", finding.Error},
+	{"internal compiler error", finding.Error},
+	{"sorry, unimplemented", finding.Error},
+	{"error", finding.Error},
+	{"warning", finding.Warning},
+	{"remark", finding.Note},
+	{"note", finding.Note},
+	{"info", finding.Note},
+}
+
+// traces begin the lines of a template's backtrace, which gcc prints before the message itself.
+var traces = []string{"required from", "required by", "recursively required", "instantiated from", "in 'constexpr' expansion"}
+
+// parseMessage reads one line. Without a position it takes only lines that have a word for their weight.
+func parseMessage(text string) (message, bool) {
+	path, region, rest, placed := cutPosition(text)
+	if !placed {
+		path, rest = cutProgram(text)
+		if path = offsetForm.ReplaceAllString(path, ""); lateForm.MatchString(path) {
+			return message{}, false // a place, in a form that isn't read
+		}
+	}
+	m := message{path: cleanLocation(path), region: region, text: strings.TrimSpace(rest)}
+	for _, w := range words {
+		if after, ok := cutWord(m.text, w.word); ok {
+			m.word, m.level, m.text = w.word, w.level, after
+			break
+		}
+		if code, after, ok := cutCode(m.text, w.word); ok {
+			m.word, m.level, m.code, m.text = w.word, w.level, code, after
+			break
+		}
+	}
+	switch {
+	case m.word == "note":
+		m.remark = true
+	case m.word != "":
+	case !placed || m.text == "" || !strings.ContainsAny(path, "./"):
+		return message{}, false // a log's line, as far as anyone can tell
+	default:
+		for _, trace := range traces {
+			m.ahead = m.ahead || strings.HasPrefix(m.text, trace)
+		}
+		m.level = finding.Warning
+	}
+	m.text, m.rule = cutRule(m.text)
+	m.rule = cmp.Or(m.rule, m.code)
+	m.remark = m.remark && !(placed && m.rule != "") // a tool's own rule of that weight
+	return m, true
+}
+
+// offsetForm is how GNU ld writes a place in what was made of a file.
+var offsetForm = regexp.MustCompile(`:\(\.[\w.$]+\+0x[0-9a-f]+\)$`)
+
+// lateForm is a name with a line behind it.
+var lateForm = regexp.MustCompile(`[:(]\d+(?:[:,]\d+)?\)?$`)
+
+// cutCode takes a weight with the rule's code in brackets after it off, as in "error[E0308]: ".
+func cutCode(text, word string) (code, after string, ok bool) {
+	rest, ok := strings.CutPrefix(text, word+"[")
+	if !ok {
+		return "", "", false
+	}
+	code, after, ok = strings.Cut(rest, "]: ")
+	return code, strings.TrimSpace(after), ok && isRule(code)
+}
+
+func cutWord(text, word string) (string, bool) {
+	after, ok := strings.CutPrefix(text, word+":")
+	return strings.TrimSpace(after), ok
+}
+
+// cutPosition finds path:line, path:line:column or path:line:column-column, followed by a colon, at the start of a
+// line. A drive letter isn't taken for the path.
+func cutPosition(text string) (path string, region finding.Region, rest string, ok bool) {
+	if text[0] == ' ' || text[0] == '\t' {
+		return "", region, "", false
+	}
+	for i := 1; i < len(text); i++ {
+		if text[i] != ':' || i == 1 && len(text) > 2 && (text[2] == '\\' || text[2] == '/') {
+			continue
+		}
+		path = text[:i]
+		line, after := cutNumber(text[i+1:])
+		if line == 0 || !strings.HasPrefix(after, ":") || !isPath(path) {
+			continue
+		}
+		region = finding.Region{Line: line}
+		rest = after[1:]
+		if column, after := cutNumber(rest); column > 0 {
+			end := 0
+			if dashed, found := strings.CutPrefix(after, "-"); found {
+				end, after = cutNumber(dashed)
+			}
+			if strings.HasPrefix(after, ":") {
+				region.Column = column
+				if end >= column {
+					region.EndColumn = end + 1 // the GNU form's last column is inclusive
+				}
+				rest = after[1:]
+			}
+		}
+		return path, region, rest, true
+	}
+	return "", region, "", false
+}
+
+// isPath reports whether what stands before a line number can be a path: not a time, not an address, not a program's
+// name with its words.
+func isPath(s string) bool {
+	return !strings.Contains(s, "://") && !strings.Contains(s, ": ") && strings.Trim(s, "0123456789: ") != ""
+}
+
+// cutNumber reads a decimal number at the start of s; 0 where there is none or it is over 9 digits.
+func cutNumber(s string) (int, string) {
+	n := 0
+	for n < len(s) && n < 10 && s[n] >= '0' && s[n] <= '9' {
+		n++
+	}
+	if n == 10 {
+		return 0, s
+	}
+	number, _ := strconv.Atoi(s[:n])
+	return number, s[n:]
+}
+
+// cutProgram takes the part before the first ": " off, which names a program or a file without a line. Only what looks
+// like a path is returned as one.
+func cutProgram(text string) (path, rest string) {
+	for _, w := range words {
+		if strings.HasPrefix(text, w.word+":") {
+			return "", text
+		}
+	}
+	name, rest, found := strings.Cut(text, ": ")
+	if !found || strings.ContainsAny(name, " \t") {
+		return "", ""
+	}
+	if strings.ContainsAny(name, "./") && !strings.HasPrefix(name, "/usr/") {
+		path = name
+	}
+	return path, rest
+}
+
+// cutRule takes the bracketed rule off the end of a message. -Werror=x is the rule -Wx; of several flags in one bracket
+// the first that names a rule counts.
+func cutRule(text string) (rest, rule string) {
+	open := strings.LastIndex(text, " [")
+	if open < 0 || !strings.HasSuffix(text, "]") {
+		return text, ""
+	}
+	for flag := range strings.SplitSeq(text[open+2:len(text)-1], ",") {
+		flag = strings.TrimSpace(flag)
+		if name, ok := strings.CutPrefix(flag, "-Werror="); ok {
+			flag = "-W" + name
+		}
+		if !isRule(flag) {
+			return text, ""
+		}
+		if flag != "-Werror" && rule == "" {
+			rule = flag
+		}
+	}
+	if rule == "" {
+		return text, ""
+	}
+	rest = text[:open]
+	if weakness := strings.LastIndex(rest, " [CWE-"); weakness >= 0 && strings.HasSuffix(rest, "]") {
+		rest = rest[:weakness]
+	}
+	return rest, rule
+}
+
+// isRule reports whether a bracketed word can be a rule's name: it has no blanks and begins with a letter or a dash
+// and a letter.
+func isRule(s string) bool {
+	first := strings.TrimPrefix(s, "-")
+	return first != "" && (first[0]|0x20 >= 'a' && first[0]|0x20 <= 'z') && !strings.ContainsAny(s, " \t'\"()[]{}")
+}
+
+// stopsLooking says why a line means that the tool didn't see everything, "" where it doesn't.
+func stopsLooking(text string, m message, parsed bool) string {
+	switch {
+	case strings.HasSuffix(text, "compilation terminated."):
+		return "the compiler stopped"
+	case strings.HasPrefix(text, "make") && strings.Contains(text, ": *** "), strings.HasPrefix(text, "ninja: build stopped"):
+		return "the build stopped"
+	case strings.HasPrefix(text, "PLEASE submit a bug report"), strings.HasPrefix(text, "Stack dump:"):
+		return "the compiler crashed"
+	case !parsed || m.remark || m.ahead:
+		return ""
+	case m.word == "fatal error", m.word == "internal compiler error", m.word == "sorry, unimplemented":
+		return "the compiler stopped"
+	case m.level == finding.Error && (m.rule == "" || m.rule == m.code):
+		return "an error without a flag, after which the tool stops looking"
+	case m.path == "" && m.level == finding.Error:
+		return "the tool refused its call"
+	}
+	return ""
+}
