@@ -178,7 +178,7 @@ type collector struct {
 	texts   *headTexts
 
 	unknown []string                 // paths that were found nowhere
-	changed map[string]bool          // what changedFiles gives, nil until it is asked for
+	changed map[string]change.Status // what changedFiles gives, nil until it is asked for
 	paths   func() ([]string, error) // all files of the judged tree
 	miscut  map[string]string        // files whose lines a tool may number otherwise, and why
 }

@@ -24,8 +24,8 @@ type finder struct {
 	known    map[string]report.Found
 	last     string // what was found last, and where
 	lastAt   report.Found
-	changed  func() (map[string]bool, error) // the files of the change that are there, which may be waited for
-	unsure   string                          // why nobody can tell where the paths start, "" where that is known
+	changed  func() (map[string]change.Status, error) // the files of the change that are there, which may be waited for
+	unsure   string                                   // why nobody can tell where the paths start, "" where that is known
 	err      error
 }
 
@@ -43,13 +43,18 @@ func (f *finder) find(reported string) report.Found {
 }
 
 // changedFiles are the files of the change that are there.
-func (f *finder) changedFiles() map[string]bool {
+func (f *finder) changedFiles() map[string]change.Status {
 	files, err := f.changed()
 	f.keep(err)
 	return files
 }
 
-func (f *finder) isChanged(path string) bool { return f.changedFiles()[path] }
+func (f *finder) isChanged(path string) bool { return f.changedFiles()[path] != 0 }
+
+// isRelinked reports whether the change alters what was there before at a path.
+func (f *finder) isRelinked(path string) bool {
+	return f.isChanged(path) && f.changedFiles()[path] != change.Added
+}
 
 // keep keeps the first error.
 func (f *finder) keep(err error) {
@@ -59,15 +64,15 @@ func (f *finder) keep(err error) {
 }
 
 // changedFiles are the files of the change that are there.
-func (c *collector) changedFiles() (map[string]bool, error) {
+func (c *collector) changedFiles() (map[string]change.Status, error) {
 	if c.changed != nil {
 		return c.changed, nil
 	}
 	files, err := c.Target.Files()
-	c.changed = map[string]bool{}
+	c.changed = map[string]change.Status{}
 	for _, file := range files {
 		if file.Status != change.Deleted {
-			c.changed[file.Path] = true
+			c.changed[file.Path] = file.Status
 		}
 	}
 	return c.changed, err
@@ -96,10 +101,10 @@ func (c *collector) finder(r *reading) (*finder, error) {
 			f.keep(err)
 			return to, link
 		},
-		Changed: f.isChanged,
+		Altered: f.isRelinked,
 		OnDisk: func(p string) bool {
-			_, err := os.Lstat(target.InDir(c.Target.Root, p))
-			return err == nil && fs.ValidPath(p)
+			info, err := os.Lstat(target.InDir(c.Target.Root, p))
+			return err == nil && info.Mode().IsRegular() && fs.ValidPath(p)
 		},
 	}
 	if c.Given.Root != "" {

@@ -18,8 +18,8 @@ type Places struct {
 	Has       func(path string) bool                   // the repository's tree holds a plain file at path
 	HasFolder func(path string) bool                   // it holds files below path
 	Link      func(path string) (to string, link bool) // where a symbolic link of the tree leads
-	Changed   func(path string) bool                   // the change brings what is at path, or alters it
-	OnDisk    func(path string) bool                   // the work tree holds something at path, tracked or not
+	Altered   func(path string) bool                   // the change makes something else of what was at path
+	OnDisk    func(path string) bool                   // the work tree holds a plain file at path, tracked or not
 }
 
 // Found is where a reported path leads.
@@ -89,7 +89,7 @@ func (p Places) Resolve(local string) (string, bool) {
 const mostLinks = 40
 
 // follow walks a path through the tree's links, as a system opens it. A link that leads to nothing in the tree is the file
-// itself, and so is one that the change brings or alters: all that is found through it is new there.
+// itself, and so is one that the change lets lead elsewhere: all that is found through it is new there.
 func (p Places) follow(local string) (string, bool) {
 	at, ahead := "", strings.Split(local, "/")
 	end := "" // the link that the whole path led through last
@@ -113,7 +113,7 @@ func (p Places) follow(local string) (string, bool) {
 		if !link {
 			continue
 		}
-		if p.Changed(at) {
+		if p.Altered(at) {
 			return at, true
 		}
 		if links++; links > mostLinks {

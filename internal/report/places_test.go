@@ -18,7 +18,7 @@ func TestFind(t *testing.T) {
 			return slices.ContainsFunc(files, func(f string) bool { return strings.HasPrefix(f, path+"/") })
 		},
 		Link:    func(path string) (string, bool) { to, ok := links[path]; return to, ok },
-		Changed: func(path string) bool { return path == "new.c" || path == "newdir" },
+		Altered: func(path string) bool { return path == "new.c" || path == "newdir" },
 		OnDisk:  func(path string) bool { return path == "build/gen.c" },
 	}
 	inside := func(path string) Found { return Found{Path: path, Inside: true} }
