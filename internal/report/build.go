@@ -18,9 +18,11 @@ type Compiled struct {
 // Shown reports whether the log shows that something was compiled.
 func (c *Compiled) Shown() bool { return len(c.Sources)+len(c.Objects) > 0 || c.Vague }
 
-// sourceForm is a name of a file that compilers compile, objectForm one of what they make of it.
+// sourceForm is a name of a file that compilers compile by itself, wholeForm one that they compile with others, objectForm one
+// of what they make of it.
 var (
-	sourceForm = regexp.MustCompile(`\.(?:c|cc|cp|cpp|cxx|c\+\+|C|CPP|m|mm|M|i|ii|s|S|sx|f|for|f77|f90|f95|f03|f08|F|F90|F95|go|d|rs|java|kt|swift|cu|adb|ads|hs|zig)$`)
+	sourceForm = regexp.MustCompile(`\.(?:c|cc|cp|cpp|cxx|c\+\+|C|CPP|m|mm|M|i|ii|s|S|sx|f|for|f77|f90|f95|f03|f08|F|F90|F95|cu)$`)
+	wholeForm  = regexp.MustCompile(`\.(?:go|d|rs|java|kt|swift|adb|ads|hs|zig)$`)
 	objectForm = regexp.MustCompile(`\.(?:o|lo|obj|os|sho|pic\.o|gch|class)$`)
 )
 
@@ -141,7 +143,7 @@ func (b *build) compiles(line string) {
 		switch {
 		case before == "-o" || before == "-include" || strings.HasPrefix(before, "-M") && len(before) == 3 && before != "-MD" && before != "-MP":
 		case word == "" || word[0] == '-':
-		case word[0] == '@':
+		case word[0] == '@', wholeForm.MatchString(word):
 			b.compiled.Vague = true
 		case sourceForm.MatchString(word):
 			if strings.ContainsAny(word, "*?$`{") {

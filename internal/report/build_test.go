@@ -16,6 +16,7 @@ func TestBuildLog(t *testing.T) {
 		{"ninja's folder", "ninja: Entering directory `build'\n[1/3] Building C object core/CMakeFiles/tide.dir/tide.c.o\n../core/tide.c:4:1: warning: x [-Wx]\n[2/3] gcc -c ../core/low.c -o low.o\n[3/3] Linking C executable tide\n", "core/tide.c", "[core/low.c] [core/CMakeFiles/tide.dir/tide.c.o] false"},
 		{"short lines", "  CC       core/tide.o\n  CC [M]  core/low.o\n  LD      tide\n[ 50%] Building CXX object a/slack.cpp.o\n[1/2] Compiling C object tide.p/core_tide.c.o\n", "", "[] [core/tide.o core/low.o a/slack.cpp.o tide.p/core_tide.c.o] false"},
 		{"nobody can tell what", "gcc -c *.c\njavac @files\n[1/2] Compiling all there is\n", "", "[] [] true"},
+		{"files that are compiled with others", "rustc --crate-name tide src/main.rs\njavac boards/Board.java\n", "", "[] [] true"},
 		{"a link alone", "gcc -o tide tide.o low.o\n", "", "[] [] false"},
 	} {
 		r := readText(t, c.text, nil)

@@ -30,7 +30,9 @@ func readDiagnostics(in *bufio.Reader, quiet *regexp.Regexp) (*Report, error) {
 		if bytes.IndexByte(line, 0) >= 0 {
 			return nil, fmt.Errorf("line %d: the report isn't text: %w", number, ErrMalformed)
 		}
-		d.line(number, line)
+		for part := range bytes.SplitSeq(bytes.TrimRight(line, "\r"), []byte("\r")) { // which programs write to write over a line
+			d.line(number, part)
+		}
 		if err == io.EOF {
 			d.end()
 			return d.report, nil
@@ -51,7 +53,7 @@ func TextCarries(path string) bool {
 	d.line(1, []byte("a.c:1:1: warning: unused [-Wunused]")) // behind one, where other lines are taken for what belongs to it
 	d.line(2, []byte(path+":41:9: warning: unused [-Wunused]"))
 	found := d.report.Findings
-	return !strings.ContainsAny(path, "\n\x00") && len(found) == 2 && found[1].Path == path && found[1].Region.Line == 41
+	return !strings.ContainsAny(path, "\n\r\x00") && len(found) == 2 && found[1].Path == path && found[1].Region.Line == 41
 }
 
 // readLine returns the next line without its line feed, at most maxText bytes of it.
@@ -145,7 +147,7 @@ func (d *diagnostics) line(number int, raw []byte) {
 // stop notes that a compiler gave up: a file, where its message names one and what includes it is known, else everything.
 func (d *diagnostics) stop(problem string, m message) {
 	r := d.report
-	known := m.region.Line > 0 && (sourceForm.MatchString(m.path) || m.path == d.chainOf)
+	known := m.region.Line > 0 && (sourceForm.MatchString(m.path) || m.path == d.chainOf || m.word == "" && d.goBuild)
 	switch {
 	case known:
 		s := Stop{Problem: problem, Files: []string{m.path}, Folder: m.word == ""}

@@ -97,6 +97,7 @@ func TestStops(t *testing.T) {
 		{"a header that nobody knows who includes", "core/berth.h:7:5: error: x\n", "everything"},
 		{"another header than the chain's", "In file included from core/a.c:1:\ncore/low.h:1:1: warning: x [-Wx]\ncore/berth.h:7:5: error: x\n", "everything"},
 		{"a package", "# brackwater.example/fares\nfares/a.go:3:4: undefined: fare\n", "[fares/a.go with its folder]"},
+		{"a file that is compiled with others", "boards/Board.java:3: error: ';' expected\n", "everything"},
 		{"a compiler by itself", "a.c:1:1: warning: x [-Wx]\ncompilation terminated.\n", "everything"},
 		{"a compiler by itself, after a file", "a.c:1:1: fatal error: x\nb.c:1:1: warning: x [-Wx]\ncompilation terminated.\n", "everything"},
 		{"a file without a line", "core/a.c: error: x\n", "everything"},

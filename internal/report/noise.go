@@ -37,7 +37,7 @@ var noise = []struct {
 	{"binutils: ar's flags", saysNothing, regexp.MustCompile("^\\S*ar: `u' modifier ignored since `D' is the default \\(see `U'\\)$")},
 	{"binutils: where the linker is", saysNothing, regexp.MustCompile("^\\S*ld(?:\\.\\w+)?: \\S+: in function [`'][^']*':$")},
 	{"javac: notes", saysNothing, regexp.MustCompile(`^Note: (?:(?:\S+\.java|Some (?:input|messages)[\w ]*) (?:uses?|ha(?:s|ve)|override)[\w -]*|Recompile with -X[\w:]+ for details)\.$`)},
-	{"make: what a rule says of its step", wording, regexp.MustCompile(`^(?i:(?:=+>?|\*+|--+>?|>+) )?(?i:compiling|creating|building|linking|generating|installing|cleaning|making|archiving|stripping|copying|assembling)\b[^:(]*$`)},
+	{"make: what a rule says of its step", wording, regexp.MustCompile(`^(?i:(?:=+>?|\*+|--+>?|>+) )?(?i:compiling|checking|scanning|processing|creating|building|linking|generating|installing|cleaning|making|archiving|stripping|copying|assembling)\b[^:(]*$`)},
 	{"rustc: help", saysNothing, regexp.MustCompile(`^(?:For more information about (?:this error|an error), try .*|Some errors have detailed explanations: [E0-9, ]+\.)$`)},
 	{"cargo: steps", saysNothing, regexp.MustCompile(`^\s+(?:Compiling|Checking|Finished|Updating|Downloading|Downloaded|Blocking|Fresh) \S.*$`)},
 }

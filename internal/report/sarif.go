@@ -128,8 +128,15 @@ func (s *sarif) around(offset int64, raw []byte) {
 	}
 	m, ok := parseMessage(text)
 	why := stopsLooking(text, m, ok)
-	if why == "" && ok && m.word == "" {
+	switch {
+	case why != "":
+	case ok && m.region.Line > 0:
 		why = "a finding outside of the log, which isn't read"
+	case ok || closingForm.MatchString(text):
+	default:
+		if _, _, isNoise := kindOf(text); !isNoise {
+			why = suspicion(text)
+		}
 	}
 	if why != "" {
 		s.report.fail("byte %d: %s: %q", offset, why, clip(text))

@@ -79,6 +79,9 @@ func TestUnreadText(t *testing.T) {
 			t.Errorf("%q passes alone", line)
 		}
 	}
+	if r := readText(t, "[1/2] Building C object a.o\rcore/tide.c:4:1: warning: x [-Wx]\r[2/2] Linking a\r\r\n", nil); len(r.Findings) != 1 || r.Failure != "" {
+		t.Errorf("a finding between lines that write over one another: %+v", r)
+	}
 	crash := readText(t, shadow+"Segmentation fault\n     ^\n", nil)
 	if crash.Failure == "" && crash.Findings[0].Snippet != "Segmentation fault" {
 		t.Errorf("marks under a crash make it source that nobody checks: %+v", crash)
@@ -104,7 +107,7 @@ func TestUnreadText(t *testing.T) {
 func TestTextCarries(t *testing.T) {
 	for path, carries := range map[string]bool{
 		"core/tide.c": true, "core/tide board.c": true, "core/söl.c": true, "-x.c": true, "core/a,b.c": true,
-		" lead.c": false, "5 | x.c": false, "a: b.c": false, "In file included from x.c": true, "a\nb.c": false, "a\rb.c": true, "a:3:b.c": false, "core/‘x’.c": false, "a\\b.c": false, "\xff.c": false, "a\x1b[0mb.c": false, "\tx.c": false, "12:30": false, "make: x.c": false,
+		" lead.c": false, "5 | x.c": false, "a: b.c": false, "In file included from x.c": true, "a\nb.c": false, "a\rb.c": false, "a:3:b.c": false, "core/‘x’.c": false, "a\\b.c": false, "\xff.c": false, "a\x1b[0mb.c": false, "\tx.c": false, "12:30": false, "make: x.c": false,
 	} {
 		if TextCarries(path) != carries {
 			t.Errorf("%q: carried %v", path, !carries)
