@@ -60,13 +60,14 @@ func (c *collector) checkStops(r *reading, finder *finder) error {
 	}
 	lost := map[string]bool{}
 	for _, stop := range r.report.Stops {
-		any := false
+		known, stranger := false, false
 		for _, reported := range stop.Files {
 			at := finder.find(reported)
 			if !at.Inside {
+				stranger = stranger || !at.Outside
 				continue
 			}
-			any, lost[at.Path] = true, true
+			known, lost[at.Path] = true, true
 			if !stop.Folder {
 				continue
 			}
@@ -80,7 +81,7 @@ func (c *collector) checkStops(r *reading, finder *finder) error {
 				}
 			}
 		}
-		if !any {
+		if !known || stranger {
 			r.fail(judge.Failed, stop.Problem)
 		}
 	}
@@ -102,9 +103,10 @@ func (c *collector) checkCompiled(r *reading, seen map[string]bool) error {
 		return nil
 	}
 	files, err := c.Target.Files()
+	isKind := r.report.Compiled.Kinds()
 	for _, f := range files {
 		covered := len(r.from.terms.Covers) == 0 || policy.MatchPath(r.from.terms.Covers, f.Path)
-		if f.Status != change.Deleted && covered && r.report.Compiled.IsKind(f.Path) && !seen[f.Path] {
+		if f.Status != change.Deleted && covered && isKind(f.Path) && !seen[f.Path] {
 			r.fail(judge.Failed, fmt.Sprintf("the build whose log it is didn't compile the changed %s; have all of it compiled anew, or, where it never compiles that file, say by covers: in the report's part of the policy which files it does", f.Path))
 			return nil
 		}

@@ -81,18 +81,15 @@ func (c *collector) place(r *reading) error {
 				"it speaks of %s, which isn't in the repository but bears the name of the changed %s; %s", at.Path, changed, findItAdvice))
 		}
 	}
+	looked := r.report.Compiled.Sources
 	for _, tool := range r.report.Tools {
-		for _, target := range tool.Targets {
-			if at := finder.find(target); at.Inside {
-				inside++
-			} else if !at.Outside {
-				named = cmp.Or(named, at.Path)
-			}
-		}
+		looked = append(slices.Clip(looked), tool.Targets...)
 	}
-	for _, source := range r.report.Compiled.Sources {
-		if finder.find(source).Inside {
+	for _, path := range looked {
+		if at := finder.find(path); at.Inside {
 			inside++
+		} else if !at.Outside {
+			named = cmp.Or(named, at.Path)
 		}
 	}
 	if named != "" && inside == 0 {

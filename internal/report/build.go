@@ -47,16 +47,22 @@ func (c *Compiled) Made() func(file string) bool {
 	}
 }
 
-// IsKind reports whether files of this kind were compiled.
-func (c *Compiled) IsKind(file string) bool {
-	ext := path.Ext(file)
-	if slices.ContainsFunc(c.Sources, func(s string) bool { return path.Ext(s) == ext }) {
-		return true
+// Kinds gives what tells whether files of a file's kind were compiled.
+func (c *Compiled) Kinds() func(file string) bool {
+	kinds := map[string]bool{}
+	for _, source := range c.Sources {
+		kinds[path.Ext(source)] = true
 	}
-	return sourceForm.MatchString(file) && slices.ContainsFunc(c.Objects, func(object string) bool {
-		object = objectForm.ReplaceAllString(object, "")
-		return path.Ext(object) == ext || !sourceForm.MatchString(object) && slices.Contains([]string{".c", ".cc", ".cpp", ".cxx", ".C"}, ext)
-	})
+	for _, object := range c.Objects {
+		if source := objectForm.ReplaceAllString(object, ""); sourceForm.MatchString(source) {
+			kinds[path.Ext(source)] = true
+			continue
+		}
+		for _, kind := range []string{".c", ".cc", ".cpp", ".cxx", ".C"} { // whichever it was made of
+			kinds[kind] = true
+		}
+	}
+	return func(file string) bool { return kinds[path.Ext(file)] }
 }
 
 // build follows the log of a build: the folders it works in, and what it compiles.

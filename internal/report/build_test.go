@@ -45,9 +45,9 @@ func TestMade(t *testing.T) {
 			t.Errorf("%s made: %v", file, !want)
 		}
 	}
-	kinds := &Compiled{Sources: []string{"a.cc"}, Objects: []string{"b.c.o"}}
+	isKind := (&Compiled{Sources: []string{"a.cc"}, Objects: []string{"b.c.o"}}).Kinds()
 	for file, want := range map[string]bool{"x/y.cc": true, "x/y.c": true, "x/y.h": false, "y.go": false, "y.cpp": false} {
-		if kinds.IsKind(file) != want {
+		if isKind(file) != want {
 			t.Errorf("%s of a compiled kind: %v", file, !want)
 		}
 	}
