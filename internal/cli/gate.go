@@ -179,7 +179,7 @@ func (e *evidenceFlags) addReports(f *pflag.FlagSet) {
 	e.addReport(f)
 	f.StringVar(&e.commit, "report-commit", "", "the `REV` that the reports were made at, where they don't say")
 	f.StringVar(&e.root, "report-root", "", "where the reports' paths start, where that isn't plain: a `DIR` of the repository, or its root on another machine")
-	f.BoolVar(&e.emptyIsClean, "empty-is-clean", false, "an empty report given as diagnostics=FILE means that the tool found nothing")
+	f.BoolVar(&e.emptyIsClean, "empty-is-clean", false, "an empty text of a named format (diagnostics or a recipe for text) means that nothing was found")
 }
 
 func (e *evidenceFlags) addReport(f *pflag.FlagSet) {

@@ -67,6 +67,7 @@ func warn(path string, line int) string {
 func TestCollect(t *testing.T) {
 	r := tideboard(t)
 	first := r.Git("rev-parse", "HEAD~1")
+	const gauge = "recipes: {lines: {as: text, match: '^(?P<path>[^:]+):(?P<line>\\d+) (?P<message>.*)$'}}\n"
 	change := target.Name{Kind: policy.Range, From: "HEAD~1", To: "HEAD"}
 	for _, c := range []struct {
 		name   string
@@ -84,6 +85,8 @@ func TestCollect(t *testing.T) {
 		{"the name of a changed file", warn("elsewhere/tide.c", 2) + warn("docs/tides.md", 1), "", Given{}, "r.txt foreign"},
 		{"empty", "", "", Given{}, "r.txt failed"},
 		{"empty, and said to be clean", "", "", Given{Files: []File{{Name: "diagnostics", Path: "r.txt"}}, EmptyIsClean: true}, "r.txt empty"},
+		{"empty, by a recipe for text", "", gauge, Given{Files: []File{{Name: "lines", Path: "r.txt"}}}, "r.txt failed"},
+		{"empty, by a recipe for text, and said to be clean", "", gauge, Given{Files: []File{{Name: "lines", Path: "r.txt"}}, EmptyIsClean: true}, "r.txt empty"},
 		{"our own checks beside it", warn("core/tide.c", 2), "house: {forbid: {no-new: {text: new, path: '**/*.c'}}}\n", Given{}, "r.txt read, house read, core/tide.c:2 touched, core/tide.c:2 touched"},
 		{"a linter that is started", "", "reports: {vet: {run: [sh, -c, 'echo core/tide.c:2:1: warning: old'], as: diagnostics}}\n", Given{Files: []File{}}, "vet read, core/tide.c:2 touched"},
 		{"one that the call stands in for", warn("core/tide.c", 4), "reports: {vet: {run: [false], as: diagnostics}}\n", Given{Files: []File{{Name: "vet", Path: "r.txt"}}}, "vet read, core/tide.c:4 file"},

@@ -23,6 +23,9 @@ type origin struct {
 	runs   bool          // in the place of a file, the linter that the policy names is started
 }
 
+// isText reports whether a recipe for lines of text reads it.
+func (o origin) isText() bool { return o.recipe != nil && o.recipe.As == policy.PlainText }
+
 // origins are the reports that the call gives, and beside them those that the policy names and the call gives nothing in
 // the place of. Of the state before a change there are only those of the call, and the linters that are run on it.
 func (q Request) origins() ([]origin, error) {

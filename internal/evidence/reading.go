@@ -128,7 +128,7 @@ func (q Request) readFile(ctx context.Context, from origin) *reading {
 		return r
 	}
 	r.report = read
-	q.assess(ctx, r, read.Clean || from.terms.Clean || from.format == policy.Diagnostics && q.Given.EmptyIsClean)
+	q.assess(ctx, r, read.Clean || from.terms.Clean || q.Given.EmptyIsClean && (from.format == policy.Diagnostics || from.isText()))
 	return r
 }
 
@@ -138,7 +138,7 @@ func (q Request) assess(ctx context.Context, r *reading, clean bool) {
 	from, said := r.from, r.report
 	r.state.Format = said.Format
 	r.state.Findings = len(said.Findings)
-	lines := said.Format == policy.Diagnostics || from.recipe != nil && from.recipe.As == policy.PlainText
+	lines := said.Format == policy.Diagnostics || from.isText()
 	named := q.unreadOfChanged(said)
 	switch {
 	case !r.state.Sound():
@@ -154,7 +154,7 @@ func (q Request) assess(ctx context.Context, r *reading, clean bool) {
 	case from.terms.Name != "":
 		r.fail(judge.Failed, "it holds no finding, which may mean that nothing ran; where an empty file means that the tool found nothing, the policy says so with clean: empty")
 	default:
-		r.fail(judge.Failed, "it holds no finding, which may mean that nothing ran; if the tool ran and found nothing, say so: --report diagnostics=FILE --empty-is-clean")
+		r.fail(judge.Failed, fmt.Sprintf("it holds no finding, which may mean that nothing ran; if the tool ran and found nothing, say so: --report %s=FILE --empty-is-clean", said.Format))
 	}
 	q.checkTool(ctx, r)
 }
