@@ -125,6 +125,26 @@ func TestLogsOpenNothing(t *testing.T) {
 	}
 }
 
+// TestLinesOpenNothing: a compiler that numbers lines otherwise than git doesn't lead its findings away from touched lines.
+func TestLinesOpenNothing(t *testing.T) {
+	s := repository(t)
+	s.write("core/tide.c", lines(10))
+	s.commit("one")
+	for _, sign := range []string{"\r", "\f", "\v", "\u0085", "\u2028", "\u2029"} {
+		s.write("core/tide.c", strings.Replace(strings.Replace(lines(10), "line 2;", "/* low"+sign+"water */", 1), "line 5;", "fresh;", 1))
+		s.commit("two")
+		for form, report := range map[string]string{"text": warn("core/tide.c", 6), "SARIF": sarifLog(sarifResult("core/tide.c", 6)[1:]), "text with its line": warn("core/tide.c", 6) + "    6 | fresh;\n"} {
+			if v := s.judgeReport(trusted{report: report}); v.Code == 0 || !strings.Contains(v.about(), "number lines otherwise than git") {
+				t.Errorf("%q, %s: %s", sign, form, v.about())
+			}
+		}
+		if v := s.judgeReport(trusted{report: warn("core/tide.c", 7) + "    7 | line 7;\n"}); v.Code != 0 {
+			t.Errorf("%q, where the report shows the line: %s", sign, v.about())
+		}
+		s.git("reset", "-q", "--hard", "HEAD~")
+	}
+}
+
 // TestHonest: what honest tools say of what is well doesn't stop anybody.
 func TestHonest(t *testing.T) {
 	s := estuary(t)
