@@ -33,7 +33,7 @@ func TestNoEvidence(t *testing.T) {
 		{"cut-off JSON", sarifLog("{")[:70], "failed", "cut off"},
 		{"JSON that isn't SARIF", `{"a":1}`, "failed", "not a SARIF 2.1.0 log"},
 		{"a failed run", sarifLog("", `"invocations":[{"executionSuccessful":false}],`), "failed", "executionSuccessful is false"},
-		{"text of another form", "core/gauge.c(2): warning D1: unused\n", "failed", "line 1 has the form of a finding that can't be read"},
+		{"text of another form", "\"core/gauge.c\", line 2: warning: unused\n", "failed", "line 1 has the form of a finding that can't be read"},
 		{"text that says nothing known", "2 tides, 1 ferry\n", "failed", `no line of it is a finding, and line 1 can't be read: "2 tides, 1 ferry"; noise: "^2 tides, 1 ferry$" in the report's part of the policy passes it by`},
 		{"a crash between findings", warn("core/gauge.c", 1) + "Segmentation fault\n", "failed", "speaks of something that went wrong"},
 		{"a line of a changed file beside findings", warn("core/gauge.c", 1) + "tide.c looks odd\n", "failed", "line 2 names the changed core/tide.c and can't be read"},
@@ -96,7 +96,7 @@ func TestNoEvidence(t *testing.T) {
 	if v := s.judge("--range", "HEAD~..HEAD", "--report", "diagnostics=-", "--empty-is-clean"); v.Code != 0 || v.Evidence[0].State != "empty" {
 		t.Errorf("a build in which nothing was found: %s", v.about())
 	}
-	s.stdin = strings.Repeat("core/gauge.c(2): error D1: unused\n", 41)
+	s.stdin = strings.Repeat("\"core/gauge.c\", line 2: error: unused\n", 41)
 	if v := s.judge("--range", "HEAD~..HEAD", "--report", "diagnostics=-", "--empty-is-clean"); v.Code != 2 || strings.Contains(v.about(), "--empty-is-clean") {
 		t.Errorf("text that can't be read isn't empty: %s", v.about())
 	}

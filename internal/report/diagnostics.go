@@ -30,6 +30,9 @@ func readDiagnostics(in *bufio.Reader, quiet *regexp.Regexp) (*Report, error) {
 		if bytes.IndexByte(line, 0) >= 0 {
 			return nil, fmt.Errorf("line %d: the report isn't text: %w", number, ErrMalformed)
 		}
+		if d.inJSON(number, line) {
+			line = nil
+		}
 		for part := range bytes.SplitSeq(bytes.TrimRight(line, "\r"), []byte("\r")) { // which programs write to write over a line
 			d.line(number, part)
 		}
@@ -56,12 +59,16 @@ func TextCarries(path string) bool {
 	return !strings.ContainsAny(path, "\n\r\x00") && len(found) == 2 && found[1].Path == path && found[1].Region.Line == 41
 }
 
-// readLine returns the next line without its line feed, at most maxText bytes of it.
+// readLine returns the next line without its line feed, at most maxText bytes of it, or maxObject where it is a value.
 func readLine(in *bufio.Reader) ([]byte, error) {
 	var line []byte
 	for {
 		part, err := in.ReadSlice('\n')
-		if room := maxText - len(line); room > 0 {
+		most := maxText
+		if startsArray(line) {
+			most = maxObject
+		}
+		if room := most - len(line); room > 0 {
 			line = append(line, part[:min(len(part), room)]...)
 		}
 		if err != bufio.ErrBufferFull {
@@ -76,19 +83,27 @@ type diagnostics struct {
 	quoting bool             // source lines that follow belong to the last finding itself
 	ahead   []finding.Remark // remarks printed before the finding they belong to
 
-	quiet            *regexp.Regexp // lines that the policy says to pass by; nil for none
-	follows          bool           // the line before is a message, or belongs to one
-	held             Unread         // a line behind a message that is its source if marks follow; At is "" where there is none
-	warnings, errors int            // that were read
-	told             [2]int         // warnings and errors that closing lines speak of
-	chain            []string       // the files that the last lines of that kind say to include the one of the next message
-	chainOf          string         // that one, once its message was read
-	promised         []Unread       // lines that say of what a message is that is still to come
-	promisedOf       string         // whose message that must be, "" where any does
-	gaveUp           bool           // the last message says that the compiler gave up its file
-	goBuild          bool           // what follows is of packages that go compiles, not of go vet
-	idle, idleBelow  string         // the first line that says that nothing was to be done, by all of make or in one folder
-	build            build          // what is known of the build whose log it is
+	quiet            *regexp.Regexp    // lines that the policy says to pass by; nil for none
+	follows          bool              // the line before is a message, or belongs to one
+	held             Unread            // a line behind a message that is its source if marks follow; At is "" where there is none
+	warnings, errors int               // that were read
+	told             [2]int            // warnings and errors that closing lines speak of
+	chain            []string          // the files that the last lines of that kind say to include the one of the next message
+	chainOf          string            // that one, once its message was read
+	promised         []Unread          // lines that say of what a message is that is still to come
+	promisedOf       string            // whose message that must be, "" where any does
+	gaveUp           bool              // the last message says that the compiler gave up its file
+	head             *head             // a message whose place may be on the next line
+	block            bool              // what follows is of a block with an arrow
+	blockStop        string            // why the compiler stopped there, unless the block names a lint
+	lints            map[string]string // the rules that blocks named, by what their messages say
+	thrown           *thrown           // a place of which is still to be said what is wrong
+	stack            bool              // what follows is where a program was when that happened
+	object           []byte            // a value of several lines so far, nil where there is none
+	objectAt         int               // the line it began at
+	goBuild          bool              // what follows is of packages that go compiles, not of go vet
+	idle, idleBelow  string            // the first line that says that nothing was to be done, by all of make or in one folder
+	build            build             // what is known of the build whose log it is
 }
 
 func (d *diagnostics) line(number int, raw []byte) {
@@ -104,6 +119,9 @@ func (d *diagnostics) line(number int, raw []byte) {
 			return
 		}
 	}
+	if d.inBlock(number, text) {
+		return
+	}
 	switch {
 	case text == "":
 		return
@@ -117,37 +135,62 @@ func (d *diagnostics) line(number int, raw []byte) {
 		return
 	}
 	m, ok := parseMessage(text)
-	if ok {
-		printed := m.path
-		m.path = d.locate(m.path)
-		d.chainTo(m.path)
-		if d.promisedOf == "" || d.promisedOf == printed {
-			d.promised = nil
+	switch {
+	case d.closes(text):
+	case abortForm.MatchString(text):
+		d.endBlock()
+		d.stop(fmt.Sprintf("%s: the compiler stopped: %q", at(number), clip(text)), message{})
+	case ok && isHead(text, m):
+		d.endBlock()
+		d.head = &head{number, text, m}
+	case ok:
+		if !m.remark {
+			d.endBlock()
 		}
-		d.breakPromises()
-	}
-	if ok && m.word == "" && d.goBuild && strings.HasSuffix(m.path, ".go") {
-		m.level = finding.Error // at which go stops
-	}
-	if why := stopsLooking(text, m, ok); why != "" {
-		d.stop(fmt.Sprintf("line %d: %s: %q", number, why, clip(text)), m)
-		if !ok {
+		d.message(number, text, m)
+	default:
+		if why := stopsLooking(text, m, false); why != "" {
+			d.stop(fmt.Sprintf("%s: %s: %q", at(number), why, clip(text)), m)
 			return
 		}
+		d.other(Unread{at(number), text}, follows)
 	}
-	switch {
-	case ok:
-		d.add(m)
-		d.follows = true
-	case !d.closes(text):
-		d.other(Unread{fmt.Sprintf("line %d", number), text}, follows)
+}
+
+// at is how a line is named.
+func at(number int) string { return fmt.Sprintf("line %d", number) }
+
+// message takes a message with all that is known of it.
+func (d *diagnostics) message(number int, text string, m message) {
+	printed := m.path
+	m.path = d.locate(m.path)
+	d.chainTo(m.path)
+	if d.promisedOf == "" || d.promisedOf == printed {
+		d.promised = nil
 	}
+	d.breakPromises()
+	if m.word == "" && d.goBuild && strings.HasSuffix(m.path, ".go") {
+		m.level = finding.Error // at which go stops
+	}
+	if d.block && m.rule == "" && !m.remark {
+		m.rule = d.lints[lintKey(m.text)]
+	}
+	if why := stopsLooking(text, m, true); why != "" {
+		problem := fmt.Sprintf("%s: %s: %q", at(number), why, clip(text))
+		if d.block && m.code == "" {
+			d.blockStop = problem
+		} else {
+			d.stop(problem, m)
+		}
+	}
+	d.add(m)
+	d.follows = true
 }
 
 // stop notes that a compiler gave up: a file, where its message names one and what includes it is known, else everything.
 func (d *diagnostics) stop(problem string, m message) {
 	r := d.report
-	known := m.region.Line > 0 && (sourceForm.MatchString(m.path) || m.path == d.chainOf || m.word == "" && d.goBuild)
+	known := m.region.Line > 0 && (m.alone || sourceForm.MatchString(m.path) || m.path == d.chainOf || m.word == "" && d.goBuild)
 	switch {
 	case known:
 		s := Stop{Problem: problem, Files: []string{m.path}, Folder: m.word == ""}
@@ -193,7 +236,7 @@ func (d *diagnostics) other(here Unread, follows bool) {
 	case chainForm.MatchString(text) && !speaksOfStop(text):
 		d.includes(text)
 		d.promise(here, ownForm.FindStringSubmatch(text))
-	case follows && text[0] <= ' ' && suspicion(text) == "":
+	case follows && text[0] <= ' ' && !hasShape(text) && !thrownForm.MatchString(text):
 		d.follows = true // what is drawn or suggested there
 	case follows:
 		d.held = here
@@ -207,6 +250,7 @@ func (d *diagnostics) other(here Unread, follows bool) {
 func (d *diagnostics) takeSource(text string) bool {
 	if n := len(d.report.Findings); d.quoting && n > 0 {
 		if last := &d.report.Findings[n-1]; last.Snippet == "" && last.Region.Line > 0 {
+			text, _ = strings.CutPrefix(text, strconv.Itoa(last.Region.Line)+" ")
 			last.Snippet = strings.TrimLeft(text, " \t")
 			return true
 		}
@@ -270,18 +314,24 @@ const mostTold = 1 << 29
 
 // closes takes a line that counts what was printed before.
 func (d *diagnostics) closes(text string) bool {
-	if text[0] < '0' || text[0] > '9' {
+	if first := text[0]; (first < '0' || first > '9') && first != 'w' && first != 'F' {
 		return false
 	}
-	m := closingForm.FindStringSubmatch(text)
-	if m == nil || m[1]+m[2] == "" {
-		return false
+	for _, form := range closingForms {
+		m := form.FindStringSubmatch(text)
+		if m == nil || m[1]+m[2] == "" {
+			continue
+		}
+		for i, number := range m[1:3] {
+			n, _ := strconv.Atoi(number) // the largest number there is where it is larger
+			d.told[i] = min(d.told[i], mostTold) + min(n, mostTold)
+		}
+		if twice, _ := strconv.Atoi(m[3]); twice > 0 {
+			d.told[0] -= min(d.told[0], twice)
+		}
+		return true
 	}
-	for i, number := range m[1:] {
-		n, _ := strconv.Atoi(number) // the largest number there is where it is larger
-		d.told[i] = min(d.told[i], mostTold) + min(n, mostTold)
-	}
-	return true
+	return false
 }
 
 // unread notes a line that says something, nobody knows what.
@@ -307,6 +357,14 @@ func noiseAdvice(text string) string {
 // end settles what needed all lines.
 func (d *diagnostics) end() {
 	r := d.report
+	if h := d.head; h != nil {
+		d.message(h.number, h.text, h.message)
+	}
+	d.endBlock()
+	d.endThrown()
+	if d.object != nil {
+		r.fail("what began at %s as JSON is cut off", at(d.objectAt))
+	}
 	if d.held.At != "" {
 		d.unread(d.held)
 	}
@@ -395,8 +453,11 @@ func (d *diagnostics) quoted(text string) bool {
 	case err == nil && line == last.Region.Line && last.Snippet == "":
 		last.Snippet = strings.TrimPrefix(code, " ")
 	case number == "" && last.Snippet != "" && last.Region.EndColumn == 0 && last.Region.Column > 0:
-		if _, tail, marked := strings.Cut(code, "^"); marked {
-			last.Region.EndColumn = last.Region.Column + 1 + len(tail) - len(strings.TrimLeft(tail, "~"))
+		if before, tail, marked := strings.Cut(code, "^"); marked {
+			last.Region.EndColumn = last.Region.Column + 1 + len(tail) - len(strings.TrimLeft(tail, "~^"))
+			if last.Columns == source.Display && len(before) != last.Region.Column {
+				last.Columns = source.Bytes // the mark stands where it is seen, the number counts otherwise
+			}
 		}
 	}
 	return true
@@ -433,7 +494,7 @@ func (d *diagnostics) add(m message) {
 		}
 	}
 	d.quoting = true
-	f := finding.Finding{Rule: m.rule, Level: m.level, Message: m.text, Path: m.path, Region: m.region, Columns: source.Display, Unweighed: m.word == ""}
+	f := finding.Finding{Rule: m.rule, Level: m.level, Message: m.text, Path: m.path, Region: m.region, Columns: m.columns, Unweighed: m.word == ""}
 	if len(d.ahead) > 0 {
 		f.Detail().Notes = d.ahead
 		d.ahead = nil

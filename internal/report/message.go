@@ -7,9 +7,10 @@ import (
 	"strings"
 
 	"zincdoor/internal/core/finding"
+	"zincdoor/internal/core/source"
 )
 
-// message is one line in the GNU form.
+// message is one that a compiler wrote.
 type message struct {
 	path   string
 	region finding.Region
@@ -20,6 +21,9 @@ type message struct {
 	code   string // the rule, where it stands after the weight
 	remark bool   // belongs to the message before
 	ahead  bool   // belongs to the message after
+	alone  bool   // its file is compiled by itself, whatever it is called
+
+	columns source.Columns // the unit of the region's columns
 }
 
 // words are the weights that compilers write, the longer before the shorter.
@@ -42,6 +46,9 @@ var traces = []string{"required from", "required by", "recursively required", "i
 
 // parseMessage reads one line. Without a position it takes only lines that have a word for their weight.
 func parseMessage(text string) (message, bool) {
+	if m, ok := parseBracketed(text); ok {
+		return m, true
+	}
 	path, region, rest, placed := cutPosition(text)
 	if !placed {
 		path, rest = cutProgram(text)
@@ -49,7 +56,7 @@ func parseMessage(text string) (message, bool) {
 			return message{}, false // a place, in a form that isn't read
 		}
 	}
-	m := message{path: cleanLocation(path), region: region, text: strings.TrimSpace(rest)}
+	m := message{path: cleanLocation(path), region: region, text: strings.TrimSpace(rest), columns: columnsOf(path)}
 	for _, w := range words {
 		if after, ok := cutWord(m.text, w.word); ok {
 			m.word, m.level, m.text = w.word, w.level, after
@@ -73,10 +80,63 @@ func parseMessage(text string) (message, bool) {
 		m.level = finding.Warning
 	}
 	m.text, m.rule = cutRule(m.text)
+	if name, after, ok := strings.Cut(strings.TrimPrefix(m.text, "["), "] "); m.rule == "" && ok && m.text[0] == '[' && isRule(name) { // as javac has it
+		m.rule, m.text = name, after
+	}
 	m.rule = cmp.Or(m.rule, m.code)
 	m.remark = m.remark && !(placed && m.rule != "") // a tool's own rule of that weight
 	return m, true
 }
+
+// columnsOf is the unit in which compilers count the columns of a file of this kind, as far as its name tells: gcc's where it
+// doesn't.
+func columnsOf(path string) source.Columns {
+	switch {
+	case strings.HasSuffix(path, ".go"):
+		return source.Bytes
+	case strings.HasSuffix(path, ".rs"):
+		return source.CodePoints
+	}
+	return source.Display
+}
+
+// bracketed are the forms in which the place stands in brackets, or a dash behind it: path(line,column): error CODE: text, as
+// the compilers of C#, TypeScript and Windows write it, and path:line:column - error CODE: text. The groups are the path, the
+// line, the column, the word, the code and the text.
+var bracketed = []*regexp.Regexp{
+	regexp.MustCompile(`^(\S.*?)\((\d{1,9})(?:,(\d{1,9}))?(?:[,-]\d{1,9}){0,3}\) ?: (fatal error|error|warning|info|message|note)(?: ([A-Za-z]+[\d-]*\d))?: (.*)$`),
+	regexp.MustCompile(`^(\S.*?):(\d{1,9}):(\d{1,9}) - (fatal error|error|warning|info|message|note)(?: ([A-Za-z]+\d+))?: (.*)$`),
+}
+
+// parseBracketed reads one line of such a form.
+func parseBracketed(text string) (message, bool) {
+	if !strings.Contains(text, "): ") && !strings.Contains(text, ") : ") && !strings.Contains(text, " - ") {
+		return message{}, false
+	}
+	for _, form := range bracketed {
+		p := form.FindStringSubmatch(text)
+		if p == nil {
+			continue
+		}
+		m := message{path: cleanLocation(p[1]), word: p[4], rule: p[5], text: projectForm.ReplaceAllString(p[6], ""), remark: p[4] == "note" && p[5] == "", columns: source.UTF16}
+		m.region.Line, _ = strconv.Atoi(p[2])
+		m.region.Column, _ = strconv.Atoi(p[3])
+		m.level = finding.Note
+		for _, w := range words {
+			if w.word == m.word {
+				m.level = w.level
+			}
+		}
+		if m.rule == "" {
+			m.text, m.rule = cutRule(m.text)
+		}
+		return m, m.region.Line > 0 && isPath(m.path)
+	}
+	return message{}, false
+}
+
+// projectForm is the project that a build adds to a message.
+var projectForm = regexp.MustCompile(`\s+\[[^\]]+proj(?:::[^\]]*)?\]$`)
 
 // offsetForm is how GNU ld writes a place in what was made of a file.
 var offsetForm = regexp.MustCompile(`:\(\.[\w.$]+\+0x[0-9a-f]+\)$`)
@@ -157,7 +217,7 @@ func cutNumber(s string) (int, string) {
 // like a path is returned as one.
 func cutProgram(text string) (path, rest string) {
 	for _, w := range words {
-		if strings.HasPrefix(text, w.word+":") {
+		if strings.HasPrefix(text, w.word+":") || strings.HasPrefix(text, w.word+"[") {
 			return "", text
 		}
 	}
@@ -207,6 +267,9 @@ func isRule(s string) bool {
 	return first != "" && (first[0]|0x20 >= 'a' && first[0]|0x20 <= 'z') && !strings.ContainsAny(s, " \t'\"()[]{}")
 }
 
+// syntaxCode is the code of an error after which the compilers of TypeScript and C# look no further.
+var syntaxCode = regexp.MustCompile(`^(?:TS1\d{3}|CS(?:10[0-4]\d|151\d|152\d))$`)
+
 // stopsLooking says why a line means that the tool didn't see everything, "" where it doesn't.
 func stopsLooking(text string, m message, parsed bool) string {
 	switch {
@@ -219,6 +282,8 @@ func stopsLooking(text string, m message, parsed bool) string {
 	case !parsed || m.remark || m.ahead:
 		return ""
 	case m.word == "fatal error", m.word == "internal compiler error", m.word == "sorry, unimplemented":
+		return "the compiler stopped"
+	case m.level == finding.Error && syntaxCode.MatchString(m.rule):
 		return "the compiler stopped"
 	case m.level == finding.Error && (m.rule == "" || m.rule == m.code):
 		return "an error without a flag, after which the tool stops looking"

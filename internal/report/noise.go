@@ -38,6 +38,7 @@ var noise = []struct {
 	{"binutils: where the linker is", saysNothing, regexp.MustCompile("^\\S*ld(?:\\.\\w+)?: \\S+: in function [`'][^']*':$")},
 	{"javac: notes", saysNothing, regexp.MustCompile(`^Note: (?:(?:\S+\.java|Some (?:input|messages)[\w ]*) (?:uses?|ha(?:s|ve)|override)[\w -]*|Recompile with -X[\w:]+ for details)\.$`)},
 	{"make: what a rule says of its step", wording, regexp.MustCompile(`^(?i:(?:=+>?|\*+|--+>?|>+) )?(?i:compiling|checking|scanning|processing|creating|building|linking|generating|installing|cleaning|making|archiving|stripping|copying|assembling)\b[^:(]*$`)},
+	{"tsc: errors of each file", saysNothing, regexp.MustCompile(`^(?:Errors  Files|\s+\d+  \S+:\d+)$`)},
 	{"rustc: help", saysNothing, regexp.MustCompile(`^(?:For more information about (?:this error|an error), try .*|Some errors have detailed explanations: [E0-9, ]+\.)$`)},
 	{"cargo: steps", saysNothing, regexp.MustCompile(`^\s+(?:Compiling|Checking|Finished|Updating|Downloading|Downloaded|Blocking|Fresh) \S.*$`)},
 }
@@ -76,8 +77,13 @@ func kindOf(text string) (k kind, parts []string, isNoise bool) {
 	return saysNothing, nil, false
 }
 
-// closingForm finds the lines in which compilers count what they printed.
-var closingForm = regexp.MustCompile(`^(?:(\d+) warnings?)?(?: and )?(?:(\d+) errors?)?(?: generated\.)?$`)
+// closingForms find the lines in which compilers count what they printed: warnings, errors, and what was counted twice.
+var closingForms = []*regexp.Regexp{
+	regexp.MustCompile(`^(?:(\d+) warnings?)?(?: and )?(?:(\d+) errors?)?(?: generated\.)?()$`),
+	regexp.MustCompile(`^warning: (\d+) warnings? emitted()()$`),
+	regexp.MustCompile("^warning: `[^`]+` \\(.*\\) generated (\\d+) warnings?()(?: \\((\\d+) duplicates?\\))?(?: \\(run `.*` to apply .*\\))?$"),
+	regexp.MustCompile(`^Found ()(\d+) errors?(?: in (?:the same file, starting at: )?(?:\d+ files|\S+:\d+))?\.?()$`),
+}
 
 // shapeForms find a place in a file as any tool may write it: a name and a number behind it.
 var shapeForms = []*regexp.Regexp{
@@ -116,10 +122,8 @@ var unspoken = regexp.MustCompile("'[^']*'|\"[^\"]*\"|`[^`]*`|«[^»]*»|(?:^|\\
 
 // suspicion says why a line that can't be read may mean that findings are missing, "" where it says nothing of the kind.
 func suspicion(text string) string {
-	for _, form := range shapeForms {
-		if form.MatchString(text) {
-			return "has the form of a finding that can't be read"
-		}
+	if hasShape(text) {
+		return "has the form of a finding that can't be read"
 	}
 	if buildForm.MatchString(text) {
 		return "is a word of the build's that can't be read"
@@ -128,6 +132,16 @@ func suspicion(text string) string {
 		return "speaks of something that went wrong"
 	}
 	return ""
+}
+
+// hasShape reports whether a place in a file stands in a line.
+func hasShape(text string) bool {
+	for _, form := range shapeForms {
+		if form.MatchString(text) {
+			return true
+		}
+	}
+	return false
 }
 
 // buildForm is a message of the program that builds.

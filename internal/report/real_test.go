@@ -61,8 +61,19 @@ func TestRealReports(t *testing.T) {
 		{"gcc.json", "gcc-json", 4, []string{"gauge.c:7:24 -Wsign-compare", "gauge.c:7:24 -Wsign-compare operand", "gauge.c:7:18 -Wformat=", "gauge.c:6:27 -Wunused-variable"}, ""},
 		{"clang.txt", "", 3, []string{"gauge.c:7:17 -Wformat", "gauge.c:6:20 -Wunused-variable", "gauge.c:7:17 -Wsign-compare"}, ""},
 		{"clang.sarif", "", 7, []string{"/src/tideboard/tide.h:2:"}, ""},
+		{"gcc.json", "", 4, []string{"gauge.c:7:17 -Wsign-compare", "gauge.c:7:17 -Wsign-compare operand", "gauge.c:7:11 -Wformat=", "gauge.c:6:20 -Wunused-variable"}, ""},
+		{"go-vet.json", "", 2, []string{"/src/tideboard/fares/fare.go:8:14 printf fmt.Printf format %s has arg pence of wrong type int", "/src/tideboard/fares/fare.go:10:2 unreachable"}, ""},
 		{"go-vet.json", "vet", 2, []string{"/src/tideboard/fares/fare.go:8:14 printf fmt.Printf format %s has arg pence of wrong type int", "/src/tideboard/fares/fare.go:10:2 unreachable"}, ""},
 		{"go-build.txt", "", 1, []string{`fares/broken.go:3:26  cannot use "late"`}, "line 2: an error without a flag"},
+		{"rustc.txt", "", 4, []string{
+			"gauge.rs:3:5 unreachable_code unreachable statement", "main.rs:4:9 unused_variables unused variable: `depth`", "main.rs:5:9 unused_variables unused variable: `slack`", "gauge.rs:6:4 dead_code function `trace` is never used",
+		}, ""},
+		{"rustc-error.txt", "", 2, []string{"gauge.rs:3:5 unreachable_code", "broken.rs:5:22 E0308 mismatched types"}, "line 11: an error without a flag"},
+		{"javac.txt", "", 4, []string{"Board.java:3:0 rawtypes found raw type: List", "Board.java:3:0 rawtypes found raw type: ArrayList", "Board.java:4:0 unchecked unchecked call", "Board.java:5:0 fallthrough possible fall-through into case"}, ""},
+		{"python.txt", "", 1, []string{"low.py:1:0 SyntaxError invalid syntax"}, "line 4: an error without a flag"},
+		{"node.txt", "", 1, []string{"/src/tideboard/slack.js:1:0 SyntaxError Unexpected token ';'"}, "line 5: an error without a flag"},
+		{"tsc.txt", "", 3, []string{"board.ts:1:7 TS2322 Type 'string'", "board.ts:3:23 TS2339 Property 'missing'", "board.ts:5:7 TS2345 Argument of type"}, ""},
+		{"tsc-pretty.txt", "", 1, []string{"quay.ts:1:18 TS1109 Expression expected."}, "line 1: the compiler stopped"},
 		{"go-vet-broken.json", "vet", 0, nil, "byte 0: it is empty"},
 	} {
 		t.Run(c.file, func(t *testing.T) {

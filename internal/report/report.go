@@ -168,7 +168,15 @@ func detect(in *bufio.Reader) (string, error) {
 		}
 		at += end + 1
 	}
-	if start := bytes.TrimSpace(head); len(start) > 0 && (start[0] == '{' || start[0] == '[') {
+	start := bytes.TrimSpace(head)
+	for len(start) > 0 && start[0] == '#' { // of a package, as go says
+		_, start, _ = bytes.Cut(start, []byte("\n"))
+		start = bytes.TrimSpace(start)
+	}
+	if startsArray(start) || startsObject(start) {
+		return policy.Diagnostics, nil
+	}
+	if len(start) > 0 && (start[0] == '{' || start[0] == '[') {
 		return "", fmt.Errorf(`byte 0: JSON, but not a SARIF 2.1.0 log (no "runs"); only %s can be read: %w`, strings.Join(policy.Formats, " and "), ErrMalformed)
 	}
 	return policy.Diagnostics, nil

@@ -132,7 +132,7 @@ func (s *sarif) around(offset int64, raw []byte) {
 	case why != "":
 	case ok && m.region.Line > 0:
 		why = "a finding outside of the log, which isn't read"
-	case ok || closingForm.MatchString(text):
+	case ok || (&diagnostics{}).closes(text):
 	default:
 		if _, _, isNoise := kindOf(text); !isNoise {
 			why = suspicion(text)

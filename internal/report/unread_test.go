@@ -64,7 +64,7 @@ func TestHonestText(t *testing.T) {
 // where it may mean that some are missing.
 func TestUnreadText(t *testing.T) {
 	for _, line := range []string{
-		"core/tide.c(3): warning X: unused", "core/tide.c(3,7): error C2065: x", "\"core/tide.c\", line 3: warning: x", "  File \"boards/board.py\", line 3", "at core/tide.c line 7", "core/tide.c: line 7, col 2, Error", "core/tide.c: 12: unused", "W core/tide.c:12 unused",
+		"core/tide.c(3): warning X: unused", "\"core/tide.c\", line 3: warning: x", "  File \"boards/board.py\", line 3", "at core/tide.c line 7", "core/tide.c: line 7, col 2, Error", "core/tide.c: 12: unused", "W core/tide.c:12 unused",
 		" --> core/tide.rs:3:1", "vet: ./fares/fare.go:9:2: undefined: y", "compilation terminated due to -fmax-errors=1.", "only showing the first 100 warnings, of 230 total", "too many errors", "fatal error: too many errors emitted, stopping now [-ferror-limit=]",
 		"Segmentation fault", "Segmentation fault (core dumped)", "Killed", "Terminated", "Aborted (core dumped)", "Bus error", "make: *** [Makefile:3: tide.o] Error 1", "make[2]: *** [tide.o] Killed", "FAILED: core/tide.o", "ninja: build stopped: subcommand failed.", "ninja: error: loading 'build.ninja': No such file or directory",
 		"cc1: not found", "sh: 1: gcc: not found", "/bin/sh: line 1: clang: command not found", "bash: gcc: command not found", "env: 'gauge': No such file or directory", "Traceback (most recent call last):", "MemoryError: out of memory", "java.lang.OutOfMemoryError: heap", "panic: runtime error: index out of range", "gauge: cannot open core/tide.c",

@@ -1,0 +1,152 @@
+package report
+
+import (
+	"regexp"
+	"strconv"
+	"strings"
+
+	"zincdoor/internal/core/finding"
+	"zincdoor/internal/core/source"
+)
+
+// A block is a message of several lines whose place doesn't stand in the first: rustc's, in which an arrow leads to the place;
+// Python's and Node's, which begin with the place and say at last what is wrong.
+
+// head is the first line of a message whose place may follow.
+type head struct {
+	number  int
+	text    string
+	message message
+}
+
+// thrown is a place behind which source follows, and then what is wrong there.
+type thrown struct {
+	path  string
+	line  int
+	lines []Unread // of it so far
+}
+
+var (
+	// arrowForm leads to a place, blockForms are what else stands in such a block beside source and its marks.
+	arrowForm  = regexp.MustCompile(`^\s*--> (.+):(\d{1,9}):(\d{1,9})$`)
+	blockForms = regexp.MustCompile(`^(?:\s*= (?:note|help|warning): .*|\s*::: .+:\d+:\d+|\s*--> .+:\d+:\d+|\s*\.\.\.|\s*\d+ +[-+~](?:\s.*)?|(?:help|note): .*|\s{4,}.*)$`)
+	lintForm   = regexp.MustCompile("#\\[(?:warn|deny|forbid)\\(([\\w:-]+)\\)\\]|^\\s*= note: (?:requested on the command line with )?`-[WDF] ([\\w:-]+)`")
+	// abortForm is what rustc and cargo say at last where they gave up.
+	abortForm = regexp.MustCompile(`^error: (?:aborting due to|could not compile) `)
+
+	// placeForms begin a block that says at last what is wrong, wrongForm is that line.
+	placeForms = []*regexp.Regexp{regexp.MustCompile(`^  File "(.+)", line (\d{1,9})$`), regexp.MustCompile(`^(\S.*\.[cm]?js):(\d{1,9})$`)}
+	wrongForm  = regexp.MustCompile(`^(SyntaxError|IndentationError|TabError): (.+)$`)
+	// stackForm is what Node prints behind it.
+	stackForm = regexp.MustCompile(`^(?:\s+at .+|Node\.js v\d+(?:\.\d+)*)$`)
+)
+
+// mostThrown is how many lines of source stand at most between a place and what is wrong there.
+const mostThrown = 4
+
+// inBlock takes a line that belongs to a block; false where it is to be read by itself.
+func (d *diagnostics) inBlock(number int, text string) bool {
+	if h := d.head; h != nil {
+		d.head = nil
+		if m := arrowForm.FindStringSubmatch(text); m != nil {
+			h.message.path = cleanLocation(m[1])
+			h.message.region.Line, _ = strconv.Atoi(m[2])
+			h.message.region.Column, _ = strconv.Atoi(m[3])
+			h.message.columns = source.CodePoints
+			d.block = !h.message.remark || d.block
+			d.message(h.number, h.text, h.message)
+			return true
+		}
+		d.message(h.number, h.text, h.message)
+	}
+	if t := d.thrown; t != nil {
+		return d.inThrown(number, text, t)
+	}
+	switch {
+	case text == "":
+		d.endBlock()
+		return d.stack
+	case d.stack && stackForm.MatchString(text):
+		return true
+	case d.block && blockForms.MatchString(text):
+		if m := lintForm.FindStringSubmatch(text); m != nil {
+			d.nameLint(m[1] + m[2])
+		}
+		return true
+	}
+	for _, form := range placeForms {
+		if m := form.FindStringSubmatch(text); m != nil {
+			line, _ := strconv.Atoi(m[2])
+			d.thrown = &thrown{path: m[1], line: line, lines: []Unread{{at(number), text}}}
+			return true
+		}
+	}
+	d.stack = false
+	return false
+}
+
+// inThrown takes a line behind a place.
+func (d *diagnostics) inThrown(number int, text string, t *thrown) bool {
+	if m := wrongForm.FindStringSubmatch(text); m != nil {
+		d.thrown = nil
+		d.message(number, text, message{path: cleanLocation(t.path), region: finding.Region{Line: t.line}, level: finding.Error, word: "error", rule: m[1], code: m[1], text: m[2], alone: true})
+		d.stack = true
+		return true
+	}
+	if len(t.lines) <= mostThrown {
+		if text != "" {
+			t.lines = append(t.lines, Unread{at(number), text})
+		}
+		return true
+	}
+	d.endThrown()
+	return false
+}
+
+// endThrown takes the lines behind a place for unread, since nothing was said of it.
+func (d *diagnostics) endThrown() {
+	if d.thrown != nil {
+		for _, u := range d.thrown.lines {
+			d.unread(u)
+		}
+		d.thrown = nil
+	}
+}
+
+// endBlock settles what the end of a block shows: an error that no lint gave means that the compiler stopped.
+func (d *diagnostics) endBlock() {
+	if d.block && d.blockStop != "" && d.report.Stopped == "" {
+		d.report.Stopped = d.blockStop
+	}
+	d.block, d.blockStop = false, ""
+}
+
+// nameLint names the rule of the block's finding, and of those that say the same of other names later on: only the first of
+// them is told what lint it is of.
+func (d *diagnostics) nameLint(rule string) {
+	n := len(d.report.Findings)
+	if n == 0 || rule == "" {
+		return
+	}
+	last := &d.report.Findings[n-1]
+	d.blockStop = ""
+	if last.Rule == "" {
+		last.Rule = rule
+	}
+	if d.lints == nil {
+		d.lints = map[string]string{}
+	}
+	d.lints[lintKey(last.Message)] = last.Rule
+}
+
+// lintKey is a message without the names it quotes.
+func lintKey(message string) string {
+	return backticked.ReplaceAllString(finding.Skeleton(message), "``")
+}
+
+var backticked = regexp.MustCompile("`[^`]*`")
+
+// isHead reports whether a message without a place may be followed by it: it begins with the word for its weight.
+func isHead(text string, m message) bool {
+	return m.path == "" && m.region.Line == 0 && m.word != "" && strings.HasPrefix(text, m.word)
+}

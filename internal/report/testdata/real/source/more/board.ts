@@ -1,0 +1,5 @@
+const depth: number = "low";
+function slack(a: { tide: number; late: string }): number {
+    return a.tide + a.missing;
+}
+slack({ tide: 1 });

@@ -1,0 +1,2 @@
+def low(:
+    pass
