@@ -128,7 +128,7 @@ func (q Request) readFile(ctx context.Context, from origin) *reading {
 		return r
 	}
 	r.report = read
-	q.assess(ctx, r, read.Clean || from.terms.Clean || q.Given.EmptyIsClean && (from.format == policy.Diagnostics || from.isText()))
+	q.assess(ctx, r, read.Clean || from.terms.Clean || q.Given.EmptyIsClean && (policy.IsDiagnostics(from.format) || from.isText()))
 	return r
 }
 
@@ -137,7 +137,7 @@ func (q Request) readFile(ctx context.Context, from origin) *reading {
 func (q Request) assess(ctx context.Context, r *reading, clean bool) {
 	from, said := r.from, r.report
 	r.state.Format = said.Format
-	r.state.Findings = len(said.Findings)
+	r.state.Findings, r.state.Forms = len(said.Findings), said.Forms
 	lines := said.Format == policy.Diagnostics || from.isText()
 	named := q.unreadOfChanged(said)
 	switch {

@@ -54,7 +54,7 @@ func (r *reader) reports(n *yaml.Node) {
 		if report.Clean && (report.As == policy.SARIF || report.As == "") && len(r.problems) == complaints {
 			r.complain(f.value, "clean: empty goes with as: diagnostics and a recipe for text; an empty %s is broken", policy.SARIF)
 		}
-		if report.Noise != nil && report.As != policy.Diagnostics && len(r.problems) == complaints {
+		if report.Noise != nil && !policy.IsDiagnostics(report.As) && len(r.problems) == complaints {
 			r.complain(f.value, "noise goes with as: diagnostics; a recipe has a noise of its own")
 		}
 		if len(report.Ask) > 0 && report.Version.String() == "" && len(r.problems) == complaints {

@@ -64,6 +64,7 @@ type (
 		Needed   bool        `json:"needed"`
 		Version  string      `json:"version"` // of the tool, "" where that isn't known
 		Files    int         `json:"files"`   // that the tool was asked about, where it was given them
+		Forms    []string    `json:"forms,omitempty"`
 	}
 	teamJSON struct {
 		Name    string `json:"name"`
@@ -164,7 +165,7 @@ func documentOf(v judge.Verdict) verdictJSON {
 		Change: changeJSON(v.Subject),
 		Policy: policyJSON{v.Origin.From, v.Origin.Digest, list(v.Origin.Inherits, func(i policy.Inherited) inheritedJSON { return inheritedJSON(i) }), list(v.Origin.Altered, func(a policy.Alteration) string { return a.What })},
 		Evidence: list(v.Evidence, func(e judge.Evidence) evidenceJSON {
-			return evidenceJSON{e.Name, e.Format, e.Findings, e.State, e.Problem, !e.Optional, e.Version, e.Files}
+			return evidenceJSON{e.Name, e.Format, e.Findings, e.State, e.Problem, !e.Optional, e.Version, e.Files, e.Forms}
 		}),
 		Totals: totalsJSON{
 			Findings: v.Totals.Findings, Ignored: v.Totals.Ignored, Gone: v.Totals.Gone,

@@ -260,7 +260,10 @@ func aboutEvidence(e judge.Evidence) string {
 	}
 	about := ""
 	if e.Format != "" && e.Format != e.Name {
-		about = e.Format + ", "
+		if about = e.Format; len(e.Forms) > 0 && !slices.Equal(e.Forms, []string{policy.GNU}) {
+			about += " (" + strings.Join(e.Forms, ", ") + ")"
+		}
+		about += ", "
 	}
 	if e.Version != "" {
 		about += Safe(e.Version) + ", "

@@ -44,6 +44,11 @@ func (r *Report) Join(other *Report) {
 	if r.Stopped == "" {
 		r.Stopped = other.Stopped
 	}
+	for _, form := range other.Forms {
+		if i, known := slices.BinarySearch(r.Forms, form); !known {
+			r.Forms = slices.Insert(r.Forms, i, form)
+		}
+	}
 	r.Stops = append(r.Stops, other.Stops...)
 	r.Format, r.Clean = other.Format, r.Clean && other.Clean
 }

@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"zincdoor/internal/core/finding"
+	"zincdoor/internal/core/policy"
 	"zincdoor/internal/core/source"
 )
 
@@ -52,7 +53,7 @@ func (d *diagnostics) inBlock(number int, text string) bool {
 			h.message.path = cleanLocation(m[1])
 			h.message.region.Line, _ = strconv.Atoi(m[2])
 			h.message.region.Column, _ = strconv.Atoi(m[3])
-			h.message.columns = source.CodePoints
+			h.message.columns, h.message.form = source.CodePoints, policy.Arrows
 			d.block = !h.message.remark || d.block
 			d.message(h.number, h.text, h.message)
 			return true
@@ -89,7 +90,7 @@ func (d *diagnostics) inBlock(number int, text string) bool {
 func (d *diagnostics) inThrown(number int, text string, t *thrown) bool {
 	if m := wrongForm.FindStringSubmatch(text); m != nil {
 		d.thrown = nil
-		d.message(number, text, message{path: cleanLocation(t.path), region: finding.Region{Line: t.line}, level: finding.Error, word: "error", rule: m[1], code: m[1], text: m[2], alone: true})
+		d.message(number, text, message{path: cleanLocation(t.path), region: finding.Region{Line: t.line}, level: finding.Error, word: "error", rule: m[1], code: m[1], text: m[2], alone: true, form: policy.SyntaxErrors})
 		d.stack = true
 		return true
 	}

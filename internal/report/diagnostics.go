@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -20,8 +21,9 @@ const maxText = 1 << 20
 
 // readDiagnostics reads lines in the GNU form, path:line:column: warning: text [rule], with what compilers print
 // around them. A line with a position but no word for its weight is a warning, unless it is known that the compiler stopped there.
-func readDiagnostics(in *bufio.Reader, quiet *regexp.Regexp) (*Report, error) {
-	d := &diagnostics{report: &Report{Format: policy.Diagnostics, Tools: []Tool{{}}}, quiet: quiet}
+// Where format is one of policy.Forms, all findings must be of that.
+func readDiagnostics(in *bufio.Reader, quiet *regexp.Regexp, format string) (*Report, error) {
+	d := &diagnostics{report: &Report{Format: policy.Diagnostics, Tools: []Tool{{}}}, quiet: quiet, format: format}
 	for number := 1; ; number++ {
 		line, err := readLine(in)
 		if err != nil && err != io.EOF {
@@ -83,6 +85,7 @@ type diagnostics struct {
 	quoting bool             // source lines that follow belong to the last finding itself
 	ahead   []finding.Remark // remarks printed before the finding they belong to
 
+	format           string            // the form that all findings must be of, or policy.Diagnostics
 	quiet            *regexp.Regexp    // lines that the policy says to pass by; nil for none
 	follows          bool              // the line before is a message, or belongs to one
 	held             Unread            // a line behind a message that is its source if marks follow; At is "" where there is none
@@ -98,6 +101,7 @@ type diagnostics struct {
 	blockStop        string            // why the compiler stopped there, unless the block names a lint
 	lints            map[string]string // the rules that blocks named, by what their messages say
 	thrown           *thrown           // a place of which is still to be said what is wrong
+	dashed           bool              // the last message had a dash behind its place
 	stack            bool              // what follows is where a program was when that happened
 	object           []byte            // a value of several lines so far, nil where there is none
 	objectAt         int               // the line it began at
@@ -124,6 +128,7 @@ func (d *diagnostics) line(number int, raw []byte) {
 	}
 	switch {
 	case text == "":
+		d.follows = follows && d.dashed // whose source stands behind an empty line
 		return
 	case d.fixIt(raw), d.quoted(text):
 		d.follows = follows
@@ -184,7 +189,16 @@ func (d *diagnostics) message(number int, text string, m message) {
 		}
 	}
 	d.add(m)
-	d.follows = true
+	d.follows, d.dashed = true, m.dashed
+	if m.region.Line == 0 {
+		return
+	}
+	if i, known := slices.BinarySearch(d.report.Forms, m.form); !known {
+		d.report.Forms = slices.Insert(d.report.Forms, i, m.form)
+	}
+	if d.format != m.form && slices.Contains(policy.Forms, d.format) {
+		d.report.fail("%s is of the form %s, where %s is asked for: %q", at(number), m.form, d.format, clip(text))
+	}
 }
 
 // stop notes that a compiler gave up: a file, where its message names one and what includes it is known, else everything.

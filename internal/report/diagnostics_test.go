@@ -86,6 +86,48 @@ a.c:1:2-0 warning | bounds [0, 3]`, ""},
 	}
 }
 
+// TestForms: a report tells the forms of its text, and one can be demanded.
+func TestForms(t *testing.T) {
+	text := map[string]string{
+		policy.GNU: "core/tide.c:4:1: warning: x [-Wx]\n", policy.Brackets: "core/tide.cs(4,1): warning CS1: x [/srv/tide.csproj]\n", policy.Arrows: "warning: x\n --> core/tide.rs:4:1\n  |\n4 | low\n  | ^^^\n",
+		policy.SyntaxErrors: "  File \"boards/board.py\", line 4\n    low(\n       ^\nSyntaxError: '(' was never closed\n", policy.CompilerJSON: `[{"kind": "warning", "message": "x", "option": "-Wx", "locations": [{"caret": {"file": "core/tide.c", "line": 4, "byte-column": 1}}], "children": []}]` + "\n",
+	}
+	for _, form := range policy.Forms {
+		if r := readText(t, text[form], nil); fmt.Sprint(r.Forms) != "["+form+"]" || r.Failure != "" || r.Findings[0].Region.Line != 4 {
+			t.Errorf("%s is read as %v: %+v %s", form, r.Forms, r.Findings, r.Failure)
+		}
+		for _, asked := range policy.Forms {
+			r, err := Read(strings.NewReader(text[form]), Form{Format: asked})
+			if err != nil || r.Format != policy.Diagnostics || (r.Failure == "") != (form == asked) {
+				t.Errorf("%s where %s is asked for: %s %v", form, asked, r.Failure, err)
+			}
+		}
+	}
+	for name, c := range map[string]struct{ text, want string }{
+		"several in one":               {text[policy.GNU] + text[policy.Brackets], "core/tide.c:4:1-0 warning -Wx| x\ncore/tide.cs:4:1-0 warning CS1| x"},
+		"a note of the form":           {"a.cpp(4): warning C4244: x\na.cpp(9): note: see 'y'\n", "a.cpp:4:0-0 warning C4244| x + a.cpp:9 see 'y'"},
+		"a dash in its place":          {"src/a.ts:3:5 - error TS2322: x\n\n3   let y\n      ~~~\n\nFound 1 error in src/a.ts:3\n", "src/a.ts:3:5-0 error TS2322| x <let y>"},
+		"names in brackets":            {"core/(low) tide.c(4,1): error C1: x\n", "core/(low) tide.c:4:1-0 error C1| x"},
+		"an arrow's own notes":         {text[policy.Arrows] + "  |\n  = note: `#[warn(deep)]` on by default\n\nwarning: x\n  --> core/low.rs:5:2\n\nwarning: `tide` (lib) generated 2 warnings\n", "core/tide.rs:4:1-4 warning deep| x <low>\ncore/low.rs:5:2-0 warning deep| x"},
+		"a denied lint":                {"error: x\n --> a.rs:1:1\n  |\n  = note: `#[deny(deep)]` on by default\n\n", "a.rs:1:1-0 error deep| x"},
+		"a head without an arrow":      {"warning: no tides today\n" + text[policy.GNU], ":0:0-0 warning | no tides today\ncore/tide.c:4:1-0 warning -Wx| x"},
+		"marks that count otherwise":   {"a.c:4:2: warning: x [-Wx]\n    4 | \tlow\n      |         ^~~\n", "a.c:4:2-5 warning -Wx| x <\tlow>"},
+		"an object's finding, as JSON": {"# a\n{\n\t\"a\": {\n\t\t\"printf\": [\n\t\t\t{\"posn\": \"/srv/a.go:8:14\", \"message\": \"x: y\"}\n\t\t]\n\t}\n}\n", "/srv/a.go:8:14-0 warning printf| x: y"},
+	} {
+		if r := readText(t, c.text, nil); show(r) != c.want || !r.Whole() {
+			t.Errorf("%s: got\n%s\nwant\n%s\n%s", name, show(r), c.want, r.Trouble())
+		}
+	}
+	for name, text := range map[string]string{
+		"an error that isn't a lint's": "error: x\n --> a.rs:1:1\n\n", "what cargo says at last": "error: could not compile `tide` (bin) due to 1 previous error\n", "a place of which nothing is said": "  File \"a.py\", line 4\n    low(\n",
+		"an object without an end": "{\n\t\"a\": {\n", "an object of another kind": "{\n\t\"a\": 1\n}\n", "an analyzer that failed": "{\n\t\"a\": {\"printf\": {\"error\": \"x\"}}\n}\n", "an array of another kind": `[{"kind": "late", "message": "x"}]`, "an array without an end": `[{"kind": "warning", "message": "x"}`, "more counted than told": "warning: 2 warnings emitted\n",
+	} {
+		if r := readText(t, text, nil); r.Whole() {
+			t.Errorf("%s passes: %s", name, show(r))
+		}
+	}
+}
+
 // TestStops: a message that a compiler gave up takes the cover of its file and of those that include it; what isn't known to be
 // of a file, of everything.
 func TestStops(t *testing.T) {

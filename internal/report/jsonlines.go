@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"zincdoor/internal/core/finding"
+	"zincdoor/internal/core/policy"
 	"zincdoor/internal/core/source"
 )
 
@@ -80,7 +81,7 @@ func (d *diagnostics) takeObject(number int) {
 					d.report.fail("%s: a finding of %s has no place that can be read: %q", at(from), analyzer, clip(v.Posn))
 					continue
 				}
-				m.text, m.rule, m.word, m.level = v.Message, analyzer, "warning", finding.Warning
+				m.text, m.rule, m.word, m.level, m.form = v.Message, analyzer, "warning", finding.Warning, policy.CompilerJSON
 				d.message(from, v.Message, m)
 			}
 		}
@@ -119,7 +120,7 @@ func (d *diagnostics) takeArray(number int, line []byte) {
 }
 
 func (d *diagnostics) takeGCC(number int, g gccMessage, remark bool) {
-	m := message{word: g.Kind, text: plainQuotes.Replace(g.Message), remark: remark, columns: source.Bytes}
+	m := message{word: g.Kind, text: plainQuotes.Replace(g.Message), remark: remark, columns: source.Bytes, form: policy.CompilerJSON}
 	if m.rule = g.Option; strings.HasPrefix(m.rule, "-Werror=") {
 		m.rule = "-W" + strings.TrimPrefix(m.rule, "-Werror=")
 	}

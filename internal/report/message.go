@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"zincdoor/internal/core/finding"
+	"zincdoor/internal/core/policy"
 	"zincdoor/internal/core/source"
 )
 
@@ -21,6 +22,8 @@ type message struct {
 	code   string // the rule, where it stands after the weight
 	remark bool   // belongs to the message before
 	ahead  bool   // belongs to the message after
+	form   string // one of policy.Forms
+	dashed bool   // a dash stood behind its place
 	alone  bool   // its file is compiled by itself, whatever it is called
 
 	columns source.Columns // the unit of the region's columns
@@ -56,7 +59,7 @@ func parseMessage(text string) (message, bool) {
 			return message{}, false // a place, in a form that isn't read
 		}
 	}
-	m := message{path: cleanLocation(path), region: region, text: strings.TrimSpace(rest), columns: columnsOf(path)}
+	m := message{path: cleanLocation(path), region: region, text: strings.TrimSpace(rest), columns: columnsOf(path), form: policy.GNU}
 	for _, w := range words {
 		if after, ok := cutWord(m.text, w.word); ok {
 			m.word, m.level, m.text = w.word, w.level, after
@@ -113,12 +116,12 @@ func parseBracketed(text string) (message, bool) {
 	if !strings.Contains(text, "): ") && !strings.Contains(text, ") : ") && !strings.Contains(text, " - ") {
 		return message{}, false
 	}
-	for _, form := range bracketed {
+	for i, form := range bracketed {
 		p := form.FindStringSubmatch(text)
 		if p == nil {
 			continue
 		}
-		m := message{path: cleanLocation(p[1]), word: p[4], rule: p[5], text: projectForm.ReplaceAllString(p[6], ""), remark: p[4] == "note" && p[5] == "", columns: source.UTF16}
+		m := message{path: cleanLocation(p[1]), word: p[4], rule: p[5], text: projectForm.ReplaceAllString(p[6], ""), remark: p[4] == "note" && p[5] == "", columns: source.UTF16, form: policy.Brackets, dashed: i == 1}
 		m.region.Line, _ = strconv.Atoi(p[2])
 		m.region.Column, _ = strconv.Atoi(p[3])
 		m.level = finding.Note

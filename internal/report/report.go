@@ -39,6 +39,9 @@ type Report struct {
 	Printed map[string]string
 	Rivals  map[string][]string
 
+	// Forms are those of diagnostic text that findings were of, sorted.
+	Forms []string
+
 	// Compiled is what the log of a build shows to have been compiled.
 	Compiled Compiled
 
@@ -128,11 +131,11 @@ func Read(r io.Reader, form Form) (*Report, error) {
 			return nil, err
 		}
 	}
-	switch format {
-	case policy.SARIF:
+	switch {
+	case format == policy.SARIF:
 		return readSARIF(in, sizeOf(r), form.Flows)
-	case policy.Diagnostics:
-		return readDiagnostics(in, form.Noise)
+	case policy.IsDiagnostics(format):
+		return readDiagnostics(in, form.Noise, format)
 	}
 	return nil, fmt.Errorf("no format is called %q; there are %s", format, strings.Join(policy.Formats, ", "))
 }

@@ -58,6 +58,7 @@ const (
 type Evidence struct {
 	Name     string
 	Format   string
+	Forms    []string // of diagnostic text: those of policy.Forms that its findings are of
 	State    State
 	Problem  string // what is wrong and what to do, where the state isn't Read or Empty
 	Findings int

@@ -13,8 +13,25 @@ const (
 	Diagnostics = "diagnostics"
 )
 
+// The forms of diagnostic text. A report can be demanded to be of one.
+const (
+	GNU          = "gnu"           // path:line:column: warning: text [rule], and the same without a weight
+	Brackets     = "brackets"      // path(line,column): error CODE: text
+	Arrows       = "arrows"        // warning: text, and --> path:line:column on the next line
+	SyntaxErrors = "syntax-errors" // a place, source, and at last SyntaxError: text
+	CompilerJSON = "compiler-json" // arrays of gcc's, objects of go vet's
+)
+
+// Forms lists the forms of diagnostic text.
+var Forms = []string{GNU, Brackets, Arrows, SyntaxErrors, CompilerJSON}
+
 // Formats lists the names of all formats.
-var Formats = []string{SARIF, Diagnostics}
+var Formats = append([]string{SARIF, Diagnostics}, Forms...)
+
+// IsDiagnostics reports whether a format is diagnostic text, of whatever form.
+func IsDiagnostics(format string) bool {
+	return format == Diagnostics || slices.Contains(Forms, format)
+}
 
 // Report is a report that the policy names: where a linter leaves it, and what to expect of it.
 type Report struct {
