@@ -101,6 +101,7 @@ type diagnostics struct {
 	blockStop        string            // why the compiler stopped there, unless the block names a lint
 	lints            map[string]string // the rules that blocks named, by what their messages say
 	thrown           *thrown           // a place of which is still to be said what is wrong
+	explains         bool              // the last message's compiler goes on in lines below it
 	dashed           bool              // the last message had a dash behind its place
 	stack            bool              // what follows is where a program was when that happened
 	object           []byte            // a value of several lines so far, nil where there is none
@@ -189,7 +190,7 @@ func (d *diagnostics) message(number int, text string, m message) {
 		}
 	}
 	d.add(m)
-	d.follows, d.dashed = true, m.dashed
+	d.follows, d.dashed, d.explains = true, m.dashed, m.form == policy.Brackets || strings.HasSuffix(m.path, ".java")
 	if m.region.Line == 0 {
 		return
 	}
@@ -250,7 +251,7 @@ func (d *diagnostics) other(here Unread, follows bool) {
 	case chainForm.MatchString(text) && !speaksOfStop(text):
 		d.includes(text)
 		d.promise(here, ownForm.FindStringSubmatch(text))
-	case follows && text[0] <= ' ' && !hasShape(text) && !thrownForm.MatchString(text):
+	case follows && text[0] <= ' ' && (suspicion(text) == "" || d.explains && !hasShape(text) && !thrownForm.MatchString(text)):
 		d.follows = true // what is drawn or suggested there
 	case follows:
 		d.held = here
