@@ -154,8 +154,6 @@ func OpenSurvey(ctx context.Context, q SurveyRequest) (s *Survey, err error) {
 	}
 	for _, e := range s.Evidence {
 		switch {
-		case e.Sound() && len(e.Lost) > 0:
-			return nil, fmt.Errorf("%s didn't look at all of %s, so nothing is changed: %s", e.Name, target.ClipList(e.Lost), e.Trouble)
 		case e.Sound():
 		case e.Name == "":
 			return nil, errors.New(e.Problem)
@@ -283,17 +281,19 @@ func (s *Survey) Take(reasons baseline.Entry, tool string, replace bool) (taken 
 	})
 }
 
-// taken is a list of all findings, or of those of one tool.
+// taken is a list of all findings, or of those of one tool. Files that a tool gave up aren't covered, and nothing in them is
+// accepted, since nobody knows what else is there.
 func (s *Survey) taken(reasons baseline.Entry, tool string) (*baseline.Baseline, error) {
 	list := &baseline.Baseline{}
 	for _, f := range s.Findings {
-		if f.Severity != policy.Ignored && (tool == "" || f.Tool == tool) {
+		if f.Severity != policy.Ignored && (tool == "" || f.Tool == tool) && !s.lost(f) {
 			list.Entries = append(list.Entries, s.EntryFor(f, reasons))
 		}
 	}
 	var others []string
 	for _, e := range s.Evidence {
 		for _, c := range e.Covers {
+			c.Except = e.Lost
 			if tool == "" || c.Tool == tool {
 				list.Cover([]baseline.Cover{c})
 			} else {
@@ -306,6 +306,14 @@ func (s *Survey) taken(reasons baseline.Entry, tool string) (*baseline.Baseline,
 		return nil, target.WrongCall("no report is of a tool called %q; they are of %s", tool, strings.Join(slices.Compact(others), ", "))
 	}
 	return list, nil
+}
+
+// lost reports whether the tool of a finding gave up its file.
+func (s *Survey) lost(f judge.Finding) bool {
+	return slices.ContainsFunc(s.Evidence, func(e judge.Evidence) bool {
+		_, lost := slices.BinarySearch(e.Lost, f.Path)
+		return lost && slices.ContainsFunc(e.Covers, func(c baseline.Cover) bool { return c.Tool == f.Tool })
+	})
 }
 
 // mayLose refuses to replace entries unless that was asked for, and says what would be lost.

@@ -118,7 +118,7 @@ func strict(line []byte, into any) error {
 func Write(w io.Writer, b *baseline.Baseline) error {
 	covers := slices.Clone(b.Covers)
 	slices.SortFunc(covers, func(x, y baseline.Cover) int {
-		return cmp.Or(cmp.Compare(x.Tool, y.Tool), slices.Compare(x.Paths, y.Paths))
+		return cmp.Or(cmp.Compare(x.Tool, y.Tool), slices.Compare(x.Paths, y.Paths), slices.Compare(x.Except, y.Except))
 	})
 	entries := slices.Clone(b.Entries)
 	slices.SortFunc(entries, baseline.Order)

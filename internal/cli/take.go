@@ -11,6 +11,7 @@ import (
 	"zincdoor/internal/core/baseline"
 	"zincdoor/internal/core/finding"
 	"zincdoor/internal/render"
+	"zincdoor/internal/target"
 )
 
 // takeFlags are the flags of zincdoor baseline take.
@@ -57,7 +58,11 @@ func (p *program) runTake(ctx context.Context, flags takeFlags) error {
 	}
 	var tools []string
 	for _, c := range taken.Covers {
-		tools = append(tools, render.Safe(c.Tool))
+		name := render.Safe(c.Tool)
+		if n := len(c.Except); n > 0 {
+			name += fmt.Sprintf(" (without %s, which it gave up)", render.Safe(target.ClipList(c.Except)))
+		}
+		tools = append(tools, name)
 	}
 	slices.Sort(tools)
 	fmt.Fprintf(p.out, "%s accepted, covering %s; written to %s\n", finding.Count(len(taken.Entries)), strings.Join(slices.Compact(tools), ", "), render.Safe(s.Path))

@@ -143,6 +143,21 @@ func (c *collector) seenIn(r *reading, find func(string) report.Found) (map[stri
 	return seen, err
 }
 
+// noteUnseen tells of a report that, by its own word, looked at none of the changed files.
+func (c *collector) noteUnseen(r *reading) error {
+	changed, err := c.changedFiles()
+	if err != nil || len(changed) == 0 || !r.state.Sound() {
+		return err
+	}
+	for file := range changed {
+		if slices.ContainsFunc(r.state.Covers, func(c baseline.Cover) bool { return c.Matches(file) }) {
+			return nil
+		}
+	}
+	c.notices = append(c.notices, fmt.Sprintf("%s looked at none of the changed files, by its own word", r.state.Name))
+	return nil
+}
+
 // coverUnread names the tool of a report that couldn't be read, as far as that is known without it.
 func (r *reading) coverUnread() []baseline.Cover {
 	tool := r.from.terms.Tool

@@ -7,6 +7,7 @@ import (
 
 	"zincdoor/internal/core/house"
 	"zincdoor/internal/core/judge"
+	"zincdoor/internal/report"
 )
 
 // findPlaces finds the state that a report speaks of, and the report's paths there.
@@ -106,6 +107,9 @@ func (c *collector) place(r *reading) error {
 	}
 	if err == nil {
 		err = c.checkStops(r, finder)
+	}
+	if err == nil && (seen != nil || slices.ContainsFunc(r.report.Tools, func(t report.Tool) bool { return len(t.Targets) > 0 })) {
+		err = c.noteUnseen(r)
 	}
 	finder.keep(err)
 	return finder.err

@@ -271,7 +271,14 @@ func aboutEvidence(e judge.Evidence) string {
 	if e.Files > 0 {
 		about += fmt.Sprintf("asked about %d, ", e.Files)
 	}
-	return about + finding.Count(e.Findings)
+	about += finding.Count(e.Findings)
+	switch n := len(e.Lost); {
+	case n == 1:
+		about += ", gave up " + Safe(e.Lost[0])
+	case n > 1:
+		about += fmt.Sprintf(", gave up %s and %d more", Safe(e.Lost[0]), n-1)
+	}
+	return about
 }
 
 func evidenceName(e judge.Evidence) string {

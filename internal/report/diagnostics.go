@@ -90,6 +90,7 @@ type diagnostics struct {
 	follows          bool              // the line before is a message, or belongs to one
 	held             Unread            // a line behind a message that is its source if marks follow; At is "" where there is none
 	warnings, errors int               // that were read
+	shaped           int               // lines that can't be read and have the shape of a finding
 	told             [2]int            // warnings and errors that closing lines speak of
 	chain            []string          // the files that the last lines of that kind say to include the one of the next message
 	chainOf          string            // that one, once its message was read
@@ -352,10 +353,16 @@ func (d *diagnostics) closes(text string) bool {
 // unread notes a line that says something, nobody knows what.
 func (d *diagnostics) unread(u Unread) {
 	d.report.unread(u)
+	if hasShape(u.Text) {
+		d.shaped++
+	}
 	if d.report.Failure != "" {
 		return
 	}
-	if why := suspicion(u.Text); why != "" {
+	switch why := suspicion(u.Text); {
+	case hasShape(u.Text):
+		d.report.fail("%s %s: %q; have the tool write SARIF, or read its text by a recipe; %s", u.At, why, clip(u.Text), noiseAdvice(u.Text))
+	case why != "":
 		d.report.fail("%s %s: %q; see why, and run the tool again; %s", u.At, why, clip(u.Text), noiseAdvice(u.Text))
 	}
 }
@@ -389,6 +396,8 @@ func (d *diagnostics) end() {
 		d.idle = cmp.Or(d.idle, d.idleBelow)
 	}
 	switch {
+	case r.Failure != "" && d.shaped > 1:
+		r.Failure = fmt.Sprintf("%d lines look as if they told of places in files: %s", d.shaped, r.Failure)
 	case r.Failure != "":
 	case r.UnreadCount > len(r.Unread):
 		r.Failure = fmt.Sprintf("%d of its lines can't be read, the first is %s: %q; is it another form? A recipe reads any", r.UnreadCount, r.Unread[0].At, clip(r.Unread[0].Text))

@@ -95,10 +95,12 @@ type sarif struct {
 	report  *Report
 	all     bool // every flow is kept, however many there are
 	logs    int
-	remarks int    // how many are kept
-	path    []step // to what is read
-	seen    seen
-	roomy   bool // there is room for all findings, as far as that could be guessed
+	remarks int // how many are kept
+
+	numbered bool   // it was said that rules are numbers alone
+	path     []step // to what is read
+	seen     seen
+	roomy    bool // there is room for all findings, as far as that could be guessed
 }
 
 // step is a member's name, or the number of an element.

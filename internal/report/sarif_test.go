@@ -197,3 +197,22 @@ func FuzzSARIF(f *testing.F) {
 		}
 	})
 }
+
+// TestFlagsOfClang: clang's rules are the flags that it tells, else numbers, which is said once.
+func TestFlagsOfClang(t *testing.T) {
+	result := func(rule, message string) string {
+		return `{"ruleId":"` + rule + `","message":{"text":"` + message + `"},"locations":[{"physicalLocation":{"artifactLocation":{"uri":"a.c"},"region":{"startLine":1}}}]}`
+	}
+	log := `{"version":"2.1.0","runs":[{"tool":{"driver":{"name":"clang","rules":[{"id":"7","name":"-Wunused"},{"id":"8","name":""}]}},"results":[` + result("7", "a") + "," + result("8", "b [-Wshadow]") + "," + result("8", "c") + "," + result("9", "d") + `]}]}`
+	r, err := Read(strings.NewReader(log), Form{})
+	if err != nil || len(r.Findings) != 4 {
+		t.Fatal(err, r)
+	}
+	var got []string
+	for _, f := range r.Findings {
+		got = append(got, f.Rule+" "+f.Message)
+	}
+	if strings.Join(got, ", ") != "-Wunused a, -Wshadow b, 8 c, 9 d" || len(r.Notices) != 1 || !strings.Contains(r.Notices[0], "such as 8") {
+		t.Errorf("%v %v", got, r.Notices)
+	}
+}

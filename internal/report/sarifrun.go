@@ -3,6 +3,7 @@ package report
 import (
 	"cmp"
 	"encoding/base64"
+	"fmt"
 	"net/url"
 	"path"
 	"slices"
@@ -168,6 +169,32 @@ func (r *run) finish() {
 	r.noteCommit()
 	r.end = len(report.Findings)
 	r.fillLate()
+	r.nameFlags()
+}
+
+// nameFlags gives clang's findings the flags that they are of, where the rule's name or the message has one: its rules' ids are
+// numbers that differ from version to version.
+func (r *run) nameFlags() {
+	if !r.isClang() {
+		return
+	}
+	report := r.sarif.report
+	for i := r.own; i < min(r.end, len(report.Findings)); i++ {
+		f := &report.Findings[i]
+		if f.Rule == "" || strings.Trim(f.Rule, "0123456789") != "" {
+			continue
+		}
+		text, flag := cutRule(f.Message)
+		if rule := r.byID(f.Rule); rule != nil && isRule(rule.Name) {
+			flag = rule.Name
+		}
+		if flag != "" {
+			f.Rule, f.Message = flag, text
+		} else if !r.sarif.numbered {
+			r.sarif.numbered = true
+			report.Notices = append(report.Notices, fmt.Sprintf("clang names its rules by numbers alone, such as %s, which differ from version to version; where rules matter, read its text in place of its SARIF", f.Rule))
+		}
+	}
 }
 
 // join takes over, for properties that stand beside their run, what they need of it: the run of their own id, else the only

@@ -27,6 +27,8 @@ type Baseline struct {
 type Cover struct {
 	Tool  string   `json:"tool"`
 	Paths []string `json:"paths"` // globs from the repository's root
+
+	Except []string `json:"except,omitempty"` // files among them that the tool gave up before it had seen all of them
 }
 
 // Why is the kind of reason for which a finding is accepted.
@@ -106,8 +108,11 @@ func (b *Baseline) CoversFinding(tool, path string) bool {
 	return false
 }
 
-// Matches reports whether one of the cover's globs takes path.
+// Matches reports whether one of the cover's globs takes path, and nothing is the matter with that.
 func (c Cover) Matches(path string) bool {
+	if slices.Contains(c.Except, path) {
+		return false
+	}
 	for _, glob := range c.Paths {
 		if glob == Everywhere || glob == path || doublestar.MatchUnvalidated(glob, path) {
 			return true

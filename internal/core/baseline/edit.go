@@ -33,7 +33,9 @@ func (b *Baseline) Replace(out, in []Entry) *Baseline {
 // Cover adds covers that aren't there yet.
 func (b *Baseline) Cover(covers []Cover) {
 	for _, c := range covers {
-		if !slices.ContainsFunc(b.Covers, func(o Cover) bool { return o.Tool == c.Tool && slices.Equal(o.Paths, c.Paths) }) {
+		if !slices.ContainsFunc(b.Covers, func(o Cover) bool {
+			return o.Tool == c.Tool && slices.Equal(o.Paths, c.Paths) && slices.Equal(o.Except, c.Except)
+		}) {
 			b.Covers = append(b.Covers, c)
 		}
 	}
