@@ -12,13 +12,14 @@ type past struct {
 	byOld   map[string]*change.File // the change's files by their old path
 	tracks  map[*change.File]*change.Track
 	indexes map[string]*lineIndex // of the old sides that entries were looked for in
-	claims  map[claim]bool
+	claims  map[claim]int // with the line where the entries were accepted that stand there
 
 	path string // the file whose old text was asked for last
 	text *source.Text
 }
 
-// claim is a line of the old side that an entry stands on. One of the same kind stands on another.
+// claim is a line of the old side that an entry stands on. One of the same kind stands on another, unless both were accepted on
+// one.
 type claim struct {
 	tool, rule, message, path string
 	line                      int
@@ -27,7 +28,7 @@ type claim struct {
 func newPast(view View) *past {
 	p := &past{
 		view: view, byOld: map[string]*change.File{}, tracks: map[*change.File]*change.Track{},
-		indexes: map[string]*lineIndex{}, claims: map[claim]bool{},
+		indexes: map[string]*lineIndex{}, claims: map[claim]int{},
 	}
 	if !p.known() {
 		return p
@@ -69,7 +70,7 @@ func (p *past) placeEntries(sides []side, entries []baseline.Entry, order []int)
 				s.state = resting
 				continue
 			}
-			if text := p.oldText(e.Path); text == nil || !isAt(text, s.trait, e.Line) || !p.claim(s, e.Path, e.Line) {
+			if text := p.oldText(e.Path); text == nil || !isAt(text, s.trait, e.Line) || !p.claim(s, e, e.Line) {
 				strayed = append(strayed, i)
 				continue
 			}
@@ -78,18 +79,18 @@ func (p *past) placeEntries(sides []side, entries []baseline.Entry, order []int)
 	}
 	for _, i := range strayed {
 		s, e := &sides[i], &entries[i]
-		if line := p.search(s, e); line > 0 && p.claim(s, e.Path, line) {
+		if line := p.search(s, e); line > 0 && p.claim(s, e, line) {
 			p.follow(s, p.byOld[e.Path], line)
 		}
 	}
 }
 
-func (p *past) claim(s *side, path string, line int) bool {
-	c := claim{s.tool, s.rule, s.skeleton, path, line}
-	if p.claims[c] {
-		return false
+func (p *past) claim(s *side, e *baseline.Entry, line int) bool {
+	c := claim{s.tool, s.rule, s.skeleton, e.Path, line}
+	if accepted, claimed := p.claims[c]; claimed {
+		return accepted == e.Line
 	}
-	p.claims[c] = true
+	p.claims[c] = e.Line
 	return true
 }
 
@@ -183,7 +184,7 @@ func (p *past) search(s *side, e *baseline.Entry) int {
 	lines := index.at[e.Text]
 	best, most := 0, 0
 	for _, n := range lines {
-		if p.claims[claim{s.tool, s.rule, s.skeleton, e.Path, n}] {
+		if accepted, claimed := p.claims[claim{s.tool, s.rule, s.skeleton, e.Path, n}]; claimed && accepted != e.Line {
 			continue
 		}
 		before, after := text.Neighbours(n)
