@@ -46,6 +46,7 @@ type laboratory struct {
 	*rand.Rand
 	files world
 	count int // identities given out
+	least int // how many faults a line must bear at least that an edit deals with
 }
 
 var labNames = regexp.MustCompile(`[A-Za-z_][A-Za-z0-9_]{2,}`)
@@ -105,6 +106,33 @@ func (l *laboratory) blame(line *labLine, old bool) bool {
 	return true
 }
 
+// crowd places several faults of one rule on some lines, two to eight on each, as far as their names go round.
+func (l *laboratory) crowd() {
+	for _, path := range l.paths() {
+		for i := range l.files[path] {
+			line := &l.files[path][i]
+			names := slices.Compact(slices.Sorted(slices.Values(labNames.FindAllString(line.text, -1))))
+			if len(names) < 2 || l.IntN(4) > 0 || strings.HasPrefix(strings.TrimSpace(line.text), "//") {
+				continue
+			}
+			l.Shuffle(len(names), func(a, b int) { names[a], names[b] = names[b], names[a] })
+			line.faults = nil
+			for _, name := range names[:min(len(names), 2+l.IntN(7))] {
+				l.count++
+				line.faults = append(line.faults, fault{identity: l.count, rule: "shadow", name: name})
+			}
+		}
+	}
+}
+
+// crowded does an edit on lines that bear several faults.
+func crowded(do func(l *laboratory)) func(l *laboratory) {
+	return func(l *laboratory) {
+		l.least = 2
+		do(l)
+	}
+}
+
 // anywhere picks a file and a line of it.
 func (l *laboratory) anywhere() (path string, at int) {
 	paths := l.paths()
@@ -116,7 +144,7 @@ func (l *laboratory) anywhere() (path string, at int) {
 func (l *laboratory) faulty() (path string, at int) {
 	for {
 		path, at = l.anywhere()
-		if line := l.files[path][at]; len(line.faults) > 0 && line.faults[0].identity > 0 {
+		if line := l.files[path][at]; len(line.faults) > 0 && len(line.faults) >= l.least && line.faults[0].identity > 0 {
 			return path, at
 		}
 	}
@@ -193,6 +221,7 @@ type edit struct {
 	name         string
 	do           func(l *laboratory)
 	known, alone bars
+	crowded      bool // lines bear several faults of one rule
 }
 
 type bars struct{ precision, recall, taken float64 }
@@ -202,6 +231,7 @@ var (
 	steady    = bars{0.99, 0.99, 0.02}
 	wandering = bars{0.99, 0.98, 0.02}
 	altering  = bars{0.97, 0.95, 0.02}
+	crowding  = bars{0.995, 0.98, 0.02}
 	guessing  = bars{0.95, 0.95, 0.05} // without the change, a copy and its original may be told from one another by place alone
 	watching  = bars{0, 1, 0.02}       // there is nothing to find but what is new
 	mixed     = bars{0.97, 0.95, 0.08}
@@ -209,19 +239,22 @@ var (
 
 func init() {
 	edits = []edit{
-		{"lines inserted", (*laboratory).insertLines, exact, steady},
-		{"lines deleted", (*laboratory).deleteLines, exact, steady},
-		{"file renamed", (*laboratory).renameFile, exact, steady},
-		{"re-indented", (*laboratory).indent, exact, steady},
-		{"copied", (*laboratory).copyLines, exact, guessing},
-		{"swapped", (*laboratory).swap, exact, steady},
-		{"fixed, another elsewhere", (*laboratory).fixAndBreak, exact, watching},
-		{"moved within the file", (*laboratory).moveWithin, wandering, guessing},
-		{"moved to another file", (*laboratory).moveAcross, wandering, guessing},
-		{"file split", (*laboratory).split, wandering, guessing},
-		{"line edited", (*laboratory).editLine, altering, altering},
-		{"broken over lines", (*laboratory).breakLine, altering, altering},
-		{"mixed", (*laboratory).mix, mixed, mixed},
+		{name: "lines inserted", do: (*laboratory).insertLines, known: exact, alone: steady},
+		{name: "lines deleted", do: (*laboratory).deleteLines, known: exact, alone: steady},
+		{name: "file renamed", do: (*laboratory).renameFile, known: exact, alone: steady},
+		{name: "re-indented", do: (*laboratory).indent, known: exact, alone: steady},
+		{name: "copied", do: (*laboratory).copyLines, known: exact, alone: guessing},
+		{name: "swapped", do: (*laboratory).swap, known: exact, alone: steady},
+		{name: "fixed, another elsewhere", do: (*laboratory).fixAndBreak, known: exact, alone: watching},
+		{name: "moved within the file", do: (*laboratory).moveWithin, known: wandering, alone: guessing},
+		{name: "moved to another file", do: (*laboratory).moveAcross, known: wandering, alone: guessing},
+		{name: "file split", do: (*laboratory).split, known: wandering, alone: guessing},
+		{name: "line edited", do: (*laboratory).editLine, known: altering, alone: altering},
+		{name: "broken over lines", do: (*laboratory).breakLine, known: altering, alone: altering},
+		{name: "mixed", do: (*laboratory).mix, known: mixed, alone: mixed},
+		{name: "crowded, line edited", do: crowded((*laboratory).editLine), known: crowding, alone: altering, crowded: true},
+		{name: "crowded, swapped", do: crowded((*laboratory).swap), known: crowding, alone: steady, crowded: true},
+		{name: "crowded, broken over lines", do: crowded((*laboratory).breakLine), known: crowding, alone: altering, crowded: true},
 	}
 }
 
@@ -413,7 +446,7 @@ func (l *laboratory) breakLine() {
 }
 
 func (l *laboratory) mix() {
-	kinds := edits[:len(edits)-1]
+	kinds := edits[:slices.IndexFunc(edits, func(e edit) bool { return e.name == "mixed" })]
 	for range 3 {
 		kinds[l.IntN(len(kinds))].do(l)
 	}
@@ -575,6 +608,9 @@ func TestLaboratory(t *testing.T) {
 		var wrongKnown, wrongAlone []string
 		for seed := range seeds {
 			l := newLaboratory(t, uint64(seed))
+			if edit.crowded {
+				l.crowd()
+			}
 			old := l.files.clone()
 			first, then := old.observe()
 			entries := taken(first)

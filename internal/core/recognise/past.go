@@ -12,7 +12,7 @@ type past struct {
 	byOld   map[string]*change.File // the change's files by their old path
 	tracks  map[*change.File]*change.Track
 	indexes map[string]*lineIndex // of the old sides that entries were looked for in
-	claims  map[claim]int // with the line where the entries were accepted that stand there
+	claims  map[claim]int         // with the line where the entries were accepted that stand there
 
 	path string // the file whose old text was asked for last
 	text *source.Text

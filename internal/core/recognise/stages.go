@@ -130,7 +130,11 @@ var stages = []stage{
 	// The line beside, as above.
 	{also: func(s *side) []trait { return s.betweenNeighbours() }},
 
-	// Between the same neighbours another line, the old one being no more.
+	// Between the same neighbours another line, the old one being no more: of several findings of a line those that say the
+	// same go first.
+	{compare: func(s *side) (trait, bool) {
+		return s.full(s.message).without(codeLine), s.coded && (s.weightyBefore || s.weightyAfter)
+	}, lost: true, fits: untracked},
 	{compare: func(s *side) (trait, bool) {
 		return s.full(s.skeleton).without(codeLine), s.coded && (s.weightyBefore || s.weightyAfter)
 	}, lost: true, fits: untracked},
