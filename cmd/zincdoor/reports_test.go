@@ -272,3 +272,32 @@ func TestToolKeepsItsName(t *testing.T) {
 		t.Errorf("swept: %s", v.about())
 	}
 }
+
+// TestHeadersAreCovered: what a linter reports on beside the files it is given is covered too, so that a new finding there is
+// new on whatever line, and the notices don't say otherwise.
+func TestHeadersAreCovered(t *testing.T) {
+	s := repository(t)
+	s.write(".gitignore", "*.txt\n")
+	s.write("core/tide.c", lines(10))
+	s.write("core/low.h", lines(10))
+	s.write("core/low.inc", lines(3))
+	s.write(".zincdoor/policy.yaml", "zincdoor: 1\nreports: {gauge: {file: w.txt, covers: '**/*.c'}}\ndoors: {d: {judges: branch, limits: [{count: new, severity: warning, most: 0}]}}\n")
+	s.write("w.txt", warn("core/tide.c", 2)+warn("core/low.h", 2))
+	s.must(0, "baseline", "take", "--why", "debt")
+	if header, _, _ := strings.Cut(s.read(baselineFile), "\n"); !strings.Contains(header, `"paths":["**/*.c","**/*.h"]`) {
+		t.Errorf("taken: %s", header)
+	}
+	s.commit("one")
+	s.write("core/tide.c", altered)
+	s.commit("two")
+	os.Chtimes(filepath.Join(s.dir, "core/tide.c"), time.Now().Add(-time.Hour), time.Now().Add(-time.Hour))
+	s.write("w.txt", warn("core/tide.c", 2)+warn("core/low.h", 2)+warn("core/low.h", 7))
+	v := s.judge("--range", "HEAD~..HEAD", "--door", "d")
+	if v.Code != 1 || v.standings() != "core/low.h:2 elsewhere accepted\ncore/low.h:7 elsewhere new\ncore/tide.c:2 file accepted" || strings.Contains(v.about(), "lines alone") {
+		t.Errorf("%s\n%s", v.standings(), v.about())
+	}
+	s.write("w.txt", warn("core/tide.c", 2)+warn("core/low.h", 2)+warn("core/low.inc", 2))
+	if v := s.judge("--range", "HEAD~..HEAD", "--door", "d"); v.Code != 0 || !strings.Contains(v.about(), "what is new of diagnostics in core/low.inc rests on the change's lines alone") {
+		t.Errorf("a kind that wasn't there: %s", v.about())
+	}
+}

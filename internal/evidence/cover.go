@@ -26,7 +26,10 @@ func (c *collector) coverOf(r *reading, find func(string) report.Found, seen map
 		case run.Changed && (c.Target.Kind != policy.Tree || c.Target.Before):
 			paths = globsOf(r.files)
 		default:
-			paths = run.Files
+			paths = slices.Concat(run.Files, run.Inputs)
+		}
+		if partly := r.from.runs && r.from.terms.Run.Changed; !partly && len(tool.Targets) == 0 {
+			paths = r.reach(paths)
 		}
 		if len(tool.Targets) > 0 {
 			targets := make([]string, len(tool.Targets))
@@ -41,6 +44,27 @@ func (c *collector) coverOf(r *reading, find func(string) report.Found, seen map
 		covers = append(covers, baseline.Cover{Tool: cmp.Or(tool.Name, r.toolName()), Paths: paths})
 	}
 	return covers
+}
+
+// reach adds to what a tool was given what it reported on beside that, and files of the same kind: it reads what they include.
+func (r *reading) reach(paths []string) []string {
+	cover := baseline.Cover{Paths: paths}
+	if slices.Contains(paths, baseline.Everywhere) {
+		return paths
+	}
+	kinds := map[string]bool{}
+	for i := range r.report.Findings {
+		f := &r.report.Findings[i]
+		if !r.placed[i] || cover.Matches(f.Path) {
+			continue
+		}
+		if ext := path.Ext(f.Path); ext != "" {
+			kinds["**/*"+baseline.PathGlob(ext)] = true
+		} else {
+			kinds[baseline.PathGlob(f.Path)] = true
+		}
+	}
+	return slices.Concat(paths, slices.Sorted(maps.Keys(kinds)))
 }
 
 // globsOf gives the globs that take just these paths.

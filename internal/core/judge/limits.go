@@ -147,7 +147,7 @@ func remarks(in Input, v Verdict, lineRule []string) []string {
 	var notices []string
 	if len(lineRule) > 0 && !in.Change.Everything {
 		notices = append(notices, fmt.Sprintf(
-			"what is new of %s rests on the change's lines alone: no baseline covers it (see zincdoor baseline take)", strings.Join(lineRule, ", ")))
+			"what is new of %s rests on the change's lines alone: no baseline covers that (see zincdoor baseline take)", strings.Join(lineRule, ", ")))
 	}
 	if n := v.untouchedNew(); n > 0 && v.Enforced == Shut && !in.Change.Everything {
 		notices = append(notices, fmt.Sprintf(

@@ -66,19 +66,24 @@ func (j *judgement) grade() []Finding {
 	return all
 }
 
-// stand gives every finding its status, and names the tools whose findings were told apart by the change's lines alone.
+// stand gives every finding its status, and names the tools whose findings were told apart by the change's lines alone, those
+// that the baseline covers elsewhere with a file.
 // Honoured are the entries that the change may accept findings with, by finding.
 func (j *judgement) stand(all []Finding, honoured map[int]*baseline.Entry) (lineRule []string) {
-	byLines := map[string]bool{}
+	byLines := map[string]string{} // with a file where the baseline covers the tool in others
 	for i := range all {
 		f := &all[i]
 		f.Status = j.statusOf(i, *f, honoured[i])
 		if j.onlyByLines(i) && f.Tool != waiver.Tool && f.Tool != house.Tool && f.Severity != policy.Ignored {
-			byLines[f.Tool] = true
+			if _, told := byLines[f.Tool]; !told && j.cover.KnowsTool(f.Tool) {
+				byLines[f.Tool] = " in " + f.Path
+			} else if !told {
+				byLines[f.Tool] = ""
+			}
 		}
 	}
-	for tool := range byLines {
-		lineRule = append(lineRule, tool)
+	for tool, in := range byLines {
+		lineRule = append(lineRule, tool+in)
 	}
 	slices.Sort(lineRule)
 	return lineRule
