@@ -23,7 +23,7 @@ func (q Request) runner(ctx context.Context) (*lint.Runner, error) {
 		run.Side = ""
 	}
 	if dir, err := os.UserCacheDir(); err == nil && !q.Fresh {
-		run.Store = filepath.Join(dir, "zincdoor", "answers")
+		run.Store, run.Copies = filepath.Join(dir, "zincdoor", "answers"), filepath.Join(dir, "zincdoor", "copies")
 	}
 	run.Depends = lint.Build() + " " + q.Depends
 	var err error

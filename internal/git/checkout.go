@@ -4,8 +4,11 @@ import (
 	"bytes"
 	"crypto/sha256"
 	"encoding/hex"
+	"errors"
 	"fmt"
+	"io/fs"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 )
@@ -119,6 +122,36 @@ func (r *Repo) overlay(all map[string]Entry) error {
 		all[path] = e
 	}
 	return nil
+}
+
+// ConversionRules are what git's conversions depend on beside the attributes in the tree: two equal ones convert alike.
+func (r *Repo) ConversionRules() (string, error) {
+	out, err := r.git("config", "--null", "--get-regexp", `^(core\.(autocrlf|eol|symlinks|attributesfile|bigfilethreshold)|filter\..*)$`)
+	var exit *exec.ExitError
+	if errors.As(err, &exit) && exit.ExitCode() == 1 {
+		err = nil // none is set
+	}
+	if err != nil {
+		return "", err
+	}
+	where, err := r.git("rev-parse", "--path-format=absolute", "--git-path", "info/attributes")
+	if err != nil {
+		return "", err
+	}
+	data, err := os.ReadFile(strings.TrimSuffix(string(where), "\n"))
+	if errors.Is(err, fs.ErrNotExist) {
+		err = nil
+	}
+	return string(out) + string(data), err
+}
+
+// Branch is the name of the branch that is checked out, "" where there is none.
+func (r *Repo) Branch() string {
+	out, err := r.git("symbolic-ref", "--quiet", "HEAD")
+	if err != nil {
+		return ""
+	}
+	return strings.TrimSpace(string(out))
 }
 
 // CheckOut writes files of the index or of a commit into an empty folder, as git writes them into a work tree. Paths

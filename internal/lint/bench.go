@@ -69,17 +69,7 @@ func (b *Bench) Place() (string, error) {
 // Close ends what was started here and still runs, and removes the folder.
 func (b *Bench) Close() error {
 	endMarked(b.mark)
-	err := os.RemoveAll(b.Dir)
-	if err == nil {
-		return nil
-	}
-	filepath.WalkDir(b.Dir, func(path string, d fs.DirEntry, err error) error { // folders that were made unwritable
-		if d != nil && d.IsDir() {
-			os.Chmod(path, 0o700)
-		}
-		return nil
-	})
-	return os.RemoveAll(b.Dir)
+	return removeAll(b.Dir)
 }
 
 // Run starts a task when its turn has come, and waits for its end. A context that ends ends the task.

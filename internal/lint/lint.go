@@ -6,6 +6,7 @@ package lint
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"maps"
 	"os"
@@ -31,6 +32,7 @@ type Runner struct {
 	Flows   bool      // every code flow is needed
 	Policy  *policy.Policy
 	Store   string // the folder where answers are kept, "" for none
+	Copies  string // the folder where copies are kept, "" for none
 	Depends string // what answers depend on beside their linters and files: the program, the policy
 	Tell    func(Step)
 
@@ -40,6 +42,7 @@ type Runner struct {
 	common   func() (string, error)
 	copies   sync.Mutex
 	whole    *site
+	kept     *keptCopy // that whole lies in, nil where that is a copy for once
 }
 
 // Step tells how far a linter is, or other work that may take its time.
@@ -80,12 +83,17 @@ func (r *Runner) Begin() (err error) {
 	return err
 }
 
-// End ends what still runs, and removes all copies.
+// End ends what still runs, and removes all copies that aren't kept.
 func (r *Runner) End() error {
 	if r.bench == nil {
 		return nil
 	}
-	return r.bench.Close()
+	err := r.bench.Close()
+	if r.kept != nil {
+		err = errors.Join(err, r.kept.giveBack())
+		clearOld(r.Copies)
+	}
+	return err
 }
 
 func (r *Runner) findHome() (home, error) {
@@ -203,7 +211,10 @@ func (r *Runner) site(p *Plan) (*site, error) {
 		r.copies.Lock()
 		defer r.copies.Unlock()
 		if r.whole == nil {
-			r.whole = r.copy(nil)
+			r.whole = r.keptSite()
+			if r.whole == nil {
+				r.whole = r.copy(nil)
+			}
 			if r.mayShare() {
 				r.whole.before = TakeCensus(r.whole.dir)
 			}
@@ -228,6 +239,41 @@ func (r *Runner) mayShare() bool {
 		}
 	}
 	return n > 1
+}
+
+// keptSite is a copy of everything that is kept between calls; nil where there is none to be had.
+func (r *Runner) keptSite() *site {
+	if r.Copies == "" || r.Repo == nil {
+		return nil
+	}
+	common, err := r.common()
+	if err != nil {
+		return nil
+	}
+	use := string(r.Side)
+	if r.Side != git.Index {
+		use = "commit"
+	}
+	if r.Tree != "" {
+		use = "before"
+	}
+	copy, err := borrow(r.Copies, KeyOf(common, use, r.Repo.Branch()))
+	if copy == nil || err != nil {
+		return nil
+	}
+	var keep []string
+	for _, report := range r.Policy.Reports {
+		if report.Run != nil && !report.Run.TakesFiles() && !r.Repo.Bare { // where anybody's branch may come
+			keep = append(keep, report.Run.Keep...)
+		}
+	}
+	if err := copy.restore(r.Repo, r.Side, keep); err != nil {
+		removeAll(copy.dir)
+		copy.giveBack()
+		return nil
+	}
+	r.kept = copy
+	return &site{dir: copy.dir, copied: true}
 }
 
 func (r *Runner) copy(files []string) *site {

@@ -1,0 +1,148 @@
+package lint
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"zincdoor/internal/git"
+	"zincdoor/internal/gittest"
+)
+
+// listing tells what a folder holds: path, what it is, its text.
+func listing(t *testing.T, dir string) string {
+	t.Helper()
+	var all []string
+	err := filepath.WalkDir(dir, func(file string, d os.DirEntry, err error) error {
+		if err != nil || d.IsDir() {
+			return err
+		}
+		rel, _ := filepath.Rel(dir, file)
+		text, what := "", ""
+		if d.Type()&os.ModeSymlink != 0 {
+			text, _ = os.Readlink(file)
+			what = "link "
+		} else {
+			data, _ := os.ReadFile(file)
+			text = string(data)
+			if info, _ := d.Info(); info.Mode()&0o100 != 0 {
+				what = "program "
+			}
+		}
+		all = append(all, rel+" "+what+strings.ReplaceAll(text, "\n", "/"))
+		return nil
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	slices.Sort(all)
+	return strings.Join(all, "; ")
+}
+
+// TestKeptCopy: whatever was done to a copy, it holds just the state's files afterwards, and those that are as they were aren't
+// written again.
+func TestKeptCopy(t *testing.T) {
+	r := gittest.New(t)
+	r.Write("core/tide.c", "int a;\n")
+	r.Write("core/low.c", "int l;\n")
+	r.Write("bin/run", "#!/bin/sh\n")
+	r.Write("docs/tides.txt", "low\nhigh\n")
+	r.Write(".gitattributes", "*.txt eol=crlf\n")
+	os.Chmod(filepath.Join(r.Dir, "bin/run"), 0o755)
+	os.Symlink("core/tide.c", filepath.Join(r.Dir, "tide.c"))
+	r.Commit("one")
+	repo, err := git.Open(context.Background(), r.Dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer repo.Close()
+	store := t.TempDir()
+	copy, err := borrow(store, KeyOf("a"))
+	if err != nil || copy == nil {
+		t.Fatal(copy, err)
+	}
+	if other, err := borrow(store, KeyOf("a")); other != nil || err != nil {
+		t.Errorf("two calls use one copy: %v %v", other, err)
+	}
+	restore := func(keep ...string) string {
+		t.Helper()
+		if err := copy.restore(repo, git.Index, keep); err != nil {
+			t.Fatal(err)
+		}
+		return listing(t, copy.dir)
+	}
+	const want = ".gitattributes *.txt eol=crlf/; bin/run program #!/bin/sh/; core/low.c int l;/; core/tide.c int a;/; docs/tides.txt low\r/high\r/; tide.c link core/tide.c"
+	if got := restore(); got != want {
+		t.Fatalf("copied: %s", got)
+	}
+	at := func(name string) string { return filepath.Join(copy.dir, name) }
+	long := time.Now().Add(-time.Hour)
+	os.Chtimes(at("core/tide.c"), long, long)
+	os.Chtimes(at("docs/tides.txt"), long, long)
+	outside := t.TempDir()
+	os.WriteFile(filepath.Join(outside, "tide.c"), []byte("mine\n"), 0o644)
+	for name, do := range map[string]func(){
+		"nothing": func() {},
+		"a text of equal size": func() {
+			os.WriteFile(at("core/low.c"), []byte("int x;\n"), 0o644)
+			os.Chtimes(at("core/low.c"), long, long)
+		},
+		"a converted text": func() { os.WriteFile(at("docs/tides.txt"), []byte("low\nhigh\n"), 0o644) },
+		"other files": func() {
+			os.MkdirAll(at("out/deep"), 0o755)
+			os.WriteFile(at("out/deep/x"), nil, 0o644)
+			os.WriteFile(at("core/y"), nil, 0o644)
+		},
+		"files that are gone":    func() { os.RemoveAll(at("core")); os.Remove(at("tide.c")) },
+		"a folder for a file":    func() { os.Remove(at("core/low.c")); os.MkdirAll(at("core/low.c/x"), 0o755) },
+		"a file for a folder":    func() { os.RemoveAll(at("core")); os.WriteFile(at("core"), nil, 0o644) },
+		"a link for a folder":    func() { os.RemoveAll(at("core")); os.Symlink(outside, at("core")) },
+		"a link elsewhere":       func() { os.Remove(at("tide.c")); os.Symlink("bin/run", at("tide.c")) },
+		"a file for a link":      func() { os.Remove(at("tide.c")); os.WriteFile(at("tide.c"), []byte("core/tide.c"), 0o644) },
+		"another right":          func() { os.Chmod(at("bin/run"), 0o644); os.Chmod(at("core/low.c"), 0o755) },
+		"a folder made stubborn": func() { os.WriteFile(at("core/z"), nil, 0o644); os.Chmod(at("core"), 0o500) },
+		"broken notes":           func() { os.WriteFile(copy.notes, []byte("{"), 0o644) },
+	} {
+		do()
+		if got := restore(); got != want {
+			t.Errorf("%s: %s", name, got)
+		}
+	}
+	if data, err := os.ReadFile(filepath.Join(outside, "tide.c")); string(data) != "mine\n" {
+		t.Errorf("what a link led to: %q %v", data, err)
+	}
+	os.Chtimes(at("core/tide.c"), long, long)
+	r.Write("core/low.c", "int more;\n")
+	r.Git("add", "-A")
+	if got := restore(); got != strings.Replace(want, "int l;", "int more;", 1) {
+		t.Errorf("another state: %s", got)
+	}
+	if info, err := os.Stat(at("core/tide.c")); err != nil || !info.ModTime().Equal(long) {
+		t.Errorf("a file that is as it was is written again: %v %v", info, err)
+	}
+	os.MkdirAll(at("cache"), 0o755)
+	os.WriteFile(at("cache/x"), []byte("known"), 0o644)
+	os.WriteFile(at("other"), nil, 0o644)
+	if got := restore("cache/**"); !strings.Contains(got, "cache/x known") || strings.Contains(got, "other") {
+		t.Errorf("what is kept: %s", got)
+	}
+	r.Write(".gitattributes", "*.txt -text\n")
+	r.Git("add", "-A")
+	if got := restore(); !strings.Contains(got, "docs/tides.txt low/high/") || strings.Contains(got, "cache") {
+		t.Errorf("other attributes: %s", got)
+	}
+	if err := copy.giveBack(); err != nil {
+		t.Fatal(err)
+	}
+	old := time.Now().Add(-copyDays * 25 * time.Hour)
+	places, _ := os.ReadDir(store)
+	os.Chtimes(filepath.Join(store, places[0].Name()), old, old)
+	clearOld(store)
+	if places, _ := os.ReadDir(store); len(places) != 0 {
+		t.Errorf("old copies stay: %v", places)
+	}
+}
