@@ -1,10 +1,11 @@
 package lint
 
 import (
+	"bytes"
 	"crypto/sha1"
 	"crypto/sha256"
+	"encoding/gob"
 	"encoding/hex"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"hash"
@@ -27,7 +28,8 @@ import (
 
 // A copy of a state is kept from one call to the next, in one place for each clone, branch and use, so that compilers find in
 // their own caches what they made of it. Before each use its files are exactly the state's: each is held against the content
-// that git has of it, and what isn't of the state is removed, but for what the policy says to keep.
+// that git has of it, unless the system knows of no change since that was done, and what isn't of the state is removed, but for
+// what the policy says to keep.
 
 // The bounds of what is kept.
 const (
@@ -59,7 +61,7 @@ func borrow(folder string, use Key) (*keptCopy, error) {
 	if err != nil {
 		return nil, errors.Join(err, lock.Unlock())
 	}
-	return &keptCopy{dir: filepath.Join(real, "tree"), notes: filepath.Join(real, "notes.json"), lock: lock}, nil
+	return &keptCopy{dir: filepath.Join(real, "tree"), notes: filepath.Join(real, "notes"), lock: lock}, nil
 }
 
 // giveBack lets other calls use the copy.
@@ -94,16 +96,36 @@ func clearOld(folder string) {
 	}
 }
 
-// notes are what is known of a copy: by what rules git wrote it, and of the files that those altered what was written.
+// notes are what is known of a copy: by what rules git wrote it, of the files that those altered what was written, and what was
+// held against git's contents, when.
 type notes struct {
-	Rules   string             `json:"rules"`
-	Altered map[string]altered `json:"altered"`
+	Rules   string
+	Altered map[string]altered
+	Seen    map[string]seen
+	At      int64 // nanoseconds since 1970; nothing was let loose on the copy between then and what was seen
 }
+
+// seen is a file that held a content, and how the system can tell that it still does.
+type seen struct {
+	Content string
+	Stamp   stamp
+}
+
+// stamp tells a file's state apart from all later ones.
+type stamp struct {
+	Size    int64
+	Changed int64 // nanoseconds since 1970
+	Node    uint64
+	Mode    uint32
+}
+
+// settled is how much older than notes a change must be to be told apart from later ones: more than systems' clocks tick.
+const settled = 10 * time.Millisecond
 
 // altered is a file that git's conversions made something else of.
 type altered struct {
-	Content string `json:"content"` // as git names it
-	Sum     string `json:"sum"`     // SHA-256 of what was written
+	Content string // as git names it
+	Sum     string // SHA-256 of what was written
 }
 
 // restore makes the copy what the side holds. Keep are globs of what else may stay.
@@ -126,7 +148,9 @@ func (c *keptCopy) restore(repo *git.Repo, side git.Side, keep []string) error {
 	}
 	known := notes{}
 	if data, err := os.ReadFile(c.notes); err == nil {
-		json.Unmarshal(data, &known) // else nothing is known
+		if gob.NewDecoder(bytes.NewReader(data)).Decode(&known) != nil {
+			known = notes{} // nothing is known
+		}
 	}
 	rules = fmt.Sprintf("%x", KeyOf(slices.Sorted(strings.SplitSeq(rules, "\n"))...))
 	if known.Rules != rules {
@@ -141,31 +165,46 @@ func (c *keptCopy) restore(repo *git.Repo, side git.Side, keep []string) error {
 	if err := c.clean(entries, keep); err != nil {
 		return err
 	}
-	missing, err := c.missing(entries, known)
+	missing, fresh, err := c.missing(entries, known)
 	if err != nil {
 		return err
 	}
-	if len(missing) == 0 {
-		return nil
-	}
-	if err := repo.CheckOut(side, c.dir, missing); err != nil {
-		return err
-	}
-	if known.Altered == nil {
-		known.Altered = map[string]altered{}
+	if len(missing) > 0 {
+		if err := repo.CheckOut(side, c.dir, missing); err != nil {
+			return err
+		}
 	}
 	for _, name := range missing {
 		delete(known.Altered, name)
 		content, sum, err := c.hash(name, entries[name], false)
 		if err == nil && content != entries[name].Content {
+			if known.Altered == nil {
+				known.Altered = map[string]altered{}
+			}
 			known.Altered[name] = altered{entries[name].Content, sum}
 		}
+		c.note(fresh, name, entries[name])
 	}
-	data, err := json.Marshal(known)
-	if err != nil {
+	if len(missing) > 0 {
+		time.Sleep(settled + settled/2)
+	}
+	known.Seen, known.At = fresh, time.Now().UnixNano()
+	var data bytes.Buffer
+	if err := gob.NewEncoder(&data).Encode(known); err != nil {
 		return err
 	}
-	return renameio.WriteFile(c.notes, data, 0o600)
+	return renameio.WriteFile(c.notes, data.Bytes(), 0o600)
+}
+
+// note notes a file that holds what it should.
+func (c *keptCopy) note(all map[string]seen, name string, e git.Entry) {
+	info, err := os.Lstat(filepath.Join(c.dir, filepath.FromSlash(name)))
+	if err != nil {
+		return
+	}
+	if s, known := stampOf(info); known {
+		all[name] = seen{e.Content, s}
+	}
 }
 
 // clean removes what isn't of the state: files, links, folders, and what stands where one of another kind should.
@@ -211,43 +250,66 @@ func (c *keptCopy) clean(entries map[string]git.Entry, keep []string) error {
 	return err
 }
 
-// missing lists the files of the state that the copy doesn't hold as git wrote them. What is there in their place is removed.
-func (c *keptCopy) missing(entries map[string]git.Entry, known notes) ([]string, error) {
+// missing lists the files of the state that the copy doesn't hold as git wrote them, and notes those that it does. What is there
+// in the place of the others is removed.
+func (c *keptCopy) missing(entries map[string]git.Entry, known notes) (missing []string, fresh map[string]seen, err error) {
 	names := make([]string, 0, len(entries))
 	for name := range entries {
 		names = append(names, name)
 	}
 	slices.Sort(names)
-	lacking := make([]bool, len(names))
+	lacking, stamps := make([]bool, len(names)), make([]stamp, len(names))
 	group := errgroup.Group{}
 	group.SetLimit(runtime.GOMAXPROCS(0))
 	const share = 256
 	for from := 0; from < len(names); from += share {
 		group.Go(func() error {
 			for i := from; i < min(from+share, len(names)); i++ {
-				name := names[i]
-				made := known.Altered[name]
-				converted := made.Content == entries[name].Content
-				content, sum, err := c.hash(name, entries[name], converted)
-				if err == nil && (converted && sum == made.Sum || !converted && content == entries[name].Content) {
+				file := filepath.Join(c.dir, filepath.FromSlash(names[i]))
+				info, err := os.Lstat(file)
+				if err == nil {
+					var told bool
+					if stamps[i], told = stampOf(info); told && known.has(names[i], entries[names[i]], stamps[i]) {
+						continue
+					}
+				}
+				if err == nil && c.holds(names[i], entries[names[i]], known) {
 					continue
 				}
 				lacking[i] = true
-				if err := remove(filepath.Join(c.dir, filepath.FromSlash(name))); err != nil && !errors.Is(err, fs.ErrNotExist) {
+				if err := remove(file); err != nil && !errors.Is(err, fs.ErrNotExist) {
 					return err
 				}
 			}
 			return nil
 		})
 	}
-	err := group.Wait()
-	var missing []string
+	err = group.Wait()
+	fresh = make(map[string]seen, len(names))
 	for i, name := range names {
-		if lacking[i] {
+		switch {
+		case lacking[i]:
 			missing = append(missing, name)
+		case stamps[i] != stamp{}:
+			fresh[name] = seen{entries[name].Content, stamps[i]}
 		}
 	}
-	return missing, err
+	return missing, fresh, err
+}
+
+// has reports whether a file was seen to hold what it should, and nothing has changed it since.
+func (n notes) has(name string, e git.Entry, now stamp) bool {
+	before, known := n.Seen[name]
+	executable := now.Mode&0o100 != 0
+	return known && before == seen{e.Content, now} && now.Changed < n.At-int64(settled) && (e.Link || executable == e.Executable)
+}
+
+// holds reports whether a file holds what it should.
+func (c *keptCopy) holds(name string, e git.Entry, known notes) bool {
+	made := known.Altered[name]
+	converted := made.Content == e.Content
+	content, sum, err := c.hash(name, e, converted)
+	return err == nil && (converted && sum == made.Sum || !converted && content == e.Content)
 }
 
 // hash names a file's content as git does, and gives its SHA-256, where that is asked for or the content is another one. A file of another kind, or with another right to be run, is
