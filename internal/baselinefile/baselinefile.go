@@ -61,7 +61,15 @@ func Read(r io.Reader) (*baseline.Baseline, error) {
 	}
 }
 
+// conflictMarks begin the lines by which git marks what it couldn't merge.
+var conflictMarks = []string{"<<<<<<<", "|||||||", "=======", ">>>>>>>"}
+
 func readLine(b *baseline.Baseline, number int, line []byte) error {
+	for _, mark := range conflictMarks {
+		if bytes.HasPrefix(line, []byte(mark)) {
+			return fmt.Errorf("it holds git's conflict marks; zincdoor fit has git merge lists by itself, and git checkout --merge, with the list's path, then merges this one anew (git add it then): %w", ErrMalformed)
+		}
+	}
 	if number == 1 {
 		return readHeader(b, line)
 	}

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -94,7 +95,15 @@ func (p *program) runFit(ctx context.Context, flags fitFlags) error {
 	if err := p.askToRun(f, flags); err != nil {
 		return graded(err)
 	}
-	return p.askForBaseline(ctx, f, flags)
+	if err := p.askForBaseline(ctx, f, flags); err != nil {
+		return err
+	}
+	if !flags.server && slices.ContainsFunc(f.Files, func(file fit.File) bool {
+		return !file.Written && strings.Contains(filepath.ToSlash(file.Path), "/"+policy.Folder+"/")
+	}) {
+		fmt.Fprintf(p.out, "\nNow commit it, since a branch is judged by what its target has: git add %s && git commit\n", policy.Folder)
+	}
+	return nil
 }
 
 // programs lists commands for people.
