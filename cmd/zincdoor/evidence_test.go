@@ -195,8 +195,12 @@ func TestHalfStaged(t *testing.T) {
 	}
 	s.write("core/tide.c", altered+"more;\n")
 	s.stdin = warn("core/tide.c", 2) + warn("core/gauge.c", 3)
-	if v := s.judge("--staged", "--report", "-"); v.Code != 2 || v.Totals["findings"] != 1 || !strings.Contains(v.about(), "core/tide.c is staged in part") {
+	if v := s.judge("--staged", "--report", "-"); v.Code != 2 || v.Totals["findings"] != 2 || !strings.Contains(v.about(), "core/tide.c is staged in part") {
 		t.Errorf("staged in part: %s", v.about())
+	}
+	s.stdin = warn("core/tide.c", 5)
+	if v := s.judge("--staged", "--report", "-"); v.Code != 1 || v.standings() != "core/tide.c:5 touched new" {
+		t.Errorf("staged in part, with a finding on a line that is staged: %s\n%s", v.standings(), v.about())
 	}
 	for _, c := range []struct{ mark, disk string }{
 		{"--assume-unchanged", altered + "more;\n"}, {"--skip-worktree", altered + "more;\n"}, {"--skip-worktree", ""}, {"--assume-unchanged", ""}, {"--no-assume-unchanged", strings.Replace(altered, "fresh;", "frash;", 1)},

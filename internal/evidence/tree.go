@@ -222,7 +222,7 @@ func (c *collector) believe(r *reading, judged *change.Change) ([]finding.Findin
 	if !c.checkDistance(r, judged) {
 		return nil, nil
 	}
-	carried, lost := carry(r, judged)
+	carried, lost := carry(r)
 	if r.tree.tree != c.Target.Tree {
 		if err := c.fillCode(r); err != nil {
 			return nil, err
@@ -241,7 +241,7 @@ func (c *collector) checkDistance(r *reading, judged *change.Change) bool {
 	case t.between == nil:
 	case t.worktree:
 		if path := judged.HalfStaged(t.between); path != "" {
-			r.fail(judge.Foreign, fmt.Sprintf("%s is staged in part: the linter saw the work tree, not what will be committed; stage the rest, or set it aside with git stash --keep-index", path))
+			r.fail(judge.Foreign, fmt.Sprintf("%s is staged in part: the linter saw the work tree, not what will be committed; stage the rest, or set it aside with git stash --keep-index, or let the door start the linter (run: in the policy), on what is staged", path))
 		}
 	default:
 		if path := judged.Conflict(t.between); path != "" {
@@ -254,7 +254,7 @@ func (c *collector) checkDistance(r *reading, judged *change.Change) bool {
 
 // carry brings a report's findings to the judged state, and counts those whose lines it doesn't have. They stay in the
 // report's slice.
-func carry(r *reading, judged *change.Change) (kept []finding.Finding, lost int) {
+func carry(r *reading) (kept []finding.Finding, lost int) {
 	t := r.tree
 	carrier := change.Carrier{Between: t.between, Back: t.worktree}
 	kept = r.report.Findings[:0]
@@ -262,8 +262,7 @@ func carry(r *reading, judged *change.Change) (kept []finding.Finding, lost int)
 	for i := range r.report.Findings {
 		f := &r.report.Findings[i]
 		if r.placed[i] && t.between != nil {
-			halfStaged := t.worktree && judged.File(f.Path) != nil && t.between.File(f.Path) != nil
-			if halfStaged || !carrier.Carry(f) {
+			if !carrier.Carry(f) {
 				lost++
 				continue
 			}

@@ -123,6 +123,7 @@ type (
 		Rule    string `json:"rule"`
 		Path    string `json:"path"`
 		Message string `json:"message"`
+		Line    int    `json:"line"` // where it stood when it was accepted or found before; 0 where that isn't known
 	}
 )
 
@@ -174,7 +175,7 @@ func documentOf(v judge.Verdict) verdictJSON {
 		},
 		Limits: list(v.Limits, func(l judge.LimitResult) limitJSON { return limitOf(l, v.Findings) }),
 		Gone: list(v.Gone, func(e baseline.Entry) goneJSON {
-			return goneJSON{e.Tool, e.Rule, e.Path, e.Message}
+			return goneJSON{e.Tool, e.Rule, e.Path, e.Message, e.Line}
 		}),
 		Waivers: list(v.Waivers, func(w judge.WaiverUse) waiverJSON {
 			same := func(s string) string { return s }

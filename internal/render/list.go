@@ -6,6 +6,7 @@ import (
 	"encoding/csv"
 	"fmt"
 	"io"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -225,9 +226,12 @@ func (l List) spreadsheet(w io.Writer, all []judge.Finding) error {
 	return out.Error()
 }
 
-// spreadsheetText makes text one that a spreadsheet doesn't take for a formula.
+// flagName is the name of a rule that begins with a dash. It stays as it is, for programs that read the list.
+var flagName = regexp.MustCompile(`^-[A-Za-z][\w=+-]*$`)
+
+// spreadsheetText makes text one that a spreadsheet doesn't take for a formula that does something.
 func spreadsheetText(s string) string {
-	if strings.TrimLeft(s, "=+-@\t\r") != s {
+	if strings.TrimLeft(s, "=+-@\t\r") != s && !flagName.MatchString(s) {
 		s = "'" + s
 	}
 	return Safe(s)

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"zincdoor/internal/core/baseline"
 	"zincdoor/internal/core/change"
 	"zincdoor/internal/core/finding"
 	"zincdoor/internal/core/judge"
@@ -61,7 +62,7 @@ func (s *screen) findings(v judge.Verdict) {
 	}
 	if s.Show == ShowGone || s.Show == ShowAll {
 		for _, e := range v.Gone {
-			s.bullet("gone", strings.TrimSpace(Safe(e.Path)+"  "+Safe(e.Tool)+" "+Safe(e.Rule)+"  "+Safe(e.Message)))
+			s.bullet("gone", strings.TrimSpace(placeOf(e)+"  "+Safe(e.Tool)+" "+Safe(e.Rule)+"  "+Safe(e.Message)))
 		}
 		if len(v.Gone) > 0 {
 			s.line("")
@@ -172,8 +173,20 @@ func (s *screen) totals(v judge.Verdict) {
 		s.bullet("aside", fmt.Sprintf("%d ignored %s", v.Totals.Ignored, s.faint.Render("by the policy")))
 	}
 	if v.Totals.Gone > 0 {
-		s.bullet("gone", fmt.Sprintf("%d %s", v.Totals.Gone, s.faint.Render("no longer found (--show gone; zincdoor baseline sweep takes them out of the list)")))
+		about := "no longer found (--show gone)"
+		if v.OfList > 0 {
+			about = "no longer found (--show gone; zincdoor baseline sweep takes them out of the list)"
+		}
+		s.bullet("gone", fmt.Sprintf("%d %s", v.Totals.Gone, s.faint.Render(about)))
 	}
+}
+
+// placeOf is where an entry stands: its file, and its line where that is known.
+func placeOf(e baseline.Entry) string {
+	if e.Line == 0 {
+		return Safe(e.Path)
+	}
+	return fmt.Sprintf("%s:%d", Safe(e.Path), e.Line)
 }
 
 // mostOwn is how many waivers, and how many entries of the baseline, of the change's own are shown.

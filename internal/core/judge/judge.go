@@ -212,7 +212,8 @@ type Verdict struct {
 	Totals   Totals
 	Limits   []LimitResult
 	Findings []Finding // in finding.Order
-	Gone     []baseline.Entry
+	Gone     []baseline.Entry // of the baseline first
+	OfList   int              // how many of Gone are of the baseline
 	Notices  []string
 
 	Renamed     []Renamed    // tools that the baseline knows by another name
@@ -236,7 +237,7 @@ func Judge(in Input) Verdict {
 	lineRule := j.stand(v.Findings, honoured)
 	v.Acceptances, v.Limits = acceptances.all, acceptances.limits
 	v.Renamed = j.renamed
-	v.Gone = j.gone()
+	v.Gone, v.OfList = j.gone()
 	v.addWaivers(j)
 	if !in.KeepApart {
 		v.join(j)

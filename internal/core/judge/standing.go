@@ -198,10 +198,11 @@ func (j *judgement) throughTouched(f finding.Finding) bool {
 	return false
 }
 
-// gone lists the entries, and what was found before the change, that are there no more.
-func (j *judgement) gone() []baseline.Entry {
+// gone lists the entries, which are the first of them, and what was found before the change, that are there no more.
+func (j *judgement) gone() (gone []baseline.Entry, ofList int) {
 	renames := j.Change.Renames()
-	gone := j.goneOf(j.Baseline.Entries, j.known, renames)
+	gone = j.goneOf(j.Baseline.Entries, j.known, renames)
+	ofList = len(gone)
 	say := func(e baseline.Entry) baseline.Entry {
 		return baseline.Entry{Path: e.Path, Tool: e.Tool, Rule: e.Rule, Text: e.Text, Message: e.Message}
 	}
@@ -214,7 +215,7 @@ func (j *judgement) gone() []baseline.Entry {
 			gone = append(gone, e)
 		}
 	}
-	return gone
+	return gone, ofList
 }
 
 // goneOf lists the entries that recognise no finding though sound evidence looked at their file, or that is no more.
