@@ -222,3 +222,42 @@ func TestCommitForms(t *testing.T) {
 		}
 	}
 }
+
+// TestHookOutput: as a hook, an open door takes a line and each notice one, and one that only advises holds nothing up where it
+// can't judge.
+func TestHookOutput(t *testing.T) {
+	s := repository(t)
+	s.write(".gitignore", "*.txt\n")
+	s.write("core/tide.c", lines(10))
+	s.write(".zincdoor/policy.yaml", "zincdoor: 1\ndoors:\n  firm: {judges: staged, limits: [{count: new, severity: warning, most: 0}]}\n  mild: {judges: staged, mode: advise, limits: [{count: new, severity: warning, most: 0}]}\n")
+	s.commit("one")
+	s.write("core/tide.c", altered)
+	s.git("add", "-A")
+	s.write("r.txt", warn("core/tide.c", 2))
+	s.write("bad.txt", "Segmentation fault\n")
+	for _, c := range []struct {
+		door, report string
+		code, lines  int
+		say          string
+	}{
+		{"firm", "r.txt", 0, 2, "OPEN door firm: staged, 1 file"},
+		{"mild", "r.txt", 0, 2, "OPEN door mild: staged, 1 file"},
+		{"firm", "bad.txt", 2, 0, "went wrong"},
+		{"mild", "bad.txt", 0, 0, "the door mild only advises, so nothing is held up though it can't judge"},
+	} {
+		out, errs, code := s.run("gate", "--staged", "--door", c.door, "--hook", "--report", c.report)
+		if code != c.code || !strings.Contains(out+errs, c.say) || c.lines > 0 && strings.Count(out, "\n") != c.lines {
+			t.Errorf("%s, %s: exit code %d\n%s%s", c.door, c.report, code, out, errs)
+		}
+	}
+	s.write("r.txt", warn("core/tide.c", 5))
+	if out, _, code := s.run("gate", "--staged", "--door", "firm", "--hook", "--report", "r.txt"); code != 1 || !strings.Contains(out, "-Wunused") {
+		t.Errorf("shut: %d\n%s", code, out)
+	}
+	if out, _, code := s.run("gate", "--staged", "--door", "mild", "--hook", "--report", "r.txt"); code != 0 || !strings.Contains(out, "shut, if the door enforced") || strings.Count(out, "\n") != 2 {
+		t.Errorf("shut, and only advising: %d\n%s", code, out)
+	}
+	if out, _, _ := s.run("gate", "--staged", "--door", "mild", "--hook", "--verbose", "--report", "r.txt"); !strings.Contains(out, "-Wunused") {
+		t.Errorf("all of it: %s", out)
+	}
+}

@@ -23,7 +23,7 @@ func (p *program) gate() *cobra.Command {
 	var change changeFlags
 	var output outputFlags
 	var door string
-	var dry bool
+	var dry, hook bool
 	cmd := &cobra.Command{
 		Use:   "gate",
 		Short: "Judge a change at a door",
@@ -62,8 +62,14 @@ Exit codes: 0 open, 1 shut, 2 can't judge, 3 the call or the policy is wrong.`,
 			}
 			var verdicts []shown
 			for _, j := range judged {
-				p.code = graver(p.code, exitOf(j.Outcome))
+				code := exitOf(j.Outcome)
+				if hook && code == exitUnjudged && j.Mode == policy.Advise {
+					fmt.Fprintf(p.err, "zincdoor: the door %s only advises, so nothing is held up though it can't judge\n", render.Safe(j.Verdict.Door))
+					code = exitOpen
+				}
+				p.code = graver(p.code, code)
 				options := output.options(j)
+				options.Brief = hook && !output.screen.verbose
 				options.Fix = fixCommand(change, evidence, door)
 				verdicts = append(verdicts, shown{j.Verdict, options})
 			}
@@ -72,6 +78,7 @@ Exit codes: 0 open, 1 shut, 2 can't judge, 3 the call or the policy is wrong.`,
 	}
 	change.add(cmd.Flags())
 	cmd.Flags().StringArrayVar(&evidence.baseReports, "base-report", nil, "a report of the state before the change, as `[FORMAT=]FILE`; what it has is no news. Repeatable")
+	cmd.Flags().BoolVar(&hook, "hook", false, "as a git hook: an open door takes a line (--verbose for all of it), and one that only advises holds nothing up where it can't judge")
 	cmd.Flags().BoolVar(&dry, "dry-run", false, "tell which linters would be started on which files, and start nothing")
 	cmd.Flags().StringVar(&door, "door", "", "the `NAME` of the door; needed where several judge this kind of change")
 	evidence.add(cmd.Flags())

@@ -158,6 +158,9 @@ func script(hook Hook, door string, reports []string, fixes bool) []byte {
 	if fixes {
 		line("%s --write --by-door || exit", strings.Replace(call, "zincdoor gate", "zincdoor fix", 1))
 	}
+	if hook != Server {
+		call += " --hook"
+	}
 	if hook == Commit {
 		line("exec %s", call)
 	} else {

@@ -32,6 +32,7 @@ type Options struct {
 	Show    Show // which findings; "" for those that broke a limit, as many as a person reads at once
 	Group   Group
 	Context int  // how many lines are shown around each finding
+	Brief   bool // an open door takes a line, and so does each notice
 	Quiet   bool // nothing but the outcome
 	Verbose bool // all that there is to a finding
 	Plain   bool // in words alone, without colours and drawn signs, for screen readers

@@ -35,6 +35,10 @@ func writeTerminal(w io.Writer, v judge.Verdict, o Options) error {
 	if o.Plain {
 		return s.plainly(v)
 	}
+	if o.Brief && v.Outcome == judge.Open {
+		s.briefly(v)
+		return s.err
+	}
 	if !o.Quiet {
 		s.findings(v)
 		s.notices(v)
@@ -44,6 +48,22 @@ func writeTerminal(w io.Writer, v judge.Verdict, o Options) error {
 	}
 	s.outcome(v)
 	return s.err
+}
+
+// briefly tells of an open door in a line, and of each notice in one.
+func (s *screen) briefly(v judge.Verdict) {
+	for _, n := range v.Notices {
+		text := []rune(Safe(n))
+		if room := max(s.columns-indent, 20); len(text) > room {
+			text = append(text[:room-1], '…')
+		}
+		s.bullet("note", string(text))
+	}
+	left := ""
+	if v.Enforced != judge.Open {
+		left = fmt.Sprintf(" (%s, if the door enforced; the same call without --hook shows why)", v.Enforced)
+	}
+	s.line("%s %s%s", s.zinc.bold().Render(s.open+" OPEN"), s.faint.Render(fmt.Sprintf("door %s: %s", Safe(v.Door), describe(v.Subject))), left)
 }
 
 // findings shows those that were asked for, in their groups, and of what is gone a line each.

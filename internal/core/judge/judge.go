@@ -211,7 +211,7 @@ type Verdict struct {
 	Evidence []Evidence
 	Totals   Totals
 	Limits   []LimitResult
-	Findings []Finding // in finding.Order
+	Findings []Finding        // in finding.Order
 	Gone     []baseline.Entry // of the baseline first
 	OfList   int              // how many of Gone are of the baseline
 	Notices  []string
