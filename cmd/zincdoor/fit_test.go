@@ -257,6 +257,9 @@ func TestHookOutput(t *testing.T) {
 	if out, _, code := s.run("gate", "--staged", "--door", "mild", "--hook", "--report", "r.txt"); code != 0 || !strings.Contains(out, "shut, if the door enforced") || strings.Count(out, "\n") != 2 {
 		t.Errorf("shut, and only advising: %d\n%s", code, out)
 	}
+	if out, _, code := s.run("gate", "--staged", "--door", "firm", "--quiet", "--report", "bad.txt"); code != 2 || !strings.Contains(out, "noise:") {
+		t.Errorf("quiet, and nobody knows what to do: %d\n%s", code, out)
+	}
 	if out, _, _ := s.run("gate", "--staged", "--door", "mild", "--hook", "--verbose", "--report", "r.txt"); !strings.Contains(out, "-Wunused") {
 		t.Errorf("all of it: %s", out)
 	}

@@ -45,6 +45,12 @@ func writeTerminal(w io.Writer, v judge.Verdict, o Options) error {
 		s.evidence(v)
 		s.limits(v)
 		s.mendable(v)
+	} else if v.Outcome == judge.Unjudged { // which nobody can do anything about without
+		for _, e := range v.Evidence {
+			if !e.Sound() && !e.Optional {
+				s.unsound(e)
+			}
+		}
 	}
 	s.outcome(v)
 	return s.err
@@ -159,15 +165,20 @@ func (s *screen) evidence(v judge.Verdict) {
 			s.bullet(string(e.State), fmt.Sprintf("%s %s", name, s.faint.Render(aboutEvidence(e))))
 			continue
 		}
-		style, aside := s.signal, ""
-		if e.Optional {
-			style, aside = s.zinc, s.faint.Render(" not needed at this door")
-		}
-		s.line("%s%s%s", style.Render(fmt.Sprintf("%-*s", indent, "  "+string(e.State))), s.bold.Render(name), aside)
-		s.wrapped(strings.Repeat(" ", indent), Safe(e.Problem), s.plain)
+		s.unsound(e)
 	}
 	s.totals(v)
 	s.own(v)
+}
+
+// unsound tells what is wrong with evidence, and what to do.
+func (s *screen) unsound(e judge.Evidence) {
+	style, aside := s.signal, ""
+	if e.Optional {
+		style, aside = s.zinc, s.faint.Render(" not needed at this door")
+	}
+	s.line("%s%s%s", style.Render(fmt.Sprintf("%-*s", indent, "  "+string(e.State))), s.bold.Render(evidenceName(e)), aside)
+	s.wrapped(strings.Repeat(" ", indent), Safe(e.Problem), s.plain)
 }
 
 // asides tell what is behind the findings that were set aside.
