@@ -476,3 +476,34 @@ func BenchmarkKnownAnswers(b *testing.B) {
 		})
 	}
 }
+
+// TestOwnFolderIsKnown: a commit that touches nothing but what the door keeps takes what a linter of all of the code said before,
+// and where nothing was said, the linter runs.
+func TestOwnFolderIsKnown(t *testing.T) {
+	s := repository(t)
+	s.write("core/tide.c", lines(10))
+	s.write(".zincdoor/policy.yaml", "zincdoor: 1\nreports: {gauge: {run: [sh, -c, 'echo run >> "+s.dir+"/.git/runs; echo core/tide.c:2:1: warning: x [-Wx]'], as: diagnostics}}\ndoors: {d: {judges: staged, limits: [{count: new, severity: warning, most: 0}]}}\n")
+	s.commit("one")
+	s.git("config", "zincdoor.run", "true")
+	runs := func() int { return strings.Count(s.read(".git/runs"), "run") }
+	step := func(what string, want int, state string) {
+		t.Helper()
+		s.git("add", "-A")
+		v := s.judge("--staged", "--door", "d")
+		if runs() != want || v.Evidence[0].State != state || v.Totals["findings"] != 1 {
+			t.Errorf("%s: %d runs, want %d; %s", what, runs(), want, v.about())
+		}
+	}
+	s.write("core/tide.c", altered)
+	step("code", 1, "read")
+	s.commit("two")
+	s.write(baselineFile, "{\"zincdoor\":\"baseline/1\",\"covers\":[]}\n")
+	step("a list, code that is known", 1, "cached")
+	s.write("core/tide.c", lines(10))
+	step("a list and code", 2, "read")
+	s.git("reset", "-q", "--hard")
+	s.write("core/other.c", lines(3))
+	s.commit("three, which no linter saw")
+	s.write(baselineFile, "{\"zincdoor\":\"baseline/1\",\"covers\":[]}\n")
+	step("a list, code that isn't known", 3, "read")
+}

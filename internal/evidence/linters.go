@@ -2,13 +2,14 @@ package evidence
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 	"sync"
 
+	"zincdoor/internal/core/change"
 	"zincdoor/internal/core/judge"
 	"zincdoor/internal/core/policy"
 	"zincdoor/internal/lint"
@@ -27,13 +28,18 @@ func (q Request) runner(ctx context.Context) (*lint.Runner, error) {
 	}
 	run.Depends = lint.Build() + " " + q.Depends
 	var err error
-	if t.Before {
-		if run.Tree, err = t.Repo.TreeOf(string(t.Side)); err != nil {
+	if run.Files, err = t.Present(); err != nil {
+		return run, err
+	}
+	run.Before, run.Reuse = t.Before, t.Before
+	if !t.Before && t.Diff != nil {
+		files, err := t.Files()
+		if err != nil {
 			return run, err
 		}
+		run.Reuse = !slices.ContainsFunc(files, func(f change.File) bool { return !strings.HasPrefix(f.Path, policy.Folder+"/") })
 	}
-	run.Files, err = t.Present()
-	return run, errors.Join(err, run.Begin())
+	return run, run.Begin()
 }
 
 // runLinters starts the linters among the origins, all at once, and waits for them. What it gives is in the order of the

@@ -103,6 +103,23 @@ func (a *Answers) Put(key Key, data []byte) {
 	a.altered = true
 }
 
+// Among puts an answer of which only so many of a kind are kept: the first of them goes for it.
+func (a *Answers) Among(kind, key Key, data []byte, most int) {
+	order, _ := a.Get(kind)
+	order = bytes.Clone(order)
+	if !slices.ContainsFunc(slices.Collect(slices.Chunk(order, len(Key{}))), func(o []byte) bool { return bytes.Equal(o, key[:]) }) {
+		order = append(order, key[:]...)
+	}
+	for len(order) > most*len(Key{}) {
+		a.mutex.Lock()
+		delete(a.answers, Key(order[:len(Key{})]))
+		a.mutex.Unlock()
+		order = order[len(Key{}):]
+	}
+	a.Put(kind, order)
+	a.Put(key, data)
+}
+
 // Save writes what was put, the latest first where it is too much. Of two programs at once, one's answers are lost.
 func (a *Answers) Save() error {
 	a.mutex.Lock()

@@ -146,3 +146,22 @@ func TestKeptCopy(t *testing.T) {
 		t.Errorf("old copies stay: %v", places)
 	}
 }
+'
+// TestAnswersAmong: of a kind only the last answers are kept, each once.
+func TestAnswersAmong(t *testing.T) {
+	a := OpenAnswers(filepath.Join(t.TempDir(), "x"))
+	kind := KeyOf("kind")
+	a.Put(KeyOf("other"), []byte("o"))
+	for _, name := range []string{"a", "b", "a", "c", "d"} {
+		a.Among(kind, KeyOf(name), []byte(name), 2)
+	}
+	if err := a.Save(); err != nil {
+		t.Fatal(err)
+	}
+	a = OpenAnswers(a.file)
+	for name, kept := range map[string]bool{"a": false, "b": false, "c": true, "d": true, "other": true} {
+		if a.Has(KeyOf(name)) != kept {
+			t.Errorf("%s kept: %v", name, !kept)
+		}
+	}
+}

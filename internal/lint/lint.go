@@ -27,7 +27,8 @@ type Runner struct {
 	Repo    *git.Repo // nil where there is none: the linters are started in Root then
 	Root    string    // absolute: the folder that paths are relative to
 	Side    git.Side  // the state; "" for the files of Root as they are
-	Tree    string    // its tree, where all answers are kept by it; "" where they aren't
+	Before  bool      // it is the state before a change
+	Reuse   bool      // what was said of all of the code is taken for known where that is the same, policy and list aside
 	Files   []string  // those of the change that are there in this state
 	Flows   bool      // every code flow is needed
 	Policy  *policy.Policy
@@ -127,7 +128,8 @@ type Plan struct {
 	known    *Answers // nil where none are kept
 	identity Key      // of all that an answer depends on beside the file
 	keys     map[string]Key
-	all      Key // of the answers for all files together
+	all      Key  // of the answers for all files together
+	reuse    bool // those may be taken for known
 	home     home
 }
 
@@ -142,7 +144,7 @@ func (r *Runner) Plan(terms policy.Report, version string) (*Plan, error) {
 		return nil, err
 	}
 	p.Where = p.home.name
-	if !terms.Run.TakesFiles() && r.Tree == "" {
+	if !terms.Run.TakesFiles() && r.Store == "" {
 		return p, nil
 	}
 	contents, err := r.contents()
@@ -153,7 +155,7 @@ func (r *Runner) Plan(terms policy.Report, version string) (*Plan, error) {
 		p.Given = r.given(terms.Run, contents)
 		p.Asked = p.Given
 	}
-	if r.Store != "" && contents != nil && !p.Skipped() && (terms.Run.PerFile || r.Tree != "") {
+	if r.Store != "" && contents != nil && !p.Skipped() {
 		r.recall(p, contents)
 	}
 	return p, nil
@@ -254,7 +256,7 @@ func (r *Runner) keptSite() *site {
 	if r.Side != git.Index {
 		use = "commit"
 	}
-	if r.Tree != "" {
+	if r.Before {
 		use = "before"
 	}
 	copy, err := borrow(r.Copies, KeyOf(common, use, r.Repo.Branch()))

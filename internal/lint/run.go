@@ -2,6 +2,7 @@ package lint
 
 import (
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
 	"runtime"
@@ -13,6 +14,12 @@ import (
 	"zincdoor/internal/core/policy"
 	"zincdoor/internal/git"
 	"zincdoor/internal/report"
+)
+
+// The bounds of what is kept of answers for all of the code.
+const (
+	mostWhole  = 16 << 20 // bytes of one
+	keptWholes = 4
 )
 
 // The bounds of one start.
@@ -58,7 +65,7 @@ func (r *Runner) Do(p *Plan) Result {
 
 // complete reports whether all of the answer seems to be known.
 func (p *Plan) complete() bool {
-	return p.known != nil && (p.known.Has(p.all) || len(p.Given) > 0 && len(p.Asked) == 0)
+	return p.known != nil && (p.reuse && p.known.Has(p.all) || len(p.Given) > 0 && len(p.Asked) == 0)
 }
 
 func (r *Runner) tell(s Step) {
@@ -235,10 +242,14 @@ func (r *Runner) recall(p *Plan, contents map[string]string) {
 		everything = append(everything, file, contents[file])
 	}
 	if !p.Terms.Run.PerFile {
-		everything = append(everything, "tree", r.Tree)
+		for _, file := range slices.Sorted(maps.Keys(contents)) {
+			if !strings.HasPrefix(file, policy.Folder+"/") {
+				everything = append(everything, "tree", file, contents[file])
+			}
+		}
 	}
-	p.all = KeyOf(everything...)
-	if p.known.Has(p.all) {
+	p.all, p.reuse = KeyOf(everything...), r.Reuse || p.Terms.Run.PerFile
+	if p.reuse && p.known.Has(p.all) {
 		p.Asked = nil
 		return
 	}
@@ -327,8 +338,8 @@ func (p *Plan) remember(fresh *report.Report) {
 		return
 	}
 	if p.keys == nil {
-		if data, err := fresh.Encode(); err == nil {
-			p.known.Put(p.all, data)
+		if data, err := fresh.Encode(); err == nil && len(data) <= mostWhole {
+			p.known.Among(KeyOf("of all of the code"), p.all, data, keptWholes)
 			p.known.Save()
 		}
 		return
