@@ -146,7 +146,7 @@ func TestKeptCopy(t *testing.T) {
 		t.Errorf("old copies stay: %v", places)
 	}
 }
-'
+
 // TestAnswersAmong: of a kind only the last answers are kept, each once.
 func TestAnswersAmong(t *testing.T) {
 	a := OpenAnswers(filepath.Join(t.TempDir(), "x"))
