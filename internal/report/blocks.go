@@ -30,7 +30,7 @@ type thrown struct {
 var (
 	// arrowForm leads to a place, blockForms are what else stands in such a block beside source and its marks.
 	arrowForm  = regexp.MustCompile(`^\s*--> (.+):(\d{1,9}):(\d{1,9})$`)
-	blockForms = regexp.MustCompile(`^(?:\s*= (?:note|help|warning): .*|\s*::: .+:\d+:\d+|\s*--> .+:\d+:\d+|\s*\.\.\.|\s*\d+ +[-+~](?:\s.*)?|(?:help|note): .*|\s{4,}.*)$`)
+	blockForms = regexp.MustCompile(`^(?:\s*= (?:note|help|warning): .*|\s*::: .+:\d+:\d+|\s*--> .+:\d+:\d+|\s*\.\.\.|\s*\d+ +[-+~](?:\s.*)?|(?:help|note): .*|\s{4,}[^|]*)$`)
 	lintForm   = regexp.MustCompile("#\\[(?:warn|deny|forbid)\\(([\\w:-]+)\\)\\]|^\\s*= note: (?:requested on the command line with )?`-[WDF] ([\\w:-]+)`")
 	// abortForm is what rustc and cargo say at last where they gave up.
 	abortForm = regexp.MustCompile(`^error: (?:aborting due to|could not compile) `)
@@ -69,7 +69,7 @@ func (d *diagnostics) inBlock(number int, text string) bool {
 		return d.stack
 	case d.stack && stackForm.MatchString(text):
 		return true
-	case d.block && blockForms.MatchString(text):
+	case d.block && blockForms.MatchString(text) && !tellsOfCrash(text):
 		if m := lintForm.FindStringSubmatch(text); m != nil {
 			d.nameLint(m[1] + m[2])
 		}

@@ -252,7 +252,7 @@ func (d *diagnostics) other(here Unread, follows bool) {
 	case chainForm.MatchString(text) && !speaksOfStop(text):
 		d.includes(text)
 		d.promise(here, ownForm.FindStringSubmatch(text))
-	case follows && text[0] <= ' ' && (suspicion(text) == "" || d.explains && !hasShape(text) && !thrownForm.MatchString(text)):
+	case follows && text[0] <= ' ' && (suspicion(text) == "" || d.explains && !hasShape(text) && !tellsOfCrash(text)):
 		d.follows = true // what is drawn or suggested there
 	case follows:
 		d.held = here

@@ -117,6 +117,14 @@ var stopWords = regexp.MustCompile(`(?i)(?:^|[^\pL\pN])(?:` +
 // thrownForm is the name of what ended a program, as languages with exceptions write it.
 var thrownForm = regexp.MustCompile(`(?:^|[\s.])[A-Za-z_]+(?:Error|Exception|Rejection|Fault|Failure)(?::|$)`)
 
+// crashWords are those that only a program's end brings, and no explanation of a finding.
+var crashWords = regexp.MustCompile(`(?i)(?:^|[^\pL\pN])(?:segmentation fault|killed|terminated|panicked|fatal|abort(?:ed|ing)?|core dumped|traceback|out of memory|bus error)(?:$|[^\pL\pN])`)
+
+// tellsOfCrash reports whether a line among those that explain a finding is of a program that ended.
+func tellsOfCrash(text string) bool {
+	return thrownForm.MatchString(text) || crashWords.MatchString(unspoken.ReplaceAllString(text, " "))
+}
+
 // unspoken are the parts of a line that are no words of it: what is quoted, options, and paths.
 var unspoken = regexp.MustCompile("'[^']*'|\"[^\"]*\"|`[^`]*`|«[^»]*»|(?:^|\\s)-\\S+|\\S*[/\\\\]\\S*|\\S+\\.[A-Za-z][A-Za-z0-9+]*\\b")
 
