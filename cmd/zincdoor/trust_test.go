@@ -52,7 +52,7 @@ func (s *sandbox) judgeReport(c trusted) verdict {
 
 // raceSample is how many of the long tables' rows go for one where the program is built with the race detector: it is slower
 // then, and the rows take the same way through it.
-var raceSample = map[bool]int{true: 8, false: 1}[os.Getenv("ZINCDOOR_RACE") != ""]
+var raceSample = map[bool]int{true: 8, false: 1}[raceBuild()]
 
 // elsewhere is a finding that stops nobody.
 var elsewhere = warn("core/gauge.c", 1)

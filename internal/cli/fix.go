@@ -204,10 +204,24 @@ func again(f *pflag.FlagSet) string {
 
 // fixCommand is the call of fix that mends what shut the door at a call of gate, "" where fix can't.
 func fixCommand(change changeFlags, evidence evidenceFlags, door string) string {
-	if change.push || change.patch != "" {
+	words := callWords([]string{"zincdoor", "fix", "--broken"}, change, evidence, door)
+	if words == nil {
 		return ""
 	}
-	words := append([]string{"zincdoor", "fix", "--broken"}, changeWords(change)...)
+	return render.ShellWords(append(words, "--write"))
+}
+
+// listCommand is the call that lists what a gate counts, "" where there is none.
+func listCommand(change changeFlags, evidence evidenceFlags, door string) string {
+	return render.ShellWords(callWords([]string{"zincdoor", "findings"}, change, evidence, door))
+}
+
+// callWords are a command with the change and the evidence of another call; nil where they can't be named again.
+func callWords(words []string, change changeFlags, evidence evidenceFlags, door string) []string {
+	if change.push || change.patch != "" || slices.Contains(evidence.reports, "-") {
+		return nil
+	}
+	words = append(words, changeWords(change)...)
 	if door != "" {
 		words = append(words, "--door", door)
 	}
@@ -217,7 +231,7 @@ func fixCommand(change changeFlags, evidence evidenceFlags, door string) string 
 	if evidence.run {
 		words = append(words, "--run")
 	}
-	return render.ShellWords(append(words, "--write"))
+	return words
 }
 
 // changeWords are the flags by which a change was named.
@@ -225,6 +239,8 @@ func changeWords(c changeFlags) (words []string) {
 	switch {
 	case c.staged:
 		return []string{"--staged"}
+	case c.worktree:
+		return []string{"--worktree"}
 	case c.tree:
 		return []string{"--tree"}
 	case c.against != "":

@@ -70,7 +70,7 @@ Exit codes: 0 open, 1 shut, 2 can't judge, 3 the call or the policy is wrong.`,
 				p.code = graver(p.code, code)
 				options := output.options(j)
 				options.Brief = hook && !output.screen.verbose
-				options.Fix = fixCommand(change, evidence, door)
+				options.Fix, options.List = fixCommand(change, evidence, door), listCommand(change, evidence, door)
 				verdicts = append(verdicts, shown{j.Verdict, options})
 			}
 			return places.write(p.out, verdicts)

@@ -46,7 +46,8 @@ type Options struct {
 
 	Template *template.Template // of the format template
 
-	Fix string // the command that mends what can be mended, "" for none
+	List string // the command that lists what was counted, "" for none
+	Fix  string // the command that mends what can be mended, "" for none
 
 	Like io.Writer // the terminal that it is for, where it isn't written there at once; nil for where it is written
 	Room int       // how many characters Markdown may have; 0 for MarkdownRoom

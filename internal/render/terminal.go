@@ -187,13 +187,19 @@ var asides = map[judge.Standing]string{judge.Accepted: "in the baseline", judge.
 // totals counts the findings by their standings, and tells of those set aside in a line each.
 func (s *screen) totals(v judge.Verdict) {
 	var counting []string
+	counted := 0
 	for _, standing := range judge.Standings {
 		if n := v.Totals.By[standing]; n > 0 && asides[standing] == "" {
 			counting = append(counting, fmt.Sprintf("%d %s", n, standing))
+			counted += n
 		}
 	}
 	if len(counting) > 0 {
-		s.bullet("total", strings.Join(counting, ", "))
+		text := strings.Join(counting, ", ")
+		if counted > len(v.Broken()) && s.List != "" {
+			text += s.faint.Render(" (" + s.List + " lists them)")
+		}
+		s.bullet("total", text)
 	}
 	for _, standing := range judge.Standings {
 		if n := v.Totals.By[standing]; n > 0 && asides[standing] != "" {
