@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"io"
 	"net/url"
+	"regexp"
 	"strings"
 
 	"zincdoor/internal/core/finding"
@@ -23,7 +24,7 @@ func writeMarkdown(w io.Writer, v judge.Verdict, o Options) error {
 	if room == 0 {
 		room = MarkdownRoom
 	}
-	head, tail := markdownHead(v), markdownTail(v)
+	head, tail := markdownHead(v), markdownTail(v, o)
 	left := room - len([]rune(head)) - len([]rune(tail)) - 200 // for what tells of those left out
 	var body strings.Builder
 	broken := v.Broken()
@@ -113,16 +114,40 @@ func markdownFinding(f judge.Finding, v judge.Verdict, o Options) string {
 	if address := o.address(f.Path, f.Region.Line, v.Subject.Head); address != "" {
 		at = "[" + at + "](" + address + ")"
 	}
-	text := fmt.Sprintf("- %s: **%s** %s %s", at, escapeMarkdown(f.Severity), codeSpan(f.Rule), escapeMarkdown(f.Message))
+	rule := codeSpan(f.Rule)
+	if o.Rule != nil && rule != "" {
+		if about, known := o.Rule(f.Finding); known && webAddress.MatchString(about.Address) {
+			rule = "[" + rule + "](" + about.Address + ")"
+		}
+	}
+	text := fmt.Sprintf("- %s: **%s** %s %s", at, escapeMarkdown(f.Severity), rule, escapeMarkdown(f.Message))
 	if f.Standing != judge.New {
 		text += fmt.Sprintf(" (%s)", f.Standing)
+	}
+	for _, team := range v.Teams {
+		if team.Name == f.Team {
+			if text += ", team " + escapeMarkdown(team.Name); team.Contact != "" {
+				text += " (" + escapeMarkdown(team.Contact) + ")"
+			}
+		}
+	}
+	if source := o.text(f.Path); source != nil && f.Region.Line > 0 {
+		if line := strings.TrimSpace(source.Line(f.Region.Line)); line != "" {
+			text += "\n  " + codeSpan(clipRunes(line, 160))
+		}
 	}
 	return text + "\n"
 }
 
-func markdownTail(v judge.Verdict) string {
+// webAddress is an address that may be linked to as it is.
+var webAddress = regexp.MustCompile(`^https?://[A-Za-z0-9._~:/?#@!$&*+,;=%-]+$`)
+
+func markdownTail(v judge.Verdict, o Options) string {
 	var s strings.Builder
 	s.WriteString("\n")
+	if n := fixable(v); n > 0 && o.Fix != "" {
+		fmt.Fprintf(&s, "%d of what shut it can be fixed by machine: %s\n\n", n, codeSpan(o.Fix))
+	}
 	if counts := totalsInWords(v); counts != "" {
 		fmt.Fprintf(&s, "%s\n\n", counts)
 	}

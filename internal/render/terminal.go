@@ -417,17 +417,21 @@ func (s *screen) bar(l judge.LimitResult) string {
 
 // mendable tells how much of what shut the door can be mended by machine.
 func (s *screen) mendable(v judge.Verdict) {
-	n := 0
+	if n := fixable(v); n > 0 && s.Fix != "" {
+		s.bullet("mend", fmt.Sprintf("%d of what shut it can be mended by machine:", n))
+		s.line("%s%s", strings.Repeat(" ", indent), Safe(s.Fix))
+		s.line("")
+	}
+}
+
+// fixable counts what shut the door and comes with a fix.
+func fixable(v judge.Verdict) (n int) {
 	for _, i := range v.Shutting() {
 		if f := v.Findings[i]; f.Place == change.OnTouched && len(f.Details().Fixes) > 0 {
 			n++
 		}
 	}
-	if n > 0 && s.Fix != "" {
-		s.bullet("mend", fmt.Sprintf("%d of what shut it can be mended by machine:", n))
-		s.line("%s%s", strings.Repeat(" ", indent), Safe(s.Fix))
-		s.line("")
-	}
+	return n
 }
 
 // outcome is the last line: the answer and its reason.
