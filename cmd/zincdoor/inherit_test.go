@@ -144,6 +144,19 @@ func TestInheritFetched(t *testing.T) {
 	if v := s.judge(against...); v.Code != 1 || len(v.Notices) > 1 {
 		t.Errorf("not pinned, fetched: %s", v.about())
 	}
+	moved := &sandbox{T: t, dir: away}
+	before := moved.git("rev-parse", "v1^{commit}")
+	moved.write("door.yaml", strings.Replace(harbour, "most: 0", "most: 1", 1))
+	moved.commit("milder")
+	moved.git("tag", "-f", "v1")
+	if v := s.judge(against...); !strings.Contains(v.about(), "v1 was moved since; digest:") {
+		t.Errorf("a tag that was moved: %s", v.about())
+	}
+	if v := s.judge(against...); strings.Contains(v.about(), "was moved since") {
+		t.Errorf("told twice: %s", v.about())
+	}
+	moved.git("tag", "-f", "v1", before)
+	s.judge(against...)
 	if err := os.Rename(away, org.dir); err != nil {
 		t.Fatal(err)
 	}

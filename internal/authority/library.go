@@ -1,6 +1,7 @@
 package authority
 
 import (
+	"bytes"
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
@@ -103,6 +104,9 @@ func (l *library) read(i policyfile.Inherit) ([]byte, error) {
 		return nil, fmt.Errorf("no copy of it is kept here; %s", leave)
 	}
 	data, err := git.FetchFile(l.Repo.Context(), address, i.At, i.Path)
+	if err == nil && unread == nil && !bytes.Equal(copied, data) {
+		l.notices = append(l.notices, fmt.Sprintf("the policy %s isn't what it was when it was read here last: %s was moved since; digest: %q pins what it is now", i, i.At, policyfile.Text{Data: data}.Digest()))
+	}
 	switch {
 	case err == nil && kept != "":
 		if os.MkdirAll(filepath.Dir(kept), 0o700) == nil {
