@@ -20,6 +20,8 @@ func tideboard(t *testing.T) *gittest.Repo {
 	r := gittest.New(t)
 	r.Write("core/tide.c", "int a;\nint b;\nint c;\n")
 	r.Write("docs/tides.md", "Tides\n")
+	r.Write("tide.c", "int t;\nint u;\n")
+	r.Write("core/low.c", "int l;\n")
 	r.Commit("one")
 	r.Write("core/tide.c", "int a;\nint new;\nint b;\nint c;\n")
 	r.Commit("two")
@@ -83,6 +85,8 @@ func TestCollect(t *testing.T) {
 		{"past the end", warn("core/tide.c", 9), "", Given{}, "r.txt foreign"},
 		{"of another tree", warn("harbour/quay.c", 2), "", Given{}, "r.txt foreign"},
 		{"the name of a changed file", warn("elsewhere/tide.c", 2) + warn("docs/tides.md", 1), "", Given{}, "r.txt foreign"},
+		{"paths of two folders, one of a changed file", warn("tide.c", 2) + warn("low.c", 1), "", Given{}, "r.txt foreign"},
+		{"paths of two folders, where the call says which", warn("tide.c", 2) + warn("low.c", 1), "", Given{Root: "core"}, "r.txt read, core/low.c:1 elsewhere, core/tide.c:2 touched"},
 		{"empty", "", "", Given{}, "r.txt failed"},
 		{"empty, and said to be clean", "", "", Given{Files: []File{{Name: "diagnostics", Path: "r.txt"}}, EmptyIsClean: true}, "r.txt empty"},
 		{"empty, by a recipe for text", "", gauge, Given{Files: []File{{Name: "lines", Path: "r.txt"}}}, "r.txt failed"},
@@ -124,7 +128,7 @@ func TestBuildLogs(t *testing.T) {
 		{"a part of it", "gcc -c core/tide.c\n" + warn("core/tide.c", 1), "", "failed, core/tide.c:1 file", ""},
 		{"a part of it, found in the rest", "gcc -c core/tide.c\n" + warn("core/low.c", 1), "", "read, core/low.c:1 touched", ""},
 		{"a part, and the policy says that there is no more", "gcc -c core/tide.c\n" + warn("core/tide.c", 1), "covers: core/t*", "read, core/tide.c:1 file", "core/tide.c"},
-		{"objects of all", "  CC    core/tide.o\n  CC    core/low.o\n" + warn("core/tide.c", 1), "", "read, core/tide.c:1 file", "core/low.c core/tide.c fares/low.c"},
+		{"objects of all", "  CC    core/tide.o\n  CC    core/low.o\n" + warn("core/tide.c", 1), "", "read, core/tide.c:1 file", "core/low.c core/tide.c fares/low.c tide.c"},
 		{"objects of a part", "  CC    core/tide.o\n" + warn("core/tide.c", 1), "", "failed, core/tide.c:1 file", ""},
 		{"nobody knows what", "gcc -c core/*.c\n" + warn("core/tide.c", 1), "", "read, core/tide.c:1 file", "**"},
 		{"in a folder of this machine", in(r.Dir+"/core", "gcc -c tide.c low.c\n"+warn("tide.c", 1)), "", "read, core/tide.c:1 file", "core/low.c core/tide.c"},

@@ -25,6 +25,7 @@ type finder struct {
 	last     string // what was found last, and where
 	lastAt   report.Found
 	changed  func() (map[string]change.Status, error) // the files of the change that are there, which may be waited for
+	roots    []report.Mapping // where other paths of the report start
 	unsure   string                                   // why nobody can tell where the paths start, "" where that is known
 	err      error
 }
@@ -143,6 +144,14 @@ func (c *collector) finder(r *reading) (*finder, error) {
 		f.last = ""
 	}
 	f.checkFolders(r.report)
+	if f.places.Folder != "" {
+		f.roots = append(f.roots, report.Mapping{Add: f.places.Folder})
+	}
+	if len(f.roots) > 0 {
+		for _, p := range slices.Sorted(maps.Keys(paths)) {
+			f.checkRoots(p)
+		}
+	}
 	return f, f.err
 }
 
@@ -201,6 +210,9 @@ func (f *finder) learn(all, unknown []string, stand int) error {
 			switch {
 			case ok:
 				f.known[p] = report.Found{Path: to, Inside: true}
+				if inRoot && !slices.Contains(f.roots, root.Mapping) {
+					f.roots = append(f.roots, root.Mapping)
+				}
 				if inRoot && root.Strip != "" && root.Depth == 1 && f.unsure == "" {
 					f.unsure = f.namesakeOf(p, to)
 				}
@@ -220,6 +232,18 @@ func (f *finder) learn(all, unknown []string, stand int) error {
 	}
 	f.last = ""
 	return f.err
+}
+
+// checkRoots looks whether a path that was found as it stands is beyond doubt: by the root of the report's other paths, or the
+// folder of the call, it isn't a changed file.
+func (f *finder) checkRoots(p string) {
+	at := f.find(p)
+	for _, root := range f.roots {
+		to, ok := root.Apply(p)
+		if ok && at.Inside && to != at.Path && path.Clean(p) == at.Path && f.isChanged(to) && f.unsure == "" {
+			f.unsure = fmt.Sprintf("%s is a file, and so is the changed %s, where the linter may have worked; say which with --report-root", p, to)
+		}
+	}
 }
 
 // checkRivals looks whether the root that was taken is beyond doubt: by no other one that fits as well a path is a changed
