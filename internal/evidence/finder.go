@@ -25,7 +25,7 @@ type finder struct {
 	last     string // what was found last, and where
 	lastAt   report.Found
 	changed  func() (map[string]change.Status, error) // the files of the change that are there, which may be waited for
-	roots    []report.Mapping // where other paths of the report start
+	roots    []report.Mapping                         // where other paths of the report start
 	unsure   string                                   // why nobody can tell where the paths start, "" where that is known
 	err      error
 }
