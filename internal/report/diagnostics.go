@@ -91,6 +91,7 @@ type diagnostics struct {
 	held             Unread            // a line behind a message that is its source if marks follow; At is "" where there is none
 	warnings, errors int               // that were read
 	shaped           int               // lines that can't be read and have the shape of a finding
+	shapedFirst      bool              // such a line is why the text is no evidence
 	told             [2]int            // warnings and errors that closing lines speak of
 	chain            []string          // the files that the last lines of that kind say to include the one of the next message
 	chainOf          string            // that one, once its message was read
@@ -361,6 +362,7 @@ func (d *diagnostics) unread(u Unread) {
 	}
 	switch why := suspicion(u.Text); {
 	case hasShape(u.Text):
+		d.shapedFirst = true
 		d.report.fail("%s %s: %q; have the tool write SARIF, or read its text by a recipe; %s", u.At, why, clip(u.Text), noiseAdvice(u.Text))
 	case why != "":
 		d.report.fail("%s %s: %q; see why, and run the tool again; %s", u.At, why, clip(u.Text), noiseAdvice(u.Text))
@@ -396,7 +398,7 @@ func (d *diagnostics) end() {
 		d.idle = cmp.Or(d.idle, d.idleBelow)
 	}
 	switch {
-	case r.Failure != "" && d.shaped > 1:
+	case d.shapedFirst && d.shaped > 1:
 		r.Failure = fmt.Sprintf("%d lines look as if they told of places in files: %s", d.shaped, r.Failure)
 	case r.Failure != "":
 	case r.UnreadCount > len(r.Unread):
