@@ -195,7 +195,10 @@ func TestHonest(t *testing.T) {
 		trusted{"Windows line ends", strings.ReplaceAll(clang, "\n", "\r\n"), nil}, trusted{"a banner", "Brackwater gauge, edition of May\n" + elsewhere, nil},
 		trusted{"SARIF", sarifLog(sarifResult("core/tide.c", 2)[1:]), nil}, trusted{"SARIF, nothing", sarifLog(""), nil}, trusted{"SARIF of the head", sarifLog(sarifResult("core/tide.c", 2)[1:], `"versionControlProvenance":[{"revisionId":"`+s.git("rev-parse", "HEAD")+`"}],`), nil}, trusted{"two logs", sarifLog("") + "\n" + sarifLog(sarifResult("core/tide.c", 2)[1:]) + "\n", nil}, trusted{"a log between lines", "gauge 1.2\n" + sarifLog("") + "\ndone\n", nil},
 	)
-	for _, c := range cases {
+	for i, c := range cases {
+		if i%raceSample > 0 {
+			continue
+		}
 		if v := s.judgeReport(c); v.Code != 0 {
 			t.Errorf("%s: %s %s", c.name, v.standings(), v.about())
 		}
