@@ -189,6 +189,84 @@ func TestRunAnswers(t *testing.T) {
 	}
 }
 
+// TestRunHeaders: what a compiler finds in headers is remembered with the files that include them, as far as the policy or the
+// compiler says what it read.
+func TestRunHeaders(t *testing.T) {
+	if _, err := exec.LookPath("gcc"); err != nil {
+		t.Skip(err)
+	}
+	const low, high = "static int low(void) { int unused; return 1; }\n", "static int low(void) { return 2; }\n"
+	type step struct {
+		name  string
+		do    func(h *port)
+		asked int
+		found int
+		say   string
+	}
+	steps := []step{
+		{"all at first", func(*port) {}, 3, 2, ""},
+		{"none again", func(*port) {}, 0, 2, ""},
+		{"one of the two that include it", func(h *port) { h.write("core/two.c", "#include \"low.h\"\nint two(void) { return low() + 1; }\n") }, 1, 2, ""},
+		{"the header", func(h *port) { h.write("core/low.h", high) }, 2, 0, ""},
+		{"as it was", func(h *port) { h.write("core/low.h", low) }, 0, 2, ""},
+	}
+	shadow := step{"another of its name is found first", func(h *port) { h.write("core/inc/low.h", high) }, 2, 2, ""}
+	for _, c := range []struct {
+		name, report, door string
+		steps              []step
+	}{
+		{"it says itself", "run: [sh, tools/headers.sh, -Icore/inc], output: stdout, as: diagnostics, files: '**/*.c', per: file, inputs: tools/headers.sh", "now", append(steps[:len(steps):len(steps)], shadow)},
+		{"its inputs", "run: [sh, tools/headers.sh], environment: {DEPENDENCIES_OUTPUT: /dev/null}, as: diagnostics, files: '**/*.c', per: file, inputs: ['**/*.h', tools/*]", "commit", []step{
+			steps[0], steps[1], steps[2], {"the header", steps[3].do, 3, 0, ""}, steps[4], {"any header", shadow.do, 3, 2, ""},
+		}},
+		{"neither", "run: [sh, tools/headers.sh], environment: {DEPENDENCIES_OUTPUT: /dev/null}, as: diagnostics, files: '**/*.c', per: file", "now", []step{
+			{"all at first", func(*port) {}, 3, 2, "for core/one.c it found something in core/low.h, which isn't among its inputs: (and 1 more like it)"},
+			{"those again", func(*port) {}, 2, 2, "for core/one.c it found something in core/low.h, which isn't among its inputs:"},
+		}},
+		{"a header that isn't in git", "run: [sh, tools/headers.sh], as: diagnostics, files: '**/*.c', per: file", "now", []step{
+			steps[0], steps[1],
+			{"it is made", func(h *port) {
+				h.write(".git/info/exclude", "core/made.h\n")
+				h.write("core/made.h", "")
+				h.write("core/two.c", "#include \"made.h\"\n#include \"low.h\"\nint two(void) { return low(); }\n")
+			}, 1, 2, ""},
+			steps[1],
+			{"it is made otherwise", func(h *port) { h.write("core/made.h", "static inline int made(void) { int more; return 1; }\n") }, 1, 3, ""},
+		}},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			t.Parallel()
+			h := newPort(t, c.report)
+			h.write("core/tide.c", "int tide;\n")
+			h.write("core/low.h", low)
+			h.write("core/one.c", "#include \"low.h\"\nint one(void) { return low(); }\n")
+			h.write("core/two.c", "#include \"low.h\"\nint two(void) { return low(); }\n")
+			h.commit("two")
+			h.write("core/tide.c", "int tide2;\n")
+			for _, s := range c.steps {
+				s.do(h)
+				if c.door == "commit" {
+					h.git("add", "-A")
+				}
+				v := h.judge("--door", c.door)
+				asked, found := 0, 0
+				for _, word := range h.logged() {
+					if strings.HasSuffix(word, ".c") {
+						asked++
+					}
+				}
+				for _, f := range v.Findings {
+					found += f.Occurrences
+				}
+				notices := strings.Join(v.Notices, "\n")
+				if asked != s.asked || found != s.found || s.say != "" && !strings.Contains(notices, s.say) || s.say == "" && strings.Contains(notices, "remembered") {
+					t.Errorf("%s: asked about %d files, want %d; %d occurrences, want %d\n%s", s.name, asked, s.asked, found, s.found, v.about())
+				}
+			}
+		})
+	}
+}
+
 // damage alters a byte in the middle of each file of answers.
 func damage(h *port) {
 	cache := strings.TrimPrefix(h.env[2], "XDG_CACHE_HOME=")

@@ -82,6 +82,9 @@ func (q Request) runLinters(ctx context.Context, origins []origin) (all []*readi
 		if r.report != nil {
 			notices = append(notices, noticesOf(r)...)
 		}
+		if r.forgotten != "" {
+			notices = append(notices, fmt.Sprintf("%s: not all of its answers are remembered, so it is asked again each time: %s", r.from.name, r.forgotten))
+		}
 	}
 	return all, notices, nil
 }
@@ -102,7 +105,7 @@ func (q Request) runLinter(ctx context.Context, runner *lint.Runner, r *reading)
 		return
 	}
 	result := runner.Do(plan)
-	r.report, r.files, r.state.Files = result.Report, result.Given, len(result.Given)
+	r.report, r.files, r.state.Files, r.forgotten = result.Report, result.Given, len(result.Given), result.Forgotten
 	if r.report == nil {
 		r.report = &report.Report{Format: terms.As}
 	}

@@ -35,6 +35,8 @@ type reading struct {
 	files  []string       // that the linter was asked about, where it takes files
 	placed []bool         // by finding: its path is in the tree the report speaks of
 	tree   *reportTree    // nil where it speaks of an unknown one
+
+	forgotten string // why not all of a linter's answers are remembered, "" where they are
 }
 
 func newReading(from origin) *reading {

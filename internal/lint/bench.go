@@ -11,19 +11,21 @@ import (
 	"os/exec"
 	"path/filepath"
 	"runtime"
+	"strings"
 	"sync"
 	"time"
 )
 
 // Task is one start of a linter.
 type Task struct {
-	Command []string // the program and all its arguments
-	Dir     string   // absolute: where it starts
-	Env     []string // NAME=value
-	Timeout time.Duration
-	Stderr  bool                  // what it finds stands on its error output
-	File    string                // absolute: the file it writes what it finds to; "" for an output
-	Fault   func(code int) string // why a run that ended with a code is no good one, "" where it is
+	Command    []string // the program and all its arguments
+	Dir        string   // absolute: where it starts
+	Env        []string // NAME=value
+	Timeout    time.Duration
+	Stderr     bool                  // what it finds stands on its error output
+	File       string                // absolute: the file it writes what it finds to; "" for an output
+	TellsReads bool                  // it is told where to write to what it reads
+	Fault      func(code int) string // why a run that ended with a code is no good one, "" where it is
 }
 
 // Outcome is what came of a task.
@@ -32,6 +34,7 @@ type Outcome struct {
 	Size    int64    // of that file, in bytes
 	Code    int      // that it ended with, where there is no problem
 	Problem string   // why it is no evidence, "" where it is
+	Reads   string   // the file that says what it read, where it wrote one
 	Tail    []string // the last lines of its error output
 }
 
@@ -84,7 +87,13 @@ func (b *Bench) Run(ctx context.Context, t Task) Outcome {
 	if err != nil {
 		return Outcome{Problem: err.Error()}
 	}
-	return b.run(ctx, t, filepath.Join(dir, "report"))
+	reads := filepath.Join(dir, "reads")
+	if t.TellsReads && !strings.Contains(reads, " ") { // what stands behind a blank is taken for a target
+		t.Env = append(t.Env[:len(t.Env):len(t.Env)], readsVariable+"="+reads)
+	}
+	o := b.run(ctx, t, filepath.Join(dir, "report"))
+	o.Reads = reads
+	return o
 }
 
 // The bounds of what is kept of a linter's words.

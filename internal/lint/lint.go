@@ -62,6 +62,8 @@ type Result struct {
 	Skipped bool           // there was nothing to ask it
 	Broken  error          // its report can't be read
 	Problem string         // why there is no report, or why it is no evidence; "" where it is
+
+	Forgotten string // why some of what it said of single files isn't remembered, "" where all is or nothing was to be
 }
 
 // home is where a state stands on disk already.
@@ -125,12 +127,8 @@ type Plan struct {
 	Asked   []string // those of them whose answer isn't known
 	Version string
 
-	known    *Answers // nil where none are kept
-	identity Key      // of all that an answer depends on beside the file
-	keys     map[string]Key
-	all      Key  // of the answers for all files together
-	reuse    bool // those may be taken for known
-	home     home
+	known *known // nil where nothing is remembered
+	home  home
 }
 
 // Skipped reports whether there is nothing to ask the linter.

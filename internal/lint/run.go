@@ -16,12 +16,6 @@ import (
 	"zincdoor/internal/report"
 )
 
-// The bounds of what is kept of answers for all of the code.
-const (
-	mostWhole  = 16 << 20 // bytes of one
-	keptWholes = 4
-)
-
 // The bounds of one start.
 const (
 	mostArguments = 96 << 10 // bytes of file names, which every system takes
@@ -44,12 +38,12 @@ func (r *Runner) Do(p *Plan) Result {
 	}
 	r.tell(Step{Name: p.Terms.Name})
 	began := time.Now()
-	fresh := r.ask(p, &res)
+	fresh, read := r.ask(p, &res)
 	if fresh != nil {
 		if res.Report = p.recalled(fresh); res.Report == nil {
 			res.Problem = "what was kept of its earlier answers is broken; run again with --no-cache"
 		} else if p.known != nil && res.Problem == "" && res.Broken == nil {
-			p.remember(fresh)
+			res.Forgotten = p.remember(fresh, read)
 		}
 	}
 	note := fmt.Sprintf("ran %s", time.Since(began).Round(time.Millisecond*10))
@@ -63,24 +57,19 @@ func (r *Runner) Do(p *Plan) Result {
 	return res
 }
 
-// complete reports whether all of the answer seems to be known.
-func (p *Plan) complete() bool {
-	return p.known != nil && (p.reuse && p.known.Has(p.all) || len(p.Given) > 0 && len(p.Asked) == 0)
-}
-
 func (r *Runner) tell(s Step) {
 	if r.Tell != nil {
 		r.Tell(s)
 	}
 }
 
-// ask starts the linter, in as many processes as its files need, and reads what they find. It is nil where nothing could
-// be read.
-func (r *Runner) ask(p *Plan, res *Result) *report.Report {
+// ask starts the linter, in as many processes as its files need, and reads what they find, and of which files they say that
+// they read them. The report is nil where nothing could be read.
+func (r *Runner) ask(p *Plan, res *Result) (*report.Report, Reads) {
 	s, err := r.site(p)
 	if err != nil {
 		res.Problem = fmt.Sprintf("the code can't be copied for it: %v", err)
-		return nil
+		return nil, nil
 	}
 	run := p.Terms.Run
 	batches := [][]string{nil}
@@ -90,6 +79,7 @@ func (r *Runner) ask(p *Plan, res *Result) *report.Report {
 	outcomes := make([]Outcome, len(batches))
 	reports := make([]*report.Report, len(batches))
 	broken := make([]error, len(batches))
+	reads := make([]Reads, len(batches))
 	var wait sync.WaitGroup
 	var oneByOne sync.Mutex
 	for i, files := range batches {
@@ -101,6 +91,7 @@ func (r *Runner) ask(p *Plan, res *Result) *report.Report {
 			outcomes[i] = r.bench.Run(r.Context, r.task(p, s, files))
 			if outcomes[i].Problem == "" {
 				reports[i], broken[i] = r.read(p, outcomes[i], s)
+				reads[i] = s.readRules(outcomes[i].Reads, run.Folder)
 			}
 			if said := reports[i]; said != nil && len(said.Findings) == 0 && said.Whole() && run.TellsOfFindings(outcomes[i].Code) {
 				outcomes[i].Problem = fmt.Sprintf("it ended with code %d, by which it tells that it found something, but what it wrote holds no finding", outcomes[i].Code)
@@ -109,6 +100,7 @@ func (r *Runner) ask(p *Plan, res *Result) *report.Report {
 	}
 	wait.Wait()
 	var all *report.Report
+	read := Reads{}
 	for i := range batches {
 		switch {
 		case outcomes[i].Problem != "":
@@ -127,8 +119,9 @@ func (r *Runner) ask(p *Plan, res *Result) *report.Report {
 		} else {
 			all.Join(reports[i])
 		}
+		maps.Copy(read, reads[i])
 	}
-	return all
+	return all, read
 }
 
 func quoted(lines []string) string {
@@ -164,12 +157,17 @@ func (r *Runner) task(p *Plan, s *site, files []string) Task {
 	run := p.Terms.Run
 	t := Task{
 		Command: slices.Concat(run.Command, Arguments(run.Folder, files)), Dir: filepath.Join(s.dir, filepath.FromSlash(run.Folder)),
-		Env: slices.Concat(git.Unbound(os.Environ()), plainLocale, run.Environment), Timeout: run.Timeout, Stderr: run.Output == policy.OnStderr, Fault: func(code int) string { return faultOf(run, code) },
+		Env: slices.Concat(git.Unbound(os.Environ()), plainLocale, run.Environment), Timeout: run.Timeout, Stderr: run.Output == policy.OnStderr, TellsReads: run.PerFile && !setsReads(run), Fault: func(code int) string { return faultOf(run, code) },
 	}
 	if len(p.Terms.Files) > 0 {
 		t.File = filepath.Join(s.dir, filepath.FromSlash(p.Terms.Files[0]))
 	}
 	return t
+}
+
+// setsReads reports whether the policy sets for itself where a linter writes to what it reads.
+func setsReads(run *policy.Run) bool {
+	return slices.ContainsFunc(run.Environment, func(v string) bool { return strings.HasPrefix(v, readsVariable+"=") })
 }
 
 // faultOf says why a linter that ended with a code has no word, "" where it has.
@@ -221,154 +219,4 @@ func (r *Runner) read(p *Plan, o Outcome, s *site) (*report.Report, error) {
 	}
 	report.Relative, report.Commit = nil, "" // it is of the state that it was started on
 	return report, nil
-}
-
-// recall looks up which of a plan's files have a known answer.
-func (r *Runner) recall(p *Plan, contents map[string]string) {
-	common, err := r.common()
-	program, known := r.programOf(p.Terms.Run, contents)
-	if err != nil || !known {
-		return
-	}
-	name := KeyOf(common, p.Terms.Name)
-	p.known = OpenAnswers(filepath.Join(r.Store, fmt.Sprintf("%x.answers", name[:12])))
-	parts := []string{r.Depends, p.Terms.Name, p.Version, program}
-	for _, file := range r.inputs(p.Terms.Run, contents) {
-		parts = append(parts, file, contents[file])
-	}
-	p.identity = KeyOf(parts...)
-	everything := []string{string(p.identity[:]), "all"}
-	for _, file := range p.Given {
-		everything = append(everything, file, contents[file])
-	}
-	if !p.Terms.Run.PerFile {
-		for _, file := range slices.Sorted(maps.Keys(contents)) {
-			if !strings.HasPrefix(file, policy.Folder+"/") {
-				everything = append(everything, "tree", file, contents[file])
-			}
-		}
-	}
-	p.all, p.reuse = KeyOf(everything...), r.Reuse || p.Terms.Run.PerFile
-	if p.reuse && p.known.Has(p.all) {
-		p.Asked = nil
-		return
-	}
-	if !p.Terms.Run.PerFile {
-		return
-	}
-	p.keys = make(map[string]Key, len(p.Given))
-	for _, file := range p.Given {
-		p.keys[file] = KeyOf(string(p.identity[:]), file, contents[file])
-	}
-	p.Asked = nil
-	for _, file := range p.Given {
-		if !p.known.Has(p.keys[file]) {
-			p.Asked = append(p.Asked, file)
-		}
-	}
-}
-
-// programOf tells a linter's program apart from other versions of it, as far as its file does.
-func (r *Runner) programOf(run *policy.Run, contents map[string]string) (identity string, known bool) {
-	name := run.Command[0]
-	if strings.Contains(name, "/") && !filepath.IsAbs(name) {
-		return name, contents[filepath.ToSlash(filepath.Join(run.Folder, name))] != "" // one of its inputs
-	}
-	return Program(name)
-}
-
-// recalled puts what is known together with what was just found. It is nil where what is known can't be read.
-func (p *Plan) recalled(fresh *report.Report) *report.Report {
-	if p.known == nil {
-		return fresh
-	}
-	if fresh == nil {
-		if data, ok := p.known.Get(p.all); ok {
-			report, err := report.Decode(data)
-			if err == nil {
-				return report
-			}
-		}
-	}
-	all := fresh
-	if all == nil && p.keys == nil {
-		return nil
-	}
-	if all == nil {
-		data, ok := p.known.Get(p.frame())
-		report, err := report.Decode(data)
-		if !ok || err != nil {
-			return nil
-		}
-		all = report
-	}
-	if p.keys == nil || len(p.Asked) == len(p.Given) {
-		return all
-	}
-	joined := *all
-	joined.Findings = slices.Clone(all.Findings)
-	asked := map[string]bool{}
-	for _, file := range p.Asked {
-		asked[file] = true
-	}
-	for _, file := range p.Given {
-		if asked[file] {
-			continue
-		}
-		data, ok := p.known.Get(p.keys[file])
-		if ok && len(data) == 0 {
-			continue
-		}
-		one, err := report.Decode(data)
-		if !ok || err != nil {
-			return nil
-		}
-		joined.Findings = append(joined.Findings, one.Findings...)
-	}
-	return &joined
-}
-
-// frame is the key of what the linter says of itself.
-func (p *Plan) frame() Key { return KeyOf(string(p.identity[:]), "frame") }
-
-// remember keeps what a linter said of each file it was asked about. Where it spoke of others too, stopped looking, or
-// said what can't be read, nothing can be kept.
-func (p *Plan) remember(fresh *report.Report) {
-	if !fresh.Whole() || fresh.UnreadCount > 0 {
-		return
-	}
-	if p.keys == nil {
-		if data, err := fresh.Encode(); err == nil && len(data) <= mostWhole {
-			p.known.Among(KeyOf("of all of the code"), p.all, data, keptWholes)
-			p.known.Save()
-		}
-		return
-	}
-	apart := fresh.Apart()
-	for file := range apart {
-		if _, asked := slices.BinarySearch(p.Asked, file); !asked {
-			return
-		}
-	}
-	frame := *fresh
-	frame.Findings = nil
-	if data, err := frame.Encode(); err == nil {
-		p.known.Put(p.frame(), data)
-	}
-	for _, file := range p.Asked {
-		var data []byte
-		if findings := apart[file]; len(findings) > 0 {
-			var err error
-			if data, err = (&report.Report{Findings: findings}).Encode(); err != nil {
-				return
-			}
-		}
-		p.known.Put(p.keys[file], data)
-	}
-	if whole := p.recalled(fresh); whole != nil {
-		if data, err := whole.Encode(); err == nil {
-			p.known.Put(p.all, data)
-		}
-	}
-	p.known.Save() // without them they are asked for again
 }

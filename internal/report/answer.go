@@ -53,15 +53,6 @@ func (r *Report) Join(other *Report) {
 	r.Format, r.Clean = other.Format, r.Clean && other.Clean
 }
 
-// Apart gives the findings of each path.
-func (r *Report) Apart() map[string][]finding.Finding {
-	all := map[string][]finding.Finding{}
-	for _, f := range r.Findings {
-		all[f.Path] = append(all[f.Path], f)
-	}
-	return all
-}
-
 // EachPath shows each path of the report's findings, and of what is there to show with them, to be put right.
 func (r *Report) EachPath(see func(path *string)) {
 	for i := range r.Findings {

@@ -49,8 +49,7 @@ func TestAnswer(t *testing.T) {
 
 	other := read(strings.ReplaceAll(strings.ReplaceAll(log, "PATH", "core/quay.c"), "TIDE1", "TIDE2"), Form{})
 	one.Join(other)
-	apart := one.Apart()
-	if len(one.Tools) != 1 || len(one.Rules) != 2 || len(apart["core/tide.c"]) != 1 || len(apart["core/quay.c"]) != 1 {
+	if len(one.Tools) != 1 || len(one.Rules) != 2 || len(one.Findings) != 2 {
 		t.Errorf("%+v", one)
 	}
 	stopped := read("core/tide.c:1:1: fatal error: gone\n", Form{Format: policy.Diagnostics})

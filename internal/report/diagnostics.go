@@ -525,6 +525,9 @@ func (d *diagnostics) add(m message) {
 		f.Detail().Notes = d.ahead
 		d.ahead = nil
 	}
+	if m.path == d.chainOf {
+		f.Detail().Includers = slices.Clone(d.chain)
+	}
 	d.report.Findings = append(d.report.Findings, f)
 	switch m.level {
 	case finding.Error:

@@ -52,6 +52,7 @@ type Details struct {
 	Logical       string     // the function or class it stands in, as the tool names it
 	Help          string     // where the tool explains its rule: an address
 	Justification string     // why its tool suppressed it
+	Includers     []string   // the files that include the one it stands in, from the nearest to the one compiled; empty where that isn't said
 }
 
 // Detail gives the finding's details to be filled in.
@@ -79,6 +80,9 @@ func (d *Details) EachPath(see func(path *string)) {
 		for i := range fix.Edits {
 			see(&fix.Edits[i].Path)
 		}
+	}
+	for i := range d.Includers {
+		see(&d.Includers[i])
 	}
 }
 
