@@ -21,6 +21,7 @@ require (
 	github.com/spf13/pflag v1.0.9
 	github.com/theory/jsonpath v0.10.2
 	go.yaml.in/yaml/v4 v4.0.0
+	golang.org/x/mod v0.42.0
 	golang.org/x/net v0.61.0
 	golang.org/x/sync v0.24.0
 	golang.org/x/term v0.47.0

@@ -223,6 +223,12 @@ func TestRunHeaders(t *testing.T) {
 			{"all at first", func(*port) {}, 3, 2, "for core/one.c it found something in core/low.h, which isn't among its inputs: (and 1 more like it)"},
 			{"those again", func(*port) {}, 2, 2, "for core/one.c it found something in core/low.h, which isn't among its inputs:"},
 		}},
+		{"a file that doesn't compile", "run: [sh, tools/headers.sh], as: diagnostics, files: '**/*.c', per: file, inputs: ['tools/*', '**/*.h'], exits: {found: 1}", "now", []step{
+			{"it is written", func(h *port) { h.write("core/two.c", "#include \"gone.h\"\n") }, 3, 2, ""},
+			{"it alone again", func(*port) {}, 1, 2, ""},
+			{"it compiles", func(h *port) { h.write("core/two.c", "int two;\n") }, 1, 1, ""},
+			{"none again", func(*port) {}, 0, 1, ""},
+		}},
 		{"a header that isn't in git", "run: [sh, tools/headers.sh], as: diagnostics, files: '**/*.c', per: file", "now", []step{
 			steps[0], steps[1],
 			{"it is made", func(h *port) {

@@ -83,6 +83,7 @@ func (c *collector) checkStops(r *reading, finder *finder) error {
 		return nil
 	}
 	lost := map[string]bool{}
+	var packages []string // by folder
 	for _, stop := range r.report.Stops {
 		known, stranger := false, false
 		for _, reported := range stop.Files {
@@ -92,21 +93,25 @@ func (c *collector) checkStops(r *reading, finder *finder) error {
 				continue
 			}
 			known, lost[at.Path] = true, true
-			if !stop.Folder {
-				continue
-			}
-			files, err := c.filesOf(r.tree.tree)
-			if err != nil {
-				return err
-			}
-			for _, file := range files {
-				if path.Dir(file) == path.Dir(at.Path) && path.Ext(file) == path.Ext(at.Path) {
-					lost[file] = true
-				}
+			if stop.Package {
+				packages = append(packages, path.Dir(at.Path))
 			}
 		}
 		if !known || stranger {
 			r.fail(judge.Failed, stop.Problem)
+		}
+	}
+	if len(packages) > 0 {
+		files, err := c.filesOf(r.tree.tree)
+		if err != nil {
+			return err
+		}
+		all, err := readGoPackages(r.tree.tree, files)
+		if err != nil {
+			return err
+		}
+		for _, file := range all.dependants(packages) {
+			lost[file] = true
 		}
 	}
 	r.state.Lost, r.state.Trouble = slices.Sorted(maps.Keys(lost)), r.report.Stops[0].Problem
@@ -142,7 +147,7 @@ func (c *collector) checkCompiled(r *reading, seen map[string]bool) error {
 // what was.
 func (c *collector) seenIn(r *reading, find func(string) report.Found) (map[string]bool, error) {
 	made := &r.report.Compiled
-	if r.from.runs || !made.Shown() || made.Vague {
+	if r.from.runs && r.from.terms.Run.TakesFiles() || !made.Shown() || made.Vague {
 		return nil, nil
 	}
 	seen := map[string]bool{}

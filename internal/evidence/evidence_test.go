@@ -147,6 +147,51 @@ func TestBuildLogs(t *testing.T) {
 	}
 }
 
+// TestGoStops: what go can't compile keeps all that import it from being looked at, and what it can't load everything.
+func TestGoStops(t *testing.T) {
+	r := gittest.New(t)
+	r.Write(".gitignore", "r.txt\n")
+	r.Write("go.mod", "module brackwater.example/tideboard\n\ngo 1.26\n")
+	r.Write("tide.go", "package tideboard\n")
+	r.Write("fares/fare.go", "package fares\n")
+	r.Write("fares/zone/zone.go", "package zone\n\nimport _ \"brackwater.example/tideboard/fares\"\n")
+	r.Write("boards/board.go", "package boards\n\nimport (\n\t\"fmt\"\n\tfare \"brackwater.example/tideboard/fares/zone\"\n)\n\nfunc Say(x fare.Zone) { fmt.Println(x) }\n")
+	r.Write("quay/quay.go", "package quay\n\nimport \"fmt\"\n\nfunc Say() { fmt.Println(\"brackwater.example/tideboard/fares\") }\n")
+	r.Write("tools/go.mod", "module brackwater.example/elsewhere\n")
+	r.Write("tools/low/low.go", "package low\n")
+	r.Write("tools/high/high.go", "package high\n\nimport _ \"brackwater.example/elsewhere/low\"\n")
+	r.Write("tools/root.go", "package elsewhere\n\nimport _ \"brackwater.example/tideboard\"\n")
+	r.Commit("one")
+	stop := func(at string) string {
+		return "# a\nvet: " + at + ":1:1: undefined: tide\n# b\nquay/quay.go:5:14: unreachable code\n"
+	}
+	for _, c := range []struct{ changed, text, want string }{
+		{"fares/fare.go", stop("fares/fare.go"), "failed"},
+		{"fares/zone/zone.go", stop("fares/fare.go"), "failed"},
+		{"boards/board.go", stop("fares/fare.go"), "failed"},
+		{"boards/board.go", "# a\nfares/fare.go:1:1: undefined: tide\n", "failed"},
+		{"quay/quay.go", stop("fares/fare.go"), "read"},
+		{"tide.go", stop("fares/fare.go"), "read"},
+		{"tools/high/high.go", stop("fares/fare.go"), "read"},
+		{"tools/high/high.go", stop("tools/low/low.go"), "failed"},
+		{"tools/root.go", stop("tide.go"), "failed"},
+		{"fares/fare.go", stop("tide.go"), "read"},
+		{"quay/quay.go", "fares/fare.go:3:8: no required module provides package brackwater.example/low; to add it:\n\tgo get brackwater.example/low\n", "failed"},
+		{"quay/quay.go", "quay/quay.go:5:14: unreachable code\nfares/fare.go:3:1: expected 'package', found 'EOF'\n", "failed"},
+		{"quay/quay.go", "quay/quay.go:5:14: unreachable code\nfares/fare.go:1:1: a tide table is too long\n", "read"},
+	} {
+		text := r.Git("show", "HEAD:"+c.changed)
+		r.Write(c.changed, text+"\n\n// changed\n")
+		r.Commit("two")
+		r.Write("r.txt", c.text)
+		_, all := collect(t, r, target.Name{Kind: policy.Range, From: "HEAD~1", To: "HEAD"}, "", Given{Files: []File{{Path: "r.txt"}}})
+		if got := string(all.Evidence[0].State); got != c.want {
+			t.Errorf("%s changed, %q: %s, want %s; %+v", c.changed, c.text, got, c.want, all.Evidence)
+		}
+		r.Git("reset", "-q", "--hard", "HEAD~")
+	}
+}
+
 // TestOtherBreaks: where tools may number a file's lines otherwise than git, all of it counts as touched, unless the report shows
 // which line it means.
 func TestOtherBreaks(t *testing.T) {

@@ -212,10 +212,12 @@ func (p *Plan) asks(file string) bool {
 func (k *known) frame() Key { return KeyOf(string(k.identity[:]), "frame") }
 
 // remember keeps what a linter said of each file it was asked about, and says why it can't. Where the linter stopped looking,
-// or said what can't be read, nothing is kept, for reasons that are shown elsewhere.
+// or said what can't be read, nothing is kept, and of single files that it gave up nothing of these, for reasons that are shown
+// elsewhere.
 func (p *Plan) remember(fresh *report.Report, read Reads) (why string) {
 	k := p.known
-	if !fresh.Whole() || fresh.UnreadCount > 0 {
+	givenUp, told := p.givenUp(fresh)
+	if !told || fresh.UnreadCount > 0 || k.keys == nil && !fresh.Whole() {
 		return ""
 	}
 	if k.keys == nil {
@@ -230,12 +232,15 @@ func (p *Plan) remember(fresh *report.Report, read Reads) (why string) {
 		return why
 	}
 	frame := *fresh
-	frame.Findings = nil
+	frame.Findings, frame.Stops = nil, nil
 	if data, err := frame.Encode(); err == nil {
 		k.Put(k.frame(), data)
 	}
 	lost := 0
 	for _, file := range p.Asked {
+		if givenUp[file] {
+			continue
+		}
 		reason := p.unkeyed(file, apart[file], read)
 		if reason != "" {
 			why = cmp.Or(why, reason)
@@ -252,7 +257,7 @@ func (p *Plan) remember(fresh *report.Report, read Reads) (why string) {
 		k.keys[file] = k.setRead(k.bases[file], read[file])
 		k.Put(k.keys[file], data)
 	}
-	if whole := p.recalled(fresh); whole != nil && lost == 0 {
+	if whole := p.recalled(fresh); whole != nil && lost == 0 && len(givenUp) == 0 {
 		if data, err := whole.Encode(); err == nil {
 			k.all = k.setRead(k.base, k.readForAll(p.Given))
 			k.Put(k.all, data)
@@ -263,6 +268,21 @@ func (p *Plan) remember(fresh *report.Report, read Reads) (why string) {
 		why += fmt.Sprintf(" (and %d more like it)", lost-1)
 	}
 	return why
+}
+
+// givenUp are the files asked about that the linter stopped at; it is false where that can't be told.
+func (p *Plan) givenUp(fresh *report.Report) (files map[string]bool, told bool) {
+	files = map[string]bool{}
+	for _, stop := range fresh.Stops {
+		among := slices.DeleteFunc(slices.Clone(stop.Files), func(file string) bool { return !p.asks(file) })
+		if len(among) == 0 || stop.Package {
+			return nil, false
+		}
+		for _, file := range among {
+			files[file] = true
+		}
+	}
+	return files, fresh.Failure == "" && fresh.Stopped == ""
 }
 
 // readForAll gives all the files that were read for the answers of some, sorted.

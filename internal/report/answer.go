@@ -50,11 +50,23 @@ func (r *Report) Join(other *Report) {
 		}
 	}
 	r.Stops = append(r.Stops, other.Stops...)
+	r.Compiled.Sources = append(r.Compiled.Sources, other.Compiled.Sources...)
+	r.Compiled.Objects = append(r.Compiled.Objects, other.Compiled.Objects...)
+	r.Compiled.Vague = r.Compiled.Vague || other.Compiled.Vague
 	r.Format, r.Clean = other.Format, r.Clean && other.Clean
 }
 
-// EachPath shows each path of the report's findings, and of what is there to show with them, to be put right.
+// EachPath shows each path of the report's findings, of what is there to show with them, of where its tool stopped, and
+// of what was compiled, to be put right.
 func (r *Report) EachPath(see func(path *string)) {
+	for _, stop := range r.Stops {
+		for i := range stop.Files {
+			see(&stop.Files[i])
+		}
+	}
+	for i := range r.Compiled.Sources {
+		see(&r.Compiled.Sources[i])
+	}
 	for i := range r.Findings {
 		f := &r.Findings[i]
 		see(&f.Path)

@@ -177,8 +177,8 @@ func (d *diagnostics) message(number int, text string, m message) {
 		d.promised = nil
 	}
 	d.breakPromises()
-	if m.word == "" && d.goBuild && strings.HasSuffix(m.path, ".go") {
-		m.level = finding.Error // at which go stops
+	if m.word == "" && d.goBuild && strings.HasSuffix(m.path, ".go") && !vetForm.MatchString(m.text) {
+		m.stopsPackage()
 	}
 	if d.block && m.rule == "" && !m.remark {
 		m.rule = d.lints[lintKey(m.text)]
@@ -207,10 +207,10 @@ func (d *diagnostics) message(number int, text string, m message) {
 // stop notes that a compiler gave up: a file, where its message names one and what includes it is known, else everything.
 func (d *diagnostics) stop(problem string, m message) {
 	r := d.report
-	known := m.region.Line > 0 && (m.alone || sourceForm.MatchString(m.path) || m.path == d.chainOf || m.word == "" && d.goBuild)
+	known := m.region.Line > 0 && (m.alone || sourceForm.MatchString(m.path) || m.path == d.chainOf || m.givenUp)
 	switch {
 	case known:
-		s := Stop{Problem: problem, Files: []string{m.path}, Folder: m.word == ""}
+		s := Stop{Problem: problem, Files: []string{m.path}, Package: m.givenUp}
 		if m.path == d.chainOf {
 			s.Files = append(s.Files, d.chain...)
 		}

@@ -60,7 +60,10 @@ a.c:1:2-0 warning | bounds [0, 3]`, ""},
 		{"error without a flag", "a.c:1:10: error: expected ';'\n", "a.c:1:10-0 error | expected ';'", "line 1: an error without a flag"},
 		{"no word for the weight", "./fares/a.go:3:4: undefined: fare\n", "./fares/a.go:3:4-0 warning | undefined: fare", ""},
 		{"what go vet says of a package", "# brackwater.example/fares\n# [brackwater.example/fares]\nfares/a.go:3:4: unreachable code\n", "fares/a.go:3:4-0 warning | unreachable code", ""},
-		{"what go says that it can't compile", "# brackwater.example/fares\nfares/a.go:3:4: undefined: fare\n", "fares/a.go:3:4-0 error | undefined: fare", "line 2: an error without a flag"},
+		{"what go says that it can't compile", "# brackwater.example/fares\nfares/a.go:3:4: undefined: fare\n", "fares/a.go:3:4-0 error | undefined: fare", "line 2: go's compiler stopped"},
+		{"what go vet says below a package as its compiler does", "# brackwater.example/fares\nfares/a.go:3:4: fmt.Printf format %d has arg fare of wrong type string\nfares/a.go:3:4: fmt.Printf format %[3]d reads arg #3, but call has 1 arg\n", "fares/a.go:3:4-0 warning | fmt.Printf format %d has arg fare of wrong type string\nfares/a.go:3:4-0 warning | fmt.Printf format %[3]d reads arg #3, but call has 1 arg", ""},
+		{"what go can't load", "fares/a.go:3:8: no required module provides package brackwater.example/low; to add it:\n\tgo get brackwater.example/low\n", "fares/a.go:3:8-0 error | no required module provides package brackwater.example/low; to add it:", "line 1: go can't tell what the packages are"},
+		{"and what its compiler says in words that are near", "# brackwater.example/fares\nfares/a.go:3:4: type parameters requires go1.18 or later (-lang was set to go1.17; check go.mod)\n", "fares/a.go:3:4-0 error | type parameters requires go1.18 or later (-lang was set to go1.17; check go.mod)", "line 2: go's compiler stopped"},
 		{"a driver refuses", "clang: error: unknown argument '-x' [-Wx]\n", ":0:0-0 error -Wx| unknown argument '-x'", "the tool refused its call"},
 		{"a program warns", "clang: warning: argument unused [-Wunused-command-line-argument]\n", ":0:0-0 warning -Wunused-command-line-argument| argument unused", ""},
 		{"the build stopped", "a.c:1:1: error: x [-Werror=shadow]\nmake[1]: *** [Makefile:3: a.o] Error 1\n", "a.c:1:1-0 error -Wshadow| x", "line 2: the build stopped"},
@@ -149,7 +152,7 @@ func TestStops(t *testing.T) {
 		var got []string
 		for _, stop := range r.Stops {
 			text := fmt.Sprint(stop.Files)
-			if stop.Folder {
+			if stop.Package {
 				text = strings.TrimSuffix(text, "]") + " with its folder]"
 			}
 			got = append(got, text)

@@ -13,18 +13,19 @@ import (
 
 // message is one that a compiler wrote.
 type message struct {
-	path   string
-	region finding.Region
-	level  finding.Level
-	word   string // the word for its weight, "" where there is none
-	text   string
-	rule   string
-	code   string // the rule, where it stands after the weight
-	remark bool   // belongs to the message before
-	ahead  bool   // belongs to the message after
-	form   string // one of policy.Forms
-	dashed bool   // a dash stood behind its place
-	alone  bool   // its file is compiled by itself, whatever it is called
+	path    string
+	region  finding.Region
+	level   finding.Level
+	word    string // the word for its weight, "" where there is none
+	text    string
+	rule    string
+	code    string // the rule, where it stands after the weight
+	remark  bool   // belongs to the message before
+	ahead   bool   // belongs to the message after
+	form    string // one of policy.Forms
+	dashed  bool   // a dash stood behind its place
+	alone   bool   // its file is compiled by itself, whatever it is called
+	givenUp bool   // go's compiler stopped there, and looked no further in its package
 
 	columns source.Columns // the unit of the region's columns
 }
@@ -52,7 +53,11 @@ func parseMessage(text string) (message, bool) {
 	if m, ok := parseBracketed(text); ok {
 		return m, true
 	}
+	text, ofVet := strings.CutPrefix(text, "vet: ")
 	path, region, rest, placed := cutPosition(text)
+	if ofVet && (!placed || !strings.HasSuffix(path, ".go")) {
+		return message{}, false
+	}
 	if !placed {
 		path, rest = cutProgram(text)
 		if path = offsetForm.ReplaceAllString(path, ""); lateForm.MatchString(path) {
@@ -81,6 +86,12 @@ func parseMessage(text string) (message, bool) {
 			m.ahead = m.ahead || strings.HasPrefix(m.text, trace)
 		}
 		m.level = finding.Warning
+		switch {
+		case ofVet:
+			m.stopsPackage()
+		case strings.HasSuffix(path, ".go") && loadForm.MatchString(m.text):
+			m.level = finding.Error
+		}
 	}
 	m.text, m.rule = cutRule(m.text)
 	if name, after, ok := strings.Cut(strings.TrimPrefix(m.text, "["), "] "); m.rule == "" && ok && m.text[0] == '[' && isRule(name) { // as javac has it
@@ -90,6 +101,9 @@ func parseMessage(text string) (message, bool) {
 	m.remark = m.remark && !(placed && m.rule != "") // a tool's own rule of that weight
 	return m, true
 }
+
+// stopsPackage makes the message one of go's compiler, which stopped there.
+func (m *message) stopsPackage() { m.level, m.givenUp = finding.Error, true }
 
 // columnsOf is the unit in which compilers count the columns of a file of this kind, as far as its name tells: gcc's where it
 // doesn't.
@@ -273,6 +287,37 @@ func isRule(s string) bool {
 // syntaxCode is the code of an error after which the compilers of TypeScript and C# look no further.
 var syntaxCode = regexp.MustCompile(`^(?:TS1\d{3}|CS(?:10[0-4]\d|151\d|152\d))$`)
 
+// vetForm is what go vet says of a place. Until go 1.26 it prints its findings below the line of their package just as the
+// compiler's errors are printed there, with nothing else to tell them apart. The words are those of the analyzers that go vet
+// runs by default in go 1.21 to 1.26, in the order of their names; no error of the compiler is like one of them.
+var vetForm = regexp.MustCompile(`^(?:` +
+	`append with no values$|` +
+	`\[\w+\] \S+: |` +
+	`self-assignment of |direct assignment to atomic value$|(?:redundant|suspect) (?:or|and): |` +
+	`(?:unexpected extra|misplaced|malformed|possible malformed) (?://go:build|\+build) |\+build lines? (?:do|is) |//go:debug directive only valid |invalid (?:double negative|go version \S+|non-alphanumeric build constraint.*) ?(?:in build constraint)?|` +
+	`possibly passing Go type with embedded pointer to C$|\S+ struct literal uses unkeyed fields$|` +
+	`\S+ passes lock by value: |(?:assignment|return|variable declaration|for loop iteration) copies lock value|call of \S+ copies lock value: |literal copies lock value from |range var \S+ copies lock: |` +
+	`call to time\.Since is not deferred$|invalid space .* in \S+ directive$|second argument to errors\.As |` +
+	`frame pointer is clobbered before saving$|address format .* does not work with IPv6|using \S+ before checking for errors$|impossible interface-to-interface |impossible type (?:assertion|switch case): no type can implement both |` +
+	`loop variable \S+ captured by func literal$|the \S+ function is not used on all paths \(possible context leak\)|the cancel function returned by \S+ should be called|this return statement may be reached without using the |` +
+	`comparison of function .* (?:==|!=) nil is always |` +
+	`\S+ format %.* (?:has arg .* of wrong type |has unknown verb |has unrecognized flag |reads arg #|uses non-int |with arg .* causes recursive |arg .* is a func value, not called|is missing )|\S+ format has invalid argument index\b|\S+ (?:call needs \d+ args? but has |call has (?:arguments but no formatting directives|possible Printf formatting directive )|does not (?:take io\.Writer but has first arg |support error-wrapping directive )|arg list ends with redundant newline$|arg .* (?:is a func value, not called|causes recursive ))|non-constant format string in call to |missing \.\.\. in args forwarded to |` +
+	`.* \(\d+ bits\) too small for shift of |misuse of unbuffered os\.Signal channel as argument to |call to \S+ (?:has a missing or misplaced value|missing a final value)$|\S+ arg .* should (?:probably )?be a string or a slog\.Attr |` +
+	`method .* should have signature |\S+ requires go\d+\.\d+ or later \((?:module|file) is |conversion from \S+ to \S+ yields a string of one rune|` +
+	`struct field \S+ (?:has \S+ tag but is not exported$|repeats )|struct field tag .* not compatible with |call to \(\*\S+\)\.\S+ from a non-test goroutine|call to \S+ on \S+ defined outside of the subtest|` +
+	`\S+ (?:has malformed (?:name|example suffix): |refers to unknown (?:identifier|field or method): |should (?:be niladic|return nothing|not have type params)$)|` +
+	`\S+ should be .* to format|call of \S+ passes non-pointer |unreachable code$|possible misuse of (?:unsafe\.Pointer|reflect\.\w+)$|result of .* call not used$|WaitGroup\.Add called from inside new goroutine$` +
+	`)`)
+
+// loadForm is what the go command says where it can't tell what the packages are: it then looks at none of them.
+var loadForm = regexp.MustCompile(`^(?:` +
+	`no required module provides package |package \S+ (?:is not in (?:std|GOROOT)|provided by \S+ )|cannot find (?:package|module) |missing go\.sum entry |module \S+ (?:provides package|declares its path) |ambiguous import: |` +
+	`(?:malformed|invalid) import path|missing import path|import (?:cycle not allowed|path |"[^"]*" is a program)|(?:local|relative) import |use of (?:internal|vendored) package |` +
+	`build constraints exclude all Go files in |no Go files in |found packages |(?:C|C\+\+|assembly) source files not allowed |pattern .*: (?:no matching files found|cannot embed )|go:embed |//go:embed |` +
+	`expected .*, found |illegal (?:character|UTF-8|byte order|rune literal)|(?:string literal|raw string literal|comment|rune literal) not terminated|imports must appear before other declarations|syntax error|unexpected NUL in input|` +
+	`import lookup disabled |cannot query module |case-insensitive (?:file name|import) collision: |disallowed import path |could not import |(?:invalid|malformed) #cgo ` +
+	`)`)
+
 // stopsLooking says why a line means that the tool didn't see everything, "" where it doesn't.
 func stopsLooking(text string, m message, parsed bool) string {
 	switch {
@@ -288,6 +333,12 @@ func stopsLooking(text string, m message, parsed bool) string {
 		return "the compiler stopped"
 	case m.level == finding.Error && syntaxCode.MatchString(m.rule):
 		return "the compiler stopped"
+	case m.givenUp && strings.HasPrefix(text, "vet: "):
+		return "go's compiler stopped"
+	case m.givenUp:
+		return "go's compiler stopped, unless go vet says something new there, which go vet -json would tell apart"
+	case m.level == finding.Error && m.word == "" && strings.HasSuffix(m.path, ".go"):
+		return "go can't tell what the packages are, and looked at none of them"
 	case m.level == finding.Error && (m.rule == "" || m.rule == m.code):
 		return "an error without a flag, after which the tool stops looking"
 	case m.path == "" && m.level == finding.Error:

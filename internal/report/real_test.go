@@ -64,7 +64,9 @@ func TestRealReports(t *testing.T) {
 		{"gcc.json", "", 4, []string{"gauge.c:7:17 -Wsign-compare", "gauge.c:7:17 -Wsign-compare operand", "gauge.c:7:11 -Wformat=", "gauge.c:6:20 -Wunused-variable"}, ""},
 		{"go-vet.json", "", 2, []string{"/src/tideboard/fares/fare.go:8:14 printf fmt.Printf format %s has arg pence of wrong type int", "/src/tideboard/fares/fare.go:10:2 unreachable"}, ""},
 		{"go-vet.json", "vet", 2, []string{"/src/tideboard/fares/fare.go:8:14 printf fmt.Printf format %s has arg pence of wrong type int", "/src/tideboard/fares/fare.go:10:2 unreachable"}, ""},
-		{"go-build.txt", "", 1, []string{`fares/broken.go:3:26  cannot use "late"`}, "line 2: an error without a flag"},
+		{"go-build.txt", "", 1, []string{`fares/broken.go:3:26  cannot use "late"`}, "line 2: go's compiler stopped"},
+		{"go-vet.txt", "", 2, []string{"fares/fare.go:8:14  fmt.Printf format %s has arg pence of wrong type int", "fares/fare.go:10:2  unreachable code"}, ""},
+		{"go-vet-broken.txt", "", 1, []string{"fares/broken.go:3:26  cannot use"}, "line 2: go's compiler stopped"},
 		{"rustc.txt", "", 4, []string{
 			"gauge.rs:3:5 unreachable_code unreachable statement", "main.rs:4:9 unused_variables unused variable: `depth`", "main.rs:5:9 unused_variables unused variable: `slack`", "gauge.rs:6:4 dead_code function `trace` is never used",
 		}, ""},

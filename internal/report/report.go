@@ -87,7 +87,7 @@ func (r *Report) unread(u Unread) {
 type Stop struct {
 	Problem string   // for people
 	Files   []string // as the report writes them: the one it stopped at, and those that include it
-	Folder  bool     // with all files of their kind in their folders, which are compiled together
+	Package bool     // with all of their package of Go, and those that import it
 }
 
 // Whole reports whether the tool looked at everything, by its own word.

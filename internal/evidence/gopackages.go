@@ -1,0 +1,102 @@
+package evidence
+
+import (
+	"go/parser"
+	"go/token"
+	"maps"
+	"path"
+	"slices"
+	"strconv"
+	"strings"
+
+	"golang.org/x/mod/modfile"
+
+	"zincdoor/internal/target"
+)
+
+// goPackages are the packages of Go in a tree: their files and imports, by folder.
+type goPackages struct {
+	modules map[string]string   // the path of each module, by its folder
+	files   map[string][]string // by folder, "." for the root
+	imports map[string][]string // by folder
+}
+
+// readGoPackages reads the import clauses of all files of Go among some, as far as they can be read.
+func readGoPackages(tree target.Tree, files []string) (*goPackages, error) {
+	p := &goPackages{modules: map[string]string{}, files: map[string][]string{}, imports: map[string][]string{}}
+	files = slices.DeleteFunc(slices.Clone(files), func(file string) bool { return path.Ext(file) != ".go" && path.Base(file) != "go.mod" })
+	seen := map[string]bool{}
+	see := func(file string, data []byte) {
+		seen[file] = true
+		p.read(file, data)
+	}
+	if err := tree.ReadAll(files, see); err != nil {
+		return nil, err
+	}
+	for _, file := range files {
+		if seen[file] {
+			continue
+		}
+		data, _, err := tree.Read(file)
+		if err != nil {
+			return nil, err
+		}
+		p.read(file, data)
+	}
+	return p, nil
+}
+
+func (p *goPackages) read(file string, data []byte) {
+	dir := path.Dir(file)
+	if path.Base(file) == "go.mod" {
+		p.modules[dir] = modfile.ModulePath(data)
+		return
+	}
+	p.files[dir] = append(p.files[dir], file)
+	if syntax, _ := parser.ParseFile(token.NewFileSet(), file, data, parser.ImportsOnly); syntax != nil {
+		for _, spec := range syntax.Imports {
+			if imported, err := strconv.Unquote(spec.Path.Value); err == nil {
+				p.imports[dir] = append(p.imports[dir], imported)
+			}
+		}
+	}
+}
+
+// importPath is the path by which the package in a folder is imported; it is only the end of one where it isn't rooted in a module.
+func (p *goPackages) importPath(dir string) (imported string, whole bool) {
+	if _, vendored, ok := strings.Cut("/"+dir, "/vendor/"); ok {
+		return vendored, true
+	}
+	for root := dir; ; root = path.Dir(root) {
+		if module := p.modules[root]; module != "" {
+			return path.Join(module, strings.TrimPrefix(strings.TrimPrefix(dir, strings.TrimPrefix(root, ".")), "/")), true
+		}
+		if root == "." || root == "/" {
+			return dir, false
+		}
+	}
+}
+
+// dependants are the files of the packages in some folders, and of all that import these, directly or not: what can't be
+// compiled keeps those from being looked at too, and nothing says so.
+func (p *goPackages) dependants(dirs []string) (files []string) {
+	lost := map[string]bool{}
+	for len(dirs) > 0 {
+		dir := dirs[0]
+		dirs = dirs[1:]
+		if lost[dir] {
+			continue
+		}
+		lost[dir] = true
+		imported, whole := p.importPath(dir)
+		for importer, all := range p.imports {
+			if !lost[importer] && slices.ContainsFunc(all, func(i string) bool { return i == imported || !whole && strings.HasSuffix(i, "/"+imported) }) {
+				dirs = append(dirs, importer)
+			}
+		}
+	}
+	for dir := range maps.Keys(lost) {
+		files = append(files, p.files[dir]...)
+	}
+	return files
+}
