@@ -375,8 +375,48 @@ func TestRunsOfBranches(t *testing.T) {
 	}
 	h.git("branch", "-q", "bare", h.git("commit-tree", "-m", "no policy", h.git("mktree", "--missing")))
 	h.git("config", "zincdoor.run", "true")
-	if v := h.judge("--range", "bare..work", "--door", "merge"); v.Code != 2 || !strings.Contains(v.about(), "--policy HEAD:.zincdoor/policy.yaml --run") {
+	work := h.git("rev-parse", "work")
+	if v := h.judge("--range", "bare..work", "--door", "merge"); v.Code != 2 || !strings.Contains(v.about(), "--policy "+work[:12]+":.zincdoor/policy.yaml --run") {
 		t.Errorf("by its own policy: exit code %d\n%s", v.Code, v.about())
+	}
+}
+
+// TestFirstPush: the first push of a policy that names a linter says how to let it start for this push, and only for it.
+func TestFirstPush(t *testing.T) {
+	h := newPort(t, "run: [sh, tools/shoal.sh], as: diagnostics, files: '**/*.c'")
+	h.write(".zincdoor/policy.yaml", strings.Replace(h.read(".zincdoor/policy.yaml"), "  merge:", "  push: {judges: push, limits: [{count: new, severity: warning, most: 0}]}\n  merge:", 1))
+	h.commit("two")
+	remote := t.TempDir()
+	h.git("init", "-q", "--bare", remote)
+	h.git("remote", "add", "quay", remote)
+	h.git("push", "-q", "quay", h.git("commit-tree", "-m", "no policy", h.git("mktree", "--missing"))+":refs/heads/main")
+	h.git("fetch", "-q", "quay")
+	h.git("reset", "-q", "--soft", "quay/main")
+	h.git("commit", "-q", "-m", "the policy")
+	head := h.git("rev-parse", "HEAD")
+	if out, errs, code := h.run("fit", "--hook", "push"); code != 0 {
+		t.Fatal(code, out, errs)
+	}
+	h.env = append(h.env, "PATH="+filepath.Dir(program)+string(os.PathListSeparator)+os.Getenv("PATH"))
+	push := func(leave ...string) (string, error) {
+		cmd := exec.Command("git", append(leave, "push", "-q", "quay", "HEAD:main")...)
+		cmd.Dir, cmd.Env = h.dir, h.environment()
+		out, err := cmd.CombinedOutput()
+		return string(out), err
+	}
+	advice := "git -c zincdoor.run=" + head[:12] + " push"
+	for _, leave := range [][]string{nil, {"-c", "zincdoor.run=true"}, {"-c", "zincdoor.run=" + head[:9]}, {"-c", "zincdoor.run=" + h.git("rev-parse", "quay/main")}} {
+		if out, err := push(leave...); err == nil || len(h.logged()) > 0 || !strings.Contains(strings.Join(strings.Fields(out), " "), advice) {
+			t.Errorf("%q: %v\n%s", leave, err, out)
+		}
+	}
+	h.git("config", "zincdoor.run", head)
+	if out, err := push(); err == nil || len(h.logged()) > 0 {
+		t.Errorf("what the repository's configuration says is no leave: %s", out)
+	}
+	h.git("config", "zincdoor.run", "true")
+	if out, err := push("-c", "zincdoor.run="+head[:12]); err != nil || len(h.logged()) == 0 {
+		t.Errorf("as it is told: %v\n%s", err, out)
 	}
 }
 

@@ -141,13 +141,23 @@ func readNamed(t *target.Target, dir, name string) ([]byte, error) {
 // called when there is something to start.
 func (a *Authority) Refusal(t *target.Target, by Overrides) string {
 	switch {
+	case a.own && t.Repo.RunsAt(ownCommit(t)):
+	case a.own && t.Kind == policy.Push:
+		return fmt.Sprintf("%s has no policy yet, so this push is judged by its own, and nothing that it names is started unless you say so; once you trust it: git -c %s=%.12s push", t.PolicyAt[0].Name, git.Leave, ownCommit(t))
 	case a.own:
-		return "this change is judged by its own policy, of which nothing is started unless the call names it: --policy HEAD:" + policyfile.Path + " --run"
+		rev := "HEAD"
+		if t.Kind == policy.Range {
+			rev = ownCommit(t)[:12]
+		}
+		return "this change is judged by its own policy, of which nothing is started unless the call names it: --policy " + rev + ":" + policyfile.Path + " --run"
 	case !mayRun(t, by):
 		return "nothing that a policy names is started here without leave: git config zincdoor.run true, or --run, once you trust the policy"
 	}
 	return ""
 }
+
+// ownCommit is the commit whose policy serves where the target has none.
+func ownCommit(t *target.Target) string { return string(t.PolicyAt[len(t.PolicyAt)-1].Side) }
 
 // mayRun reports whether the user lets the policy's programs be started.
 func mayRun(t *target.Target, by Overrides) bool { return by.Run || t.Repo != nil && t.Repo.RunsHere() }

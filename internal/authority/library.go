@@ -27,7 +27,12 @@ type library struct {
 	notices []string
 }
 
-func (l *library) mayFetch() bool { return !l.at.Own && !l.look && mayRun(l.Target, l.by) }
+func (l *library) mayFetch() bool {
+	if l.at.Own {
+		return !l.look && l.Repo.RunsAt(string(l.at.Side))
+	}
+	return !l.look && mayRun(l.Target, l.by)
+}
 
 // text is a policy file of the library's state, with the way to those that it inherits.
 func (l *library) text(path string, data []byte) policyfile.Text {

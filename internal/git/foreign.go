@@ -106,3 +106,19 @@ func (r *Repo) RunsHere() bool {
 	out, _ := r.git("config", "--global", "--type=path", "--get-all", Leave)
 	return slices.Contains(strings.Split(strings.TrimSpace(string(out)), "\n"), r.Root)
 }
+
+// leastCommit is how many digits of a commit the leave for what it names must have.
+const leastCommit = 10
+
+// RunsAt reports whether the user, in this very call of git (git -c), lets programs be started that the policy of a certain
+// commit names.
+func (r *Repo) RunsAt(commit string) bool {
+	out, _ := r.git("config", "--null", "--show-scope", "--get-all", Leave)
+	fields := strings.Split(string(out), "\x00")
+	for i := 0; i+1 < len(fields); i += 2 {
+		if scope, at := fields[i], fields[i+1]; scope == "command" && len(at) >= leastCommit && strings.HasPrefix(commit, at) {
+			return true
+		}
+	}
+	return false
+}
