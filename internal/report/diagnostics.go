@@ -108,12 +108,14 @@ type diagnostics struct {
 	stack            bool              // what follows is where a program was when that happened
 	object           []byte            // a value of several lines so far, nil where there is none
 	objectAt         int               // the line it began at
+	configures       bool              // lines that follow with blanks before them are of how the build is configured
 	goBuild          bool              // what follows is of packages that go compiles, not of go vet
 	idle, idleBelow  string            // the first line that says that nothing was to be done, by all of make or in one folder
 	build            build             // what is known of the build whose log it is
 }
 
 func (d *diagnostics) line(number int, raw []byte) {
+	raw = cutStamp(raw)
 	text := plain(raw)
 	held, follows := d.held, d.follows
 	d.held, d.follows = Unread{}, false
@@ -165,12 +167,24 @@ func (d *diagnostics) line(number int, raw []byte) {
 	}
 }
 
+// cutStamp cuts off the time that systems which keep a log write before each line of it.
+func cutStamp(raw []byte) []byte {
+	if len(raw) == 0 || raw[0] != '[' && (raw[0] < '0' || raw[0] > '9') {
+		return raw
+	}
+	return raw[len(stampForm.Find(raw)):]
+}
+
+// stampForm is such a time: a date with a time (ISO 8601, RFC 3339, section 5.6), or in brackets a time alone, and one blank.
+var stampForm = regexp.MustCompile(`^(?:\d{4}-\d\d-\d\d[T ]\d\d:\d\d:\d\d(?:[.,]\d+)?(?: ?(?:Z|UTC|[+-]\d\d:?\d\d))?|\[(?:\d{4}-\d\d-\d\d[T ])?\d\d:\d\d:\d\d(?:[.,]\d+)?(?: ?(?:Z|UTC|[+-]\d\d:?\d\d))?\])(?: |$)`)
+
 // at is how a line is named.
 func at(number int) string { return fmt.Sprintf("line %d", number) }
 
 // message takes a message with all that is known of it.
 func (d *diagnostics) message(number int, text string, m message) {
 	printed := m.path
+	d.configures = false
 	m.path = d.locate(m.path)
 	d.chainTo(m.path)
 	if d.promisedOf == "" || d.promisedOf == printed {
@@ -247,7 +261,9 @@ var chainPath = regexp.MustCompile(`^(?:In file included from|                 f
 func (d *diagnostics) other(here Unread, follows bool) {
 	text := here.Text
 	k, parts, isNoise := kindOf(text)
+	d.configures = d.configures && text[0] == ' '
 	switch {
+	case d.configures && (callerForm.MatchString(text) || !hasShape(text) && !tellsOfCrash(text)):
 	case isNoise:
 		d.notes(here, k, parts)
 	case chainForm.MatchString(text) && !speaksOfStop(text):
@@ -261,6 +277,9 @@ func (d *diagnostics) other(here Unread, follows bool) {
 		d.unread(here)
 	}
 }
+
+// callerForm is a line of CMake's that names what called the line of its warning.
+var callerForm = regexp.MustCompile(`^  \S+:\d+ \(\w+\)$`)
 
 // takeSource takes a line with marks under it as the source of the last message. Of a finding it is kept as its snippet, which
 // must stand in the file; elsewhere nobody can tell, so that it must raise no suspicion.
@@ -290,6 +309,8 @@ func (d *diagnostics) notes(u Unread, k kind, parts []string) {
 		d.build.enters(parts)
 	case compiles:
 		d.build.compiles(u.Text)
+	case configures:
+		d.configures = true
 	case idle:
 		d.idle = cmp.Or(d.idle, fmt.Sprintf("%s: %q", u.At, clip(u.Text)))
 	case idleBelow:

@@ -32,6 +32,10 @@ var noise = []struct {
 	{"CMake: steps", saysNothing, regexp.MustCompile(`^\[ *\d+%\] (?:Linking|Generating|Copying|Creating|Creating directories|Automatic|Performing|Completed|Running|Updating|Installing) ?.*$`)},
 	{"CMake: targets", saysNothing, regexp.MustCompile(`^(?:Scanning dependencies of target|Consolidate compiler generated dependencies of target|Built target) \S+$`)},
 	{"CMake: configuring", saysNothing, regexp.MustCompile(`^-- (?:The \w+ compiler identification is|Detecting|Check|Looking for|Performing Test|Found|Configuring done|Generating done|Build files have been written|Installing:|Up-to-date:).*$`)},
+	{"CMake: what a project says while it is configured", wording, regexp.MustCompile(`^-- .`)},
+	{"CMake: warnings of its configuring", configures, regexp.MustCompile(`^CMake (?:Deprecation |Author )?Warning(?: \(dev\))?(?: (?:at|in) [^\s:]+(?::\d+ \([^)]*\))?)?:$`)},
+	{"CMake: what called the line of the warning", configures, regexp.MustCompile(`^Call Stack \(most recent call first\):$`)},
+	{"CMake: whom the warning is for", saysNothing, regexp.MustCompile(`^This warning is for project developers\.  Use -Wno-dev to suppress it\.$`)},
 	{"go: packages", packages, regexp.MustCompile(`^# (\[?)[\w.~-]+(?:/[\w.~+-]+)*(?:\.test|_test)?\]?(?: \[[^\]]*\])?$`)},
 	{"go: modules", saysNothing, regexp.MustCompile(`^go: (?:downloading|extracting|finding|added|upgraded) \S+ \S+(?: \S+)*$`)},
 	{"binutils: ar's flags", saysNothing, regexp.MustCompile("^\\S*ar: `u' modifier ignored since `D' is the default \\(see `U'\\)$")},
@@ -56,6 +60,7 @@ const (
 	built            // something is made, be it anew or not
 	folders          // a program begins to work in a folder, or has ended: its nesting, Entering or Leaving, the path
 	idle             // nothing was to be done
+	configures       // what follows with blanks before it warns of how a build is configured, not of code
 	idleBelow        // in one folder: in a build from nothing too, where that folder has nothing to compile
 )
 
