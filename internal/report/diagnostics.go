@@ -364,12 +364,29 @@ func (d *diagnostics) closes(text string) bool {
 			n, _ := strconv.Atoi(number) // the largest number there is where it is larger
 			d.told[i] = min(d.told[i], mostTold) + min(n, mostTold)
 		}
+		if strings.HasSuffix(text, " generated.") {
+			d.countsBytes(m[1:3])
+		}
 		if twice, _ := strconv.Atoi(m[3]); twice > 0 {
 			d.told[0] -= min(d.told[0], twice)
 		}
 		return true
 	}
 	return false
+}
+
+// countsBytes takes the columns of the last findings, as many as clang counts, for what clang writes: numbers of bytes.
+func (d *diagnostics) countsBytes(counts []string) {
+	left := 0
+	for _, number := range counts {
+		n, _ := strconv.Atoi(number)
+		left += min(n, mostTold)
+	}
+	for i := len(d.report.Findings) - 1; i >= 0 && left > 0; i, left = i-1, left-1 {
+		if f := &d.report.Findings[i]; f.Columns == source.Display {
+			f.Columns = source.Bytes
+		}
+	}
 }
 
 // unread notes a line that says something, nobody knows what.

@@ -10,6 +10,7 @@ import (
 	"unicode/utf16"
 
 	"zincdoor/internal/core/policy"
+	"zincdoor/internal/core/source"
 )
 
 // show writes findings in a line each: path:line:column-end level rule message xN, notes and snippet after it.
@@ -128,6 +129,31 @@ func TestForms(t *testing.T) {
 	} {
 		if r := readText(t, text, nil); r.Whole() {
 			t.Errorf("%s passes: %s", name, show(r))
+		}
+	}
+}
+
+// TestColumns: in which unit a compiler counts columns is known by the file, by the mark below its source, or by how it counts
+// at its end.
+func TestColumns(t *testing.T) {
+	const one = "core/tide.c:3:7: warning: x [-Wx]\n"
+	for _, c := range []struct {
+		name, text string
+		want       []source.Columns
+	}{
+		{"gcc", one + "    3 |         int late;\n      |       ^\n", []source.Columns{source.Display}},
+		{"another by its mark", one + "    3 | \t\tint late;\n      |                     ^\n", []source.Columns{source.Bytes}},
+		{"gcc without marks", one, []source.Columns{source.Display}},
+		{"clang without marks", one + "core/tide.c:4:1: note: here\n1 warning generated.\n", []source.Columns{source.Bytes}},
+		{"gcc, then clang", one + one + "1 warning generated.\n", []source.Columns{source.Display, source.Bytes}},
+		{"go", "fares/fare.go:3:7: x\n", []source.Columns{source.Bytes}},
+		{"tsc", "boards/board.ts(3,7): error TS2322: x\n", []source.Columns{source.UTF16}},
+	} {
+		r := readText(t, c.text, nil)
+		for i, f := range r.Findings {
+			if f.Columns != c.want[i] {
+				t.Errorf("%s: finding %d counts by %d, want %d", c.name, i, f.Columns, c.want[i])
+			}
 		}
 	}
 }
