@@ -350,41 +350,44 @@ var ownForm = regexp.MustCompile(`^([^\s:]+\.[A-Za-z0-9+]+): [^:]*:$`)
 // mostTold bounds what a closing line is taken to count, so that no sum runs over.
 const mostTold = 1 << 29
 
-// closes takes a line that counts what was printed before.
+// closes takes a line in which a compiler counts what it printed.
 func (d *diagnostics) closes(text string) bool {
-	if first := text[0]; (first < '0' || first > '9') && first != 'w' && first != 'F' {
+	warnings, errors, twice, ok := countsIn(text)
+	if !ok {
 		return false
 	}
-	for _, form := range closingForms {
-		m := form.FindStringSubmatch(text)
-		if m == nil || m[1]+m[2] == "" {
-			continue
-		}
-		for i, number := range m[1:3] {
-			n, _ := strconv.Atoi(number) // the largest number there is where it is larger
-			d.told[i] = min(d.told[i], mostTold) + min(n, mostTold)
-		}
-		if strings.HasSuffix(text, " generated.") {
-			d.countsBytes(m[1:3])
-		}
-		if twice, _ := strconv.Atoi(m[3]); twice > 0 {
-			d.told[0] -= min(d.told[0], twice)
-		}
-		return true
+	if strings.HasSuffix(text, " generated.") {
+		d.countsBytes(warnings + errors)
 	}
-	return false
+	d.told[0] = min(d.told[0], mostTold) + warnings
+	d.told[1] = min(d.told[1], mostTold) + errors
+	d.told[0] -= min(d.told[0], twice)
+	return true
+}
+
+// countsIn reads such a line: how many warnings and errors there were, and how many warnings were counted twice.
+func countsIn(text string) (warnings, errors, twice int, ok bool) {
+	if first := text[0]; (first < '0' || first > '9') && first != 'w' && first != 'F' {
+		return 0, 0, 0, false
+	}
+	number := func(digits string) int {
+		n, _ := strconv.Atoi(digits) // the largest number there is where it is larger
+		return min(n, mostTold)
+	}
+	for _, form := range closingForms {
+		if m := form.FindStringSubmatch(text); m != nil && m[1]+m[2] != "" {
+			return number(m[1]), number(m[2]), number(m[3]), true
+		}
+	}
+	return 0, 0, 0, false
 }
 
 // countsBytes takes the columns of the last findings, as many as clang counts, for what clang writes: numbers of bytes.
-func (d *diagnostics) countsBytes(counts []string) {
-	left := 0
-	for _, number := range counts {
-		n, _ := strconv.Atoi(number)
-		left += min(n, mostTold)
-	}
-	for i := len(d.report.Findings) - 1; i >= 0 && left > 0; i, left = i-1, left-1 {
-		if f := &d.report.Findings[i]; f.Columns == source.Display {
-			f.Columns = source.Bytes
+func (d *diagnostics) countsBytes(count int) {
+	found := d.report.Findings
+	for i := max(0, len(found)-count); i < len(found); i++ {
+		if found[i].Columns == source.Display {
+			found[i].Columns = source.Bytes
 		}
 	}
 }

@@ -129,12 +129,13 @@ func (s *sarif) around(offset int64, raw []byte) {
 		return
 	}
 	m, ok := parseMessage(text)
+	_, _, _, counts := countsIn(text)
 	why := stopsLooking(text, m, ok)
 	switch {
-	case why != "":
+	case why != "" || counts:
 	case ok && m.region.Line > 0:
 		why = "a finding outside of the log, which isn't read"
-	case ok || (&diagnostics{}).closes(text):
+	case ok:
 	default:
 		if _, _, isNoise := kindOf(text); !isNoise {
 			why = suspicion(text)
