@@ -25,6 +25,7 @@ type finder struct {
 	last     string // what was found last, and where
 	lastAt   report.Found
 	changed  func() (map[string]change.Status, error) // the files of the change that are there, which may be waited for
+	named    map[string][]string                      // those by their names, nil before they were asked for
 	roots    []report.Mapping                         // where other paths of the report start
 	unsure   string                                   // why nobody can tell where the paths start, "" where that is known
 	err      error
@@ -115,13 +116,8 @@ func (c *collector) finder(r *reading) (*finder, error) {
 	for i := range r.report.Findings {
 		paths[r.report.Findings[i].Path] = true
 	}
-	for _, tool := range r.report.Tools {
-		for _, target := range tool.Targets {
-			paths[target] = true
-		}
-	}
-	for _, source := range r.report.Compiled.Sources {
-		paths[source] = true
+	for _, looked := range r.report.LookedAt() {
+		paths[looked] = true
 	}
 	delete(paths, "")
 	var unknown []string
@@ -133,7 +129,7 @@ func (c *collector) finder(r *reading) (*finder, error) {
 	if len(unknown) > 0 && f.err == nil {
 		all, err := c.filesOf(tree)
 		f.keep(err)
-		f.keep(f.learn(all, unknown, len(paths)-len(unknown)))
+		f.learn(all, unknown, len(paths)-len(unknown))
 		for _, p := range unknown { // a build may have been told to print paths from elsewhere than where it says to work
 			if printed, ok := r.report.Printed[p]; ok && !f.find(p).Inside {
 				if at := f.places.Find(printed, ""); at.Inside {
@@ -175,15 +171,14 @@ func (f *finder) checkFolders(said *report.Report) {
 
 // learn finds how unknown paths lead into the tree: by a root that they have in common, or written in another form; stand is
 // how many paths were found as they stand.
-func (f *finder) learn(all, unknown []string, stand int) error {
-	loosest := report.NameForms[len(report.NameForms)-1]
+func (f *finder) learn(all, unknown []string, stand int) {
 	names := map[string]bool{} // of the files that the paths may mean
 	for _, p := range unknown {
-		names[loosest(path.Base(p))] = true
+		names[report.Loosest(path.Base(p))] = true
 	}
 	var files []string
 	for _, file := range all {
-		if names[loosest(file[strings.LastIndexByte(file, '/')+1:])] {
+		if names[report.Loosest(file[strings.LastIndexByte(file, '/')+1:])] {
 			files = append(files, file)
 		}
 	}
@@ -213,8 +208,10 @@ func (f *finder) learn(all, unknown []string, stand int) error {
 				if inRoot && !slices.Contains(f.roots, root.Mapping) {
 					f.roots = append(f.roots, root.Mapping)
 				}
-				if inRoot && root.Strip != "" && root.Depth == 1 && f.unsure == "" {
-					f.unsure = f.namesakeOf(p, to)
+				if inRoot && root.Strip != "" && root.Depth == 1 && f.unsure == "" { // found by its name alone
+					if changed := f.namesake(to, to); changed != "" {
+						f.unsure = fmt.Sprintf("%s may be %s or the changed %s; %s", p, to, changed, findItAdvice)
+					}
 				}
 			case inRoot && root.Strip != "": // of the same checkout, and no file of the tree
 				f.known[p] = report.Found{Path: p}
@@ -231,7 +228,6 @@ func (f *finder) learn(all, unknown []string, stand int) error {
 		}
 	}
 	f.last = ""
-	return f.err
 }
 
 // checkRoots looks whether a path that was found as it stands is beyond doubt: by the root of the report's other paths, or the
@@ -270,23 +266,19 @@ func orList(roots []report.Mapping) string {
 	return strings.Join(names[:min(len(names), 4)], " or at ")
 }
 
-// namesakeOf says why a file that was found by its name alone may be another one, which was changed.
-func (f *finder) namesakeOf(reported, found string) string {
-	for _, file := range slices.Sorted(maps.Keys(f.changedFiles())) {
-		if file != found && report.SameName(path.Base(file), path.Base(found)) {
-			return fmt.Sprintf("%s may be %s or the changed %s; %s", reported, found, file, findItAdvice)
+// namesake is a changed file with the same file name as a path's, other than one; "" where there is none.
+func (f *finder) namesake(p, other string) string {
+	if f.named == nil {
+		f.named = map[string][]string{}
+		for _, file := range slices.Sorted(maps.Keys(f.changedFiles())) {
+			name := report.Loosest(path.Base(file))
+			f.named[name] = append(f.named[name], file)
+		}
+	}
+	for _, file := range f.named[report.Loosest(path.Base(p))] {
+		if file != other {
+			return file
 		}
 	}
 	return ""
-}
-
-// namesake is a changed file with the same file name, "" where there is none.
-func (c *collector) namesake(p string) (string, error) {
-	files, err := c.Target.Files()
-	for _, f := range files {
-		if f.Status != change.Deleted && report.SameName(path.Base(f.Path), path.Base(p)) {
-			return f.Path, nil
-		}
-	}
-	return "", err
 }

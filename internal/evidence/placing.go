@@ -43,58 +43,8 @@ func (c *collector) place(r *reading) error {
 	if err != nil {
 		return err
 	}
-	r.placed = make([]bool, len(r.report.Findings))
-	named, inside := "", 0 // the first path that is no file of the tree, and how many are one
-	show := func(path *string) {
-		if *path != "" {
-			*path = finder.find(*path).Path
-		}
-	}
-	for i := range r.report.Findings {
-		f := &r.report.Findings[i]
-		f.Extra.EachPath(show)
-		if f.Path == "" {
-			continue
-		}
-		at := finder.find(f.Path)
-		f.Path, f.Outside, r.placed[i] = at.Path, !at.Inside, at.Inside
-		switch vouched := at.Outside && (r.from.runs || r.from.terms.Outside != nil); {
-		case at.Inside:
-			inside++
-		case !vouched:
-			named = cmp.Or(named, at.Path)
-		}
-		if f.Unweighed && !at.Inside {
-			r.fail(judge.Failed, fmt.Sprintf("%s:%d is no file of the repository, so that nobody can tell what this line says: %q; run the linter in this checkout, or call the line noise: in the report's part of the policy", at.Path, f.Region.Line, clip(f.Message)))
-		}
-		if at.Inside || at.Outside && finder.places.IsLibrary(at.Path) {
-			continue
-		}
-		if !at.Outside && !at.OnDisk {
-			c.unknown = append(c.unknown, at.Path)
-		}
-		changed, err := c.namesake(at.Path)
-		if err != nil {
-			return err
-		}
-		if changed != "" {
-			r.fail(judge.Foreign, fmt.Sprintf(
-				"it speaks of %s, which isn't in the repository but bears the name of the changed %s; %s", at.Path, changed, findItAdvice))
-		}
-	}
-	looked := r.report.Compiled.Sources
-	for _, tool := range r.report.Tools {
-		looked = append(slices.Clip(looked), tool.Targets...)
-	}
-	for _, path := range looked {
-		if at := finder.find(path); at.Inside {
-			inside++
-		} else if !at.Outside {
-			named = cmp.Or(named, at.Path)
-		}
-	}
-	if named != "" && inside == 0 {
-		r.fail(judge.Foreign, fmt.Sprintf("none of the files it names is in the repository (for example %s); %s", named, findItAdvice))
+	if err := c.placeFindings(r, finder); err != nil {
+		return err
 	}
 	if finder.unsure != "" {
 		r.fail(judge.Foreign, finder.unsure)
@@ -112,6 +62,56 @@ func (c *collector) place(r *reading) error {
 		err = c.noteUnseen(r)
 	}
 	finder.keep(err)
+	return finder.err
+}
+
+// placeFindings puts the paths of the report's findings right, and takes it for foreign where they aren't of this tree.
+func (c *collector) placeFindings(r *reading, finder *finder) error {
+	r.placed = make([]bool, len(r.report.Findings))
+	named, inside := "", 0 // the first path that is no file of the tree, and how many are one
+	count := func(at report.Found, vouched bool) {
+		switch {
+		case at.Inside:
+			inside++
+		case !vouched:
+			named = cmp.Or(named, at.Path)
+		}
+	}
+	show := func(path *string) {
+		if *path != "" {
+			*path = finder.find(*path).Path
+		}
+	}
+	for i := range r.report.Findings {
+		f := &r.report.Findings[i]
+		f.Extra.EachPath(show)
+		if f.Path == "" {
+			continue
+		}
+		at := finder.find(f.Path)
+		f.Path, f.Outside, r.placed[i] = at.Path, !at.Inside, at.Inside
+		count(at, at.Outside && (r.from.runs || r.from.terms.Outside != nil))
+		if f.Unweighed && !at.Inside {
+			r.fail(judge.Failed, fmt.Sprintf("%s:%d is no file of the repository, so that nobody can tell what this line says: %q; run the linter in this checkout, or call the line noise: in the report's part of the policy", at.Path, f.Region.Line, clip(f.Message)))
+		}
+		if at.Inside || at.Outside && finder.places.IsLibrary(at.Path) {
+			continue
+		}
+		if !at.Outside && !at.OnDisk {
+			c.unknown = append(c.unknown, at.Path)
+		}
+		if changed := finder.namesake(at.Path, ""); changed != "" {
+			r.fail(judge.Foreign, fmt.Sprintf(
+				"it speaks of %s, which isn't in the repository but bears the name of the changed %s; %s", at.Path, changed, findItAdvice))
+		}
+	}
+	for _, path := range r.report.LookedAt() {
+		at := finder.find(path)
+		count(at, at.Outside)
+	}
+	if named != "" && inside == 0 {
+		r.fail(judge.Foreign, fmt.Sprintf("none of the files it names is in the repository (for example %s); %s", named, findItAdvice))
+	}
 	return finder.err
 }
 

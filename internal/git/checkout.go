@@ -61,32 +61,42 @@ func (r *Repo) Contents(side Side) (map[string]string, error) {
 // Entries lists a side's files and symbolic links by path. In the work tree they are those that git tracks or that were
 // included.
 func (r *Repo) Entries(side Side) (map[string]Entry, error) {
-	args := []string{"ls-files", "--stage", "--full-name", "-z"}
-	stored := side != Index && side != Worktree
-	if stored {
-		args = []string{"ls-tree", "-r", "-z", "--full-tree", string(side)}
-	}
-	out, err := r.git(args...)
+	all := map[string]Entry{}
+	err := r.eachEntry(side, func(mode, object, path string) {
+		if strings.HasPrefix(mode, "100") || mode == link {
+			all[path] = Entry{Content: object, Executable: mode == "100755", Link: mode == link}
+		}
+	})
 	if err != nil {
 		return nil, err
-	}
-	all := map[string]Entry{}
-	for entry := range strings.SplitSeq(string(out), "\x00") {
-		about, path, _ := strings.Cut(entry, "\t")
-		fields := strings.Fields(about) // mode, hash, stage; or mode, type, hash
-		if len(fields) < 3 || !strings.HasPrefix(fields[0], "100") && fields[0] != link || !stored && fields[2] != "0" {
-			continue
-		}
-		e := Entry{Content: fields[1], Executable: fields[0] == "100755", Link: fields[0] == link}
-		if stored {
-			e.Content = fields[2]
-		}
-		all[path] = e
 	}
 	if side == Worktree {
 		err = r.overlay(all)
 	}
 	return all, err
+}
+
+// eachEntry shows the mode, the object and the path of each entry of a side, for the work tree of the index; of files in conflict
+// none.
+func (r *Repo) eachEntry(side Side, see func(mode, object, path string)) error {
+	args := []string{"ls-files", "--stage", "--full-name", "-z"} // mode, object, stage
+	stored := side != Index && side != Worktree
+	if stored {
+		args = []string{"ls-tree", "-r", "-z", "--full-tree", string(side)} // mode, type, object
+	}
+	out, err := r.git(args...)
+	for entry := range strings.SplitSeq(string(out), "\x00") {
+		about, path, _ := strings.Cut(entry, "\t")
+		fields := strings.Fields(about)
+		switch {
+		case len(fields) < 3:
+		case stored:
+			see(fields[0], fields[2], path)
+		case fields[2] == "0":
+			see(fields[0], fields[1], path)
+		}
+	}
+	return err
 }
 
 // overlay puts in what differs between the index and the work tree.

@@ -310,20 +310,12 @@ func (t *Tree) Link(name string) (to string, link bool, err error) {
 
 // listLinks lists all symbolic links of a side that isn't the work tree, with the objects that say where they lead.
 func (t *Tree) listLinks() (map[string]string, error) {
-	list := []string{"ls-tree", "-r", "-z", "--full-tree", string(t.side)}
-	object := 2 // mode, type, object
-	if t.side == Index {
-		list, object = []string{"ls-files", "--stage", "--full-name", "-z"}, 1 // mode, object, stage
-	}
-	out, err := t.repo.git(list...)
 	links := map[string]string{}
-	for entry := range strings.SplitSeq(string(out), "\x00") {
-		if !strings.HasPrefix(entry, link) {
-			continue
+	err := t.repo.eachEntry(t.side, func(mode, object, path string) {
+		if mode == link {
+			links[path] = object
 		}
-		head, name, _ := strings.Cut(entry, "\t")
-		links[name] = strings.Fields(head)[object]
-	}
+	})
 	return links, err
 }
 

@@ -140,11 +140,8 @@ var NameForms = []NameForm{
 	func(name string) string { return strings.ToLower(norm.NFC.String(path.Clean(name))) },
 }
 
-// SameName reports whether two names are the same in some form.
-func SameName(a, b string) bool {
-	loosest := NameForms[len(NameForms)-1]
-	return a == b || loosest(a) == loosest(b)
-}
+// Loosest writes a name in the form in which most names are the same.
+func Loosest(name string) string { return NameForms[len(NameForms)-1](name) }
 
 // Index finds files by their names in a form. A name that fits several files leads to "".
 func (form NameForm) Index(files []string) map[string]string {

@@ -11,6 +11,7 @@ import (
 	"io"
 	"io/fs"
 	"regexp"
+	"slices"
 	"strings"
 
 	"zincdoor/internal/core/finding"
@@ -99,6 +100,15 @@ func (r *Report) Trouble() string {
 		return cmp.Or(r.Failure, r.Stopped, r.Stops[0].Problem)
 	}
 	return cmp.Or(r.Failure, r.Stopped)
+}
+
+// LookedAt are the paths of which the report says that they were looked at, whatever was found there.
+func (r *Report) LookedAt() []string {
+	all := slices.Clone(r.Compiled.Sources)
+	for _, tool := range r.Tools {
+		all = append(all, tool.Targets...)
+	}
+	return all
 }
 
 // Tool is a tool that a report speaks for.
