@@ -312,8 +312,8 @@ func (c *keptCopy) holds(name string, e git.Entry, known notes) bool {
 	return err == nil && (converted && sum == made.Sum || !converted && content == e.Content)
 }
 
-// hash names a file's content as git does, and gives its SHA-256, where that is asked for or the content is another one. A file of another kind, or with another right to be run, is
-// an error.
+// hash names a file's content as git does, and gives its SHA-256 where that is asked for or the content is another one. A file
+// of another kind, or with another right to be run, is an error.
 func (c *keptCopy) hash(name string, e git.Entry, sums bool) (content, sum string, err error) {
 	file := filepath.Join(c.dir, filepath.FromSlash(name))
 	info, err := os.Lstat(file)

@@ -20,6 +20,13 @@ type head struct {
 	message message
 }
 
+// block is what is known of a block with an arrow, and of those before it.
+type block struct {
+	open  bool              // what follows is of one
+	stop  string            // why the compiler stopped there, unless the block names a lint
+	lints map[string]string // the rules that blocks named, by what their messages say
+}
+
 // thrown is a place behind which source follows, and then what is wrong there.
 type thrown struct {
 	path  string
@@ -54,7 +61,7 @@ func (d *diagnostics) inBlock(number int, text string) bool {
 			h.message.region.Line, _ = strconv.Atoi(m[2])
 			h.message.region.Column, _ = strconv.Atoi(m[3])
 			h.message.columns, h.message.form = source.CodePoints, policy.Arrows
-			d.block = !h.message.remark || d.block
+			d.block.open = !h.message.remark || d.block.open
 			d.message(h.number, h.text, h.message)
 			return true
 		}
@@ -69,7 +76,7 @@ func (d *diagnostics) inBlock(number int, text string) bool {
 		return d.stack
 	case d.stack && stackForm.MatchString(text):
 		return true
-	case d.block && blockForms.MatchString(text) && !tellsOfCrash(text):
+	case d.block.open && blockForms.MatchString(text) && !tellsOfCrash(text):
 		if m := lintForm.FindStringSubmatch(text); m != nil {
 			d.nameLint(m[1] + m[2])
 		}
@@ -116,10 +123,10 @@ func (d *diagnostics) endThrown() {
 
 // endBlock settles what the end of a block shows: an error that no lint gave means that the compiler stopped.
 func (d *diagnostics) endBlock() {
-	if d.block && d.blockStop != "" && d.report.Stopped == "" {
-		d.report.Stopped = d.blockStop
+	if d.block.open && d.block.stop != "" && d.report.Stopped == "" {
+		d.report.Stopped = d.block.stop
 	}
-	d.block, d.blockStop = false, ""
+	d.block.open, d.block.stop = false, ""
 }
 
 // nameLint names the rule of the block's finding, and of those that say the same of other names later on: only the first of
@@ -130,14 +137,14 @@ func (d *diagnostics) nameLint(rule string) {
 		return
 	}
 	last := &d.report.Findings[n-1]
-	d.blockStop = ""
+	d.block.stop = ""
 	if last.Rule == "" {
 		last.Rule = rule
 	}
-	if d.lints == nil {
-		d.lints = map[string]string{}
+	if d.block.lints == nil {
+		d.block.lints = map[string]string{}
 	}
-	d.lints[lintKey(last.Message)] = last.Rule
+	d.block.lints[lintKey(last.Message)] = last.Rule
 }
 
 // lintKey is a message without the names it quotes.

@@ -85,34 +85,42 @@ type diagnostics struct {
 	quoting bool             // source lines that follow belong to the last finding itself
 	ahead   []finding.Remark // remarks printed before the finding they belong to
 
-	format           string            // the form that all findings must be of, or policy.Diagnostics
-	quiet            *regexp.Regexp    // lines that the policy says to pass by; nil for none
-	follows          bool              // the line before is a message, or belongs to one
-	held             Unread            // a line behind a message that is its source if marks follow; At is "" where there is none
-	warnings, errors int               // that were read
-	shaped           int               // lines that can't be read and have the shape of a finding
-	shapedFirst      bool              // such a line is why the text is no evidence
-	told             [2]int            // warnings and errors that closing lines speak of
-	chain            []string          // the files that the last lines of that kind say to include the one of the next message
-	chainOf          string            // that one, once its message was read
-	promised         []Unread          // lines that say of what a message is that is still to come
-	promisedOf       string            // whose message that must be, "" where any does
-	gaveUp           bool              // the last message says that the compiler gave up its file
-	head             *head             // a message whose place may be on the next line
-	block            bool              // what follows is of a block with an arrow
-	blockStop        string            // why the compiler stopped there, unless the block names a lint
-	lints            map[string]string // the rules that blocks named, by what their messages say
-	thrown           *thrown           // a place of which is still to be said what is wrong
-	explains         bool              // the last message's compiler goes on in lines below it
-	dashed           bool              // the last message had a dash behind its place
-	stack            bool              // what follows is where a program was when that happened
-	object           []byte            // a value of several lines so far, nil where there is none
-	objectAt         int               // the line it began at
-	configures       bool              // lines that follow with blanks before them are of how the build is configured
-	goBuild          bool              // what follows is of packages that go compiles, not of go vet
-	idle, idleBelow  string            // the first line that says that nothing was to be done, by all of make or in one folder
-	build            build             // what is known of the build whose log it is
+	format      string         // the form that all findings must be of, or policy.Diagnostics
+	quiet       *regexp.Regexp // lines that the policy says to pass by; nil for none
+	follows     bool           // the line before is a message, or belongs to one
+	held        Unread         // a line behind a message that is its source if marks follow; At is "" where there is none
+	shaped      int            // lines that can't be read and have the shape of a finding
+	shapedFirst bool           // such a line is why the text is no evidence
+	read, told  counts         // what there is, and what closing lines speak of
+	gaveUp      bool           // the last message says that the compiler gave up its file
+	explains    bool           // the last message's compiler goes on in lines below it
+	dashed      bool           // the last message had a dash behind its place
+	configures  bool           // lines that follow with blanks before them are of how the build is configured
+	goBuild     bool           // what follows is of packages that go compiles, not of go vet
+	stack       bool           // what follows is where a program was when what was thrown happened
+	head        *head          // a message whose place may be on the next line
+	thrown      *thrown        // a place of which is still to be said what is wrong
+	block       block          // with an arrow
+	object      object
+	build       build // what is known of the build whose log it is
+
+	// chain is what the last lines of that kind say: the files that include the one of the next message, and that one once its
+	// message was read.
+	chain struct {
+		files []string
+		of    string
+	}
+	// promised are lines that say of what a message is that is still to come, and whose message that must be, "" where any does.
+	promised struct {
+		lines []Unread
+		of    string
+	}
+	// idle is the first line that says that nothing was to be done, by all of make or in one folder.
+	idle struct{ all, below string }
 }
+
+// counts are numbers of messages.
+type counts struct{ warnings, errors int }
 
 func (d *diagnostics) line(number int, raw []byte) {
 	raw = cutStamp(raw)
@@ -139,7 +147,7 @@ func (d *diagnostics) line(number int, raw []byte) {
 		d.follows = follows
 		return
 	case d.quiet != nil && d.quiet.MatchString(text):
-		d.promised, d.promisedOf = nil, ""
+		d.promised.lines, d.promised.of = nil, ""
 		return
 	case d.gaveUp && text == "compilation terminated.": // of that file, as the message before says
 		return
@@ -187,20 +195,20 @@ func (d *diagnostics) message(number int, text string, m message) {
 	d.configures = false
 	m.path = d.locate(m.path)
 	d.chainTo(m.path)
-	if d.promisedOf == "" || d.promisedOf == printed {
-		d.promised = nil
+	if d.promised.of == "" || d.promised.of == printed {
+		d.promised.lines = nil
 	}
 	d.breakPromises()
 	if m.word == "" && d.goBuild && strings.HasSuffix(m.path, ".go") && !vetForm.MatchString(m.text) {
 		m.stopsPackage()
 	}
-	if d.block && m.rule == "" && !m.remark {
-		m.rule = d.lints[lintKey(m.text)]
+	if d.block.open && m.rule == "" && !m.remark {
+		m.rule = d.block.lints[lintKey(m.text)]
 	}
 	if why := stopsLooking(text, m, true); why != "" {
 		problem := fmt.Sprintf("%s: %s: %q", at(number), why, clip(text))
-		if d.block && m.code == "" {
-			d.blockStop = problem
+		if d.block.open && m.code == "" {
+			d.block.stop = problem
 		} else {
 			d.stop(problem, m)
 		}
@@ -221,12 +229,12 @@ func (d *diagnostics) message(number int, text string, m message) {
 // stop notes that a compiler gave up: a file, where its message names one and what includes it is known, else everything.
 func (d *diagnostics) stop(problem string, m message) {
 	r := d.report
-	known := m.region.Line > 0 && (m.alone || sourceForm.MatchString(m.path) || m.path == d.chainOf || m.givenUp)
+	known := m.region.Line > 0 && (m.alone || sourceForm.MatchString(m.path) || m.path == d.chain.of || m.givenUp)
 	switch {
 	case known:
 		s := Stop{Problem: problem, Files: []string{m.path}, Package: m.givenUp}
-		if m.path == d.chainOf {
-			s.Files = append(s.Files, d.chain...)
+		if m.path == d.chain.of {
+			s.Files = append(s.Files, d.chain.files...)
 		}
 		r.Stops = append(r.Stops, s)
 		d.gaveUp = true
@@ -237,8 +245,8 @@ func (d *diagnostics) stop(problem string, m message) {
 
 // chainTo notes of which file's messages the last include chain is.
 func (d *diagnostics) chainTo(path string) {
-	if d.gaveUp = false; d.chainOf == "" && len(d.chain) > 0 {
-		d.chainOf = path
+	if d.gaveUp = false; d.chain.of == "" && len(d.chain.files) > 0 {
+		d.chain.of = path
 	}
 }
 
@@ -248,10 +256,10 @@ func (d *diagnostics) includes(text string) {
 	if m == nil {
 		return
 	}
-	if text[0] != ' ' && text[0] != '\t' || d.chainOf != "" {
-		d.chain, d.chainOf = nil, ""
+	if text[0] != ' ' && text[0] != '\t' || d.chain.of != "" {
+		d.chain.files, d.chain.of = nil, ""
 	}
-	d.chain = append(d.chain, d.locate(cleanLocation(m[1])))
+	d.chain.files = append(d.chain.files, d.locate(cleanLocation(m[1])))
 }
 
 // chainPath finds the file in such a line.
@@ -312,12 +320,12 @@ func (d *diagnostics) notes(u Unread, k kind, parts []string) {
 	case configures:
 		d.configures = true
 	case idle:
-		d.idle = cmp.Or(d.idle, fmt.Sprintf("%s: %q", u.At, clip(u.Text)))
+		d.idle.all = cmp.Or(d.idle.all, fmt.Sprintf("%s: %q", u.At, clip(u.Text)))
 	case idleBelow:
-		d.idleBelow = cmp.Or(d.idleBelow, fmt.Sprintf("%s: %q", u.At, clip(u.Text)))
+		d.idle.below = cmp.Or(d.idle.below, fmt.Sprintf("%s: %q", u.At, clip(u.Text)))
 	case built:
 		if !d.build.compiled.Shown() {
-			d.idleBelow = cmp.Or(d.idleBelow, fmt.Sprintf("%s: %q without anything compiled", u.At, clip(u.Text)))
+			d.idle.below = cmp.Or(d.idle.below, fmt.Sprintf("%s: %q without anything compiled", u.At, clip(u.Text)))
 		}
 	}
 }
@@ -327,18 +335,18 @@ var marksForm = regexp.MustCompile(`^[ \t|]*[~^][ \t~^|]*$`)
 
 // promise notes a line that a message must follow, of a certain file where that is known.
 func (d *diagnostics) promise(u Unread, of []string) {
-	d.promised = append(d.promised, u)
+	d.promised.lines = append(d.promised.lines, u)
 	if len(of) > 1 && of[1] != "" {
-		d.promisedOf = of[1]
+		d.promised.of = of[1]
 	}
 }
 
 // breakPromises takes lines for unread after which no message came.
 func (d *diagnostics) breakPromises() {
-	for _, u := range d.promised {
+	for _, u := range d.promised.lines {
 		d.unread(u)
 	}
-	d.promised, d.promisedOf = nil, ""
+	d.promised.lines, d.promised.of = nil, ""
 }
 
 // chainForm is a line, in any language, that says what the next one is of: a file that includes another, or a function.
@@ -359,9 +367,9 @@ func (d *diagnostics) closes(text string) bool {
 	if strings.HasSuffix(text, " generated.") {
 		d.countsBytes(warnings + errors)
 	}
-	d.told[0] = min(d.told[0], mostTold) + warnings
-	d.told[1] = min(d.told[1], mostTold) + errors
-	d.told[0] -= min(d.told[0], twice)
+	d.told.warnings = min(d.told.warnings, mostTold) + warnings
+	d.told.errors = min(d.told.errors, mostTold) + errors
+	d.told.warnings -= min(d.told.warnings, twice)
 	return true
 }
 
@@ -427,8 +435,8 @@ func (d *diagnostics) end() {
 	}
 	d.endBlock()
 	d.endThrown()
-	if d.object != nil {
-		r.fail("what began at %s as JSON is cut off", at(d.objectAt))
+	if d.object.data != nil {
+		r.fail("what began at %s as JSON is cut off", at(d.object.at))
 	}
 	if d.held.At != "" {
 		d.unread(d.held)
@@ -436,7 +444,7 @@ func (d *diagnostics) end() {
 	d.breakPromises()
 	r.Compiled = d.build.compiled
 	if !r.Compiled.Shown() {
-		d.idle = cmp.Or(d.idle, d.idleBelow)
+		d.idle.all = cmp.Or(d.idle.all, d.idle.below)
 	}
 	switch {
 	case d.shapedFirst && d.shaped > 1:
@@ -446,12 +454,12 @@ func (d *diagnostics) end() {
 		r.Failure = fmt.Sprintf("%d of its lines can't be read, the first is %s: %q; is it another form? A recipe reads any", r.UnreadCount, r.Unread[0].At, clip(r.Unread[0].Text))
 	case r.UnreadCount > 0 && len(r.Findings) == 0:
 		r.Failure = fmt.Sprintf("no line of it is a finding, and %s can't be read: %q; %s", r.Unread[0].At, clip(r.Unread[0].Text), noiseAdvice(r.Unread[0].Text))
-	case d.told[0] > d.warnings || d.told[1] > d.errors:
-		r.Failure = fmt.Sprintf("it counts more than is in it: warnings %d and errors %d, where %d and %d were read; keep all of the compiler's output", d.told[0], d.told[1], d.warnings, d.errors)
+	case d.told.warnings > d.read.warnings || d.told.errors > d.read.errors:
+		r.Failure = fmt.Sprintf("it counts more than is in it: warnings %d and errors %d, where %d and %d were read; keep all of the compiler's output", d.told.warnings, d.told.errors, d.read.warnings, d.read.errors)
 	case d.build.unended() != "":
 		r.Failure = fmt.Sprintf("make doesn't say that it has left %s, so that the end of its log is missing; keep all of it", clip(d.build.unended()))
-	case d.idle != "":
-		r.Failure = fmt.Sprintf("%s, so that not everything was looked at; have all of it compiled anew", d.idle)
+	case d.idle.all != "":
+		r.Failure = fmt.Sprintf("%s, so that not everything was looked at; have all of it compiled anew", d.idle.all)
 	case r.UnreadCount > 0:
 		r.Notices = append(r.Notices, fmt.Sprintf("lines that can't be read: %d, the first is %s: %q; %s", r.UnreadCount, r.Unread[0].At, clip(r.Unread[0].Text), noiseAdvice(r.Unread[0].Text)))
 	}
@@ -566,15 +574,15 @@ func (d *diagnostics) add(m message) {
 		f.Detail().Notes = d.ahead
 		d.ahead = nil
 	}
-	if m.path == d.chainOf {
-		f.Detail().Includers = slices.Clone(d.chain)
+	if m.path == d.chain.of {
+		f.Detail().Includers = slices.Clone(d.chain.files)
 	}
 	d.report.Findings = append(d.report.Findings, f)
 	switch m.level {
 	case finding.Error:
-		d.errors++
+		d.read.errors++
 	case finding.Warning:
-		d.warnings++
+		d.read.warnings++
 	}
 }
 

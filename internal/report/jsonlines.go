@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"maps"
 	"slices"
-	"strings"
 
 	"zincdoor/internal/core/finding"
 	"zincdoor/internal/core/policy"
@@ -18,6 +17,12 @@ import (
 
 // maxObject bounds how much of such a value is read, in bytes.
 const maxObject = 64 << 20
+
+// object is a value of several lines, as far as it was read.
+type object struct {
+	data []byte // nil where there is none
+	at   int    // the line it began at
+}
 
 // startsArray reports whether a line begins with what gcc writes, so that all of it is needed.
 func startsArray(line []byte) bool {
@@ -33,16 +38,16 @@ func startsObject(head []byte) bool {
 // inJSON takes a line of such a value; false where it is to be read as text.
 func (d *diagnostics) inJSON(number int, line []byte) bool {
 	switch text := string(bytes.TrimRight(line, " \t\r")); {
-	case d.object != nil:
-		if d.object = append(append(d.object, line...), '\n'); text == "}" {
+	case d.object.data != nil:
+		if d.object.data = append(append(d.object.data, line...), '\n'); text == "}" {
 			d.takeObject(number)
-		} else if len(d.object) > maxObject {
-			d.report.fail("line %d: what began at %s as JSON has no end", number, at(d.objectAt))
-			d.object = nil
+		} else if len(d.object.data) > maxObject {
+			d.report.fail("line %d: what began at %s as JSON has no end", number, at(d.object.at))
+			d.object.data = nil
 		}
 		return true
 	case text == "{" && !d.follows: // else it is source
-		d.object, d.objectAt = append([]byte{}, "{\n"...), number
+		d.object.data, d.object.at = append([]byte{}, "{\n"...), number
 		return true
 	case text == "{}" || text == "[]":
 		return true // nothing was found, if it is theirs
@@ -62,8 +67,8 @@ type vetted struct {
 // takeObject takes what go vet says of some packages.
 func (d *diagnostics) takeObject(number int) {
 	var packages map[string]map[string]json.RawMessage
-	data, from := d.object, d.objectAt
-	d.object = nil
+	data, from := d.object.data, d.object.at
+	d.object.data = nil
 	if err := json.Unmarshal(data, &packages); err != nil {
 		d.report.fail("line %d: what began at %s is no JSON of go vet: %v", number, at(from), err)
 		return
@@ -120,15 +125,7 @@ func (d *diagnostics) takeArray(number int, line []byte) {
 }
 
 func (d *diagnostics) takeGCC(number int, g gccMessage, remark bool) {
-	m := message{word: g.Kind, text: plainQuotes.Replace(g.Message), remark: remark, columns: source.Bytes, form: policy.CompilerJSON}
-	if m.rule = g.Option; strings.HasPrefix(m.rule, "-Werror=") {
-		m.rule = "-W" + strings.TrimPrefix(m.rule, "-Werror=")
-	}
-	for _, w := range words {
-		if w.word == g.Kind {
-			m.level = w.level
-		}
-	}
+	m := message{word: g.Kind, level: levelOf(g.Kind), rule: flagOf(g.Option), text: plainQuotes.Replace(g.Message), remark: remark, columns: source.Bytes, form: policy.CompilerJSON}
 	if m.level == "" || g.Message == "" {
 		d.report.fail("%s: a message of gcc's is of an unknown kind, %q", at(number), clip(g.Kind))
 		return

@@ -48,6 +48,16 @@ var words = []struct {
 // traces begin the lines of a template's backtrace, which gcc prints before the message itself.
 var traces = []string{"required from", "required by", "recursively required", "instantiated from", "in 'constexpr' expansion"}
 
+// levelOf is the weight that a word stands for, "" for others.
+func levelOf(word string) finding.Level {
+	for _, w := range words {
+		if w.word == word {
+			return w.level
+		}
+	}
+	return ""
+}
+
 // parseMessage reads one line. Without a position it takes only lines that have a word for their weight.
 func parseMessage(text string) (message, bool) {
 	if m, ok := parseBracketed(text); ok {
@@ -138,12 +148,7 @@ func parseBracketed(text string) (message, bool) {
 		m := message{path: cleanLocation(p[1]), word: p[4], rule: p[5], text: projectForm.ReplaceAllString(p[6], ""), remark: p[4] == "note" && p[5] == "", columns: source.UTF16, form: policy.Brackets, dashed: i == 1}
 		m.region.Line, _ = strconv.Atoi(p[2])
 		m.region.Column, _ = strconv.Atoi(p[3])
-		m.level = finding.Note
-		for _, w := range words {
-			if w.word == m.word {
-				m.level = w.level
-			}
-		}
+		m.level = cmp.Or(levelOf(m.word), finding.Note)
 		if m.rule == "" {
 			m.text, m.rule = cutRule(m.text)
 		}
@@ -257,10 +262,7 @@ func cutRule(text string) (rest, rule string) {
 	}
 	for flag := range strings.SplitSeq(text[open+2:len(text)-1], ",") {
 		flag = strings.TrimSpace(flag)
-		if name, ok := strings.CutPrefix(flag, "-Werror="); ok {
-			flag = "-W" + name
-		}
-		if !isRule(flag) {
+		if flag = flagOf(flag); !isRule(flag) {
 			return text, ""
 		}
 		if flag != "-Werror" && rule == "" {
@@ -275,6 +277,14 @@ func cutRule(text string) (rest, rule string) {
 		rest = rest[:weakness]
 	}
 	return rest, rule
+}
+
+// flagOf is the flag that asks for a warning which another made an error.
+func flagOf(flag string) string {
+	if name, ok := strings.CutPrefix(flag, "-Werror="); ok {
+		return "-W" + name
+	}
+	return flag
 }
 
 // isRule reports whether a bracketed word can be a rule's name: it has no blanks and begins with a letter or a dash

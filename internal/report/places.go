@@ -166,12 +166,16 @@ func (p Places) underRoot(absolute string) (string, bool) {
 // caches are folders that hold other people's code, wherever they stand in a path.
 var caches = []string{"/pkg/mod/", "/.cargo/registry/", "/.rustup/toolchains/", "/.m2/repository/", "/site-packages/", "/dist-packages/", "/node_modules/"}
 
+func inCache(path string) bool {
+	return slices.ContainsFunc(caches, func(cache string) bool { return strings.Contains(path, cache) })
+}
+
 // isOutside reports whether a path that is no file of the tree is known to lie outside of the repository.
 func (p Places) isOutside(reported string) bool {
 	if p.Outside != nil {
 		return slices.ContainsFunc(p.Outside, func(prefix string) bool { return isUnder(reported, prefix) })
 	}
-	return isUnder(reported, "/usr") || slices.ContainsFunc(caches, func(cache string) bool { return strings.Contains(reported, cache) })
+	return isUnder(reported, "/usr") || inCache(reported)
 }
 
 // libraries are folders of the system's in which nobody checks out a repository.
@@ -179,7 +183,7 @@ var libraries = regexp.MustCompile(`^/usr/(?:local/)?(?:include|lib\w*|share|go)
 
 // IsLibrary reports whether a path that lies outside is known to be other people's code, whatever its file is called.
 func (p Places) IsLibrary(reported string) bool {
-	return p.Outside != nil || libraries.MatchString(reported) || slices.ContainsFunc(caches, func(cache string) bool { return strings.Contains(reported, cache) })
+	return p.Outside != nil || libraries.MatchString(reported) || inCache(reported)
 }
 
 // isUnder reports whether a path is a folder or lies below it.

@@ -47,11 +47,7 @@ func (in Input) renamedTools() (all []Renamed) {
 		if was[e.Tool] == nil {
 			continue
 		}
-		path := e.Path
-		if to, renamed := renames[path]; renamed {
-			path = to
-		}
-		was[e.Tool][wording{path, e.Rule, e.Message}]++
+		was[e.Tool][wording{cmp.Or(renames[e.Path], e.Path), e.Rule, e.Message}]++
 	}
 	taken := map[string]bool{}
 	for _, tool := range slices.Sorted(maps.Keys(now)) {

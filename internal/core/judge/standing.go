@@ -1,6 +1,7 @@
 package judge
 
 import (
+	"cmp"
 	"slices"
 
 	"zincdoor/internal/core/baseline"
@@ -227,11 +228,7 @@ func (j *judgement) goneOf(entries []baseline.Entry, matches recognise.Matches, 
 		}
 	}
 	for i, e := range entries {
-		path := e.Path
-		if now, ok := renames[path]; ok {
-			path = now
-		}
-		if !found[i] && (j.coveredNow(j.toolOf(e.Tool), path) || matches.Fileless[i]) {
+		if !found[i] && (j.coveredNow(j.toolOf(e.Tool), cmp.Or(renames[e.Path], e.Path)) || matches.Fileless[i]) {
 			gone = append(gone, e)
 		}
 	}
