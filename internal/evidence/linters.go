@@ -92,6 +92,7 @@ func (q Request) runLinters(ctx context.Context, origins []origin) (all []*readi
 // runLinter asks one linter.
 func (q Request) runLinter(ctx context.Context, runner *lint.Runner, r *reading) {
 	terms := r.from.terms
+	runner.Ahead(terms)
 	if len(terms.Ask) > 0 {
 		var problem string
 		if r.state.Version, problem = q.askVersion(ctx, terms); problem != "" {

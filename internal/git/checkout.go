@@ -11,6 +11,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync"
 )
 
 // Entry is a file of a side.
@@ -49,13 +50,18 @@ func (c *Comparison) About() int {
 // Contents names the contents of a side's regular files, by path.
 func (r *Repo) Contents(side Side) (map[string]string, error) {
 	entries, err := r.Entries(side)
+	return ContentsOf(entries), err
+}
+
+// ContentsOf names the contents of the regular files among some entries, by path.
+func ContentsOf(entries map[string]Entry) map[string]string {
 	all := make(map[string]string, len(entries))
 	for path, e := range entries {
 		if !e.Link {
 			all[path] = e.Content
 		}
 	}
-	return all, err
+	return all
 }
 
 // Entries lists a side's files and symbolic links by path. In the work tree they are those that git tracks or that were
@@ -136,16 +142,17 @@ func (r *Repo) overlay(all map[string]Entry) error {
 
 // ConversionRules are what git's conversions depend on beside the attributes in the tree: two equal ones convert alike.
 func (r *Repo) ConversionRules() (string, error) {
+	var where []byte
+	var wrong error
+	var asked sync.WaitGroup
+	asked.Go(func() { where, wrong = r.git("rev-parse", "--path-format=absolute", "--git-path", "info/attributes") })
 	out, err := r.git("config", "--null", "--get-regexp", `^(core\.(autocrlf|eol|symlinks|attributesfile|bigfilethreshold)|filter\..*)$`)
+	asked.Wait()
 	var exit *exec.ExitError
 	if errors.As(err, &exit) && exit.ExitCode() == 1 {
 		err = nil // none is set
 	}
-	if err != nil {
-		return "", err
-	}
-	where, err := r.git("rev-parse", "--path-format=absolute", "--git-path", "info/attributes")
-	if err != nil {
+	if err := errors.Join(err, wrong); err != nil {
 		return "", err
 	}
 	data, err := os.ReadFile(strings.TrimSuffix(string(where), "\n"))

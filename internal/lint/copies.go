@@ -1,25 +1,24 @@
 package lint
 
 import (
-	"bytes"
 	"crypto/sha1"
 	"crypto/sha256"
-	"encoding/gob"
 	"encoding/hex"
 	"errors"
 	"fmt"
 	"hash"
 	"io/fs"
+	"maps"
 	"os"
 	"path"
 	"path/filepath"
 	"runtime"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/gofrs/flock"
-	"github.com/google/renameio/v2"
 	"golang.org/x/sync/errgroup"
 
 	"zincdoor/internal/core/policy"
@@ -43,6 +42,11 @@ type keptCopy struct {
 	dir   string // the files
 	notes string // the file with what is known of them
 	lock  *flock.Flock
+	saved sync.WaitGroup // until that is written
+
+	rules string // what prepare found: by which rules git writes files
+	known notes
+	there *folder
 }
 
 // borrow takes a copy for this call: the one of the given use, else none where another call has it.
@@ -65,7 +69,10 @@ func borrow(folder string, use Key) (*keptCopy, error) {
 }
 
 // giveBack lets other calls use the copy.
-func (c *keptCopy) giveBack() error { return c.lock.Unlock() }
+func (c *keptCopy) giveBack() error {
+	c.saved.Wait()
+	return c.lock.Unlock()
+}
 
 // clearOld removes copies that weren't used for long, and the oldest where there are too many.
 func clearOld(folder string) {
@@ -96,78 +103,53 @@ func clearOld(folder string) {
 	}
 }
 
-// notes are what is known of a copy: by what rules git wrote it, of the files that those altered what was written, and what was
-// held against git's contents, when.
-type notes struct {
-	Rules   string
-	Altered map[string]altered
-	Seen    map[string]seen
-	At      int64 // nanoseconds since 1970; nothing was let loose on the copy between then and what was seen
-}
+// fewWritten is how many files may be written without waiting until later changes can be told apart: they are held against
+// git's contents once more the next time.
+const fewWritten = 256
 
-// seen is a file that held a content, and how the system can tell that it still does.
-type seen struct {
-	Content string
-	Stamp   stamp
-}
-
-// stamp tells a file's state apart from all later ones.
-type stamp struct {
-	Size    int64
-	Changed int64 // nanoseconds since 1970
-	Node    uint64
-	Mode    uint32
-}
-
-// settled is how much older than notes a change must be to be told apart from later ones: more than systems' clocks tick.
-const settled = 10 * time.Millisecond
-
-// altered is a file that git's conversions made something else of.
-type altered struct {
-	Content string // as git names it
-	Sum     string // SHA-256 of what was written
-}
-
-// restore makes the copy what the side holds. Keep are globs of what else may stay.
-func (c *keptCopy) restore(repo *git.Repo, side git.Side, keep []string) error {
-	entries, err := repo.Entries(side)
-	if err != nil {
-		return err
-	}
-	if len(entries) > mostFiles {
-		return fmt.Errorf("there are more than %d files", mostFiles)
-	}
-	rules, err := repo.ConversionRules()
-	if err != nil {
-		return err
-	}
-	for name, e := range entries {
-		if path.Base(name) == ".gitattributes" {
-			rules += "\n" + name + " " + e.Content
-		}
-	}
-	known := notes{}
-	if data, err := os.ReadFile(c.notes); err == nil {
-		if gob.NewDecoder(bytes.NewReader(data)).Decode(&known) != nil {
-			known = notes{} // nothing is known
-		}
-	}
-	rules = fmt.Sprintf("%x", KeyOf(slices.Sorted(strings.SplitSeq(rules, "\n"))...))
-	if known.Rules != rules {
-		known = notes{Rules: rules}
-		if err := removeAll(c.dir); err != nil {
-			return err
-		}
-	}
+// prepare finds out what is known of the copy, and what stands there, which restore needs.
+func (c *keptCopy) prepare(repo *git.Repo) error {
 	if err := os.MkdirAll(c.dir, 0o755); err != nil {
 		return err
 	}
-	if err := c.clean(entries, keep); err != nil {
+	var group errgroup.Group
+	group.Go(func() (err error) {
+		c.rules, err = repo.ConversionRules()
+		return err
+	})
+	group.Go(func() error {
+		c.known = readNotes(c.notes)
+		return nil
+	})
+	group.Go(func() (err error) {
+		c.there, err = look(c.dir)
+		return err
+	})
+	return group.Wait()
+}
+
+// restore makes the copy, once it is prepared, what a side with some entries holds. Keep are globs of what else may stay. What
+// is known of its files may still be being written down afterwards, until the copy is given back.
+func (c *keptCopy) restore(repo *git.Repo, side git.Side, entries map[string]git.Entry, keep []string) error {
+	if len(entries) > mostFiles {
+		return fmt.Errorf("there are more than %d files", mostFiles)
+	}
+	known, there, rules := c.known, c.there, rulesOf(c.rules, entries)
+	if known.Rules != rules {
+		known, there = notes{Rules: rules}, &folder{}
+		if err := errors.Join(removeAll(c.dir), os.MkdirAll(c.dir, 0o755)); err != nil {
+			return err
+		}
+	}
+	if err := c.clean(there, entries, keep); err != nil {
 		return err
 	}
-	missing, fresh, err := c.missing(entries, known)
+	missing, fresh, err := c.missing(there, entries, known)
 	if err != nil {
 		return err
+	}
+	if len(missing) == 0 && maps.Equal(fresh, known.Seen) {
+		return nil
 	}
 	if len(missing) > 0 {
 		if err := repo.CheckOut(side, c.dir, missing); err != nil {
@@ -183,125 +165,110 @@ func (c *keptCopy) restore(repo *git.Repo, side git.Side, keep []string) error {
 			}
 			known.Altered[name] = altered{entries[name].Content, sum}
 		}
-		c.note(fresh, name, entries[name])
 	}
-	if len(missing) > 0 {
+	if len(missing) > fewWritten {
+		for _, name := range missing {
+			if info, err := os.Lstat(filepath.Join(c.dir, filepath.FromSlash(name))); err == nil {
+				if s, told := stampOf(info); told {
+					fresh[name] = seen{entries[name].Content, s}
+				}
+			}
+		}
 		time.Sleep(settled + settled/2)
 	}
 	known.Seen, known.At = fresh, time.Now().UnixNano()
-	var data bytes.Buffer
-	if err := gob.NewEncoder(&data).Encode(known); err != nil {
-		return err
-	}
-	return renameio.WriteFile(c.notes, data.Bytes(), 0o600)
+	c.saved.Go(func() { known.write(c.notes) }) // without which everything is held against git's contents the next time
+	return nil
 }
 
-// note notes a file that holds what it should.
-func (c *keptCopy) note(all map[string]seen, name string, e git.Entry) {
-	info, err := os.Lstat(filepath.Join(c.dir, filepath.FromSlash(name)))
-	if err != nil {
-		return
+// rulesOf tells apart by what rules git writes files: those of its configuration, and the attributes in the tree.
+func rulesOf(configured string, entries map[string]git.Entry) string {
+	rules := strings.Split(configured, "\n")
+	for name, e := range entries {
+		if path.Base(name) == ".gitattributes" {
+			rules = append(rules, name+" "+e.Content)
+		}
 	}
-	if s, known := stampOf(info); known {
-		all[name] = seen{e.Content, s}
-	}
+	slices.Sort(rules)
+	return fmt.Sprintf("%x", KeyOf(rules...))
 }
 
 // clean removes what isn't of the state: files, links, folders, and what stands where one of another kind should.
-func (c *keptCopy) clean(entries map[string]git.Entry, keep []string) error {
+func (c *keptCopy) clean(there *folder, entries map[string]git.Entry, keep []string) error {
 	folders := map[string]bool{".": true}
 	for name := range entries {
 		for at := path.Dir(name); !folders[at]; at = path.Dir(at) {
 			folders[at] = true
 		}
 	}
-	var others []string // folders that aren't of the state, outer ones first
-	err := filepath.WalkDir(c.dir, func(file string, d fs.DirEntry, err error) error {
-		if err != nil {
-			return err
-		}
-		rel, err := filepath.Rel(c.dir, file)
-		if err != nil {
-			return err
-		}
-		name := filepath.ToSlash(rel)
-		e, tracked := entries[name]
-		switch {
-		case d.IsDir() && tracked:
-			if err := removeAll(file); err != nil {
+	for _, name := range there.folders {
+		if _, tracked := entries[name]; tracked {
+			if err := removeAll(c.at(name)); err != nil {
 				return err
 			}
-			return fs.SkipDir
-		case d.IsDir():
-			if !folders[name] {
-				others = append(others, file)
-			}
-			return nil
-		case tracked && (d.Type()&fs.ModeSymlink != 0) == e.Link && (e.Link || d.Type().IsRegular()):
-			return nil
-		case !tracked && !folders[name] && policy.MatchPath(keep, name):
-			return nil
 		}
-		return remove(file)
-	})
-	for _, folder := range slices.Backward(others) {
-		os.Remove(folder) // where it is empty now
 	}
-	return err
+	for name, f := range there.files {
+		e, tracked := entries[name]
+		if tracked && (f.mode&fs.ModeSymlink != 0) == e.Link && (e.Link || f.mode.IsRegular()) ||
+			!tracked && !folders[name] && policy.MatchPath(keep, name) {
+			continue
+		}
+		delete(there.files, name)
+		if err := remove(c.at(name)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+	}
+	for _, name := range slices.Backward(there.folders) { // inner ones first
+		if !folders[name] {
+			os.Remove(c.at(name)) // where it is empty now
+		}
+	}
+	return nil
 }
+
+// at is where a file of the copy is.
+func (c *keptCopy) at(name string) string { return filepath.Join(c.dir, filepath.FromSlash(name)) }
 
 // missing lists the files of the state that the copy doesn't hold as git wrote them, and notes those that it does. What is there
 // in the place of the others is removed.
-func (c *keptCopy) missing(entries map[string]git.Entry, known notes) (missing []string, fresh map[string]seen, err error) {
-	names := make([]string, 0, len(entries))
-	for name := range entries {
-		names = append(names, name)
+func (c *keptCopy) missing(there *folder, entries map[string]git.Entry, known notes) (missing []string, fresh map[string]seen, err error) {
+	fresh = make(map[string]seen, len(entries))
+	var doubtful []string
+	for name, e := range entries {
+		f, ok := there.files[name]
+		switch {
+		case !ok:
+			missing = append(missing, name)
+		case f.told && known.has(name, e, f.stamp):
+			fresh[name] = seen{e.Content, f.stamp}
+		default:
+			doubtful = append(doubtful, name)
+		}
 	}
-	slices.Sort(names)
-	lacking, stamps := make([]bool, len(names)), make([]stamp, len(names))
-	group := errgroup.Group{}
+	held := make([]bool, len(doubtful))
+	var group errgroup.Group
 	group.SetLimit(runtime.GOMAXPROCS(0))
-	const share = 256
-	for from := 0; from < len(names); from += share {
+	for i, name := range doubtful {
 		group.Go(func() error {
-			for i := from; i < min(from+share, len(names)); i++ {
-				file := filepath.Join(c.dir, filepath.FromSlash(names[i]))
-				info, err := os.Lstat(file)
-				if err == nil {
-					var told bool
-					if stamps[i], told = stampOf(info); told && known.has(names[i], entries[names[i]], stamps[i]) {
-						continue
-					}
-				}
-				if err == nil && c.holds(names[i], entries[names[i]], known) {
-					continue
-				}
-				lacking[i] = true
-				if err := remove(file); err != nil && !errors.Is(err, fs.ErrNotExist) {
-					return err
-				}
+			if held[i] = c.holds(name, entries[name], known); held[i] {
+				return nil
 			}
-			return nil
+			return remove(c.at(name))
 		})
 	}
 	err = group.Wait()
-	fresh = make(map[string]seen, len(names))
-	for i, name := range names {
+	for i, name := range doubtful {
+		f := there.files[name]
 		switch {
-		case lacking[i]:
+		case !held[i]:
 			missing = append(missing, name)
-		case stamps[i] != stamp{}:
-			fresh[name] = seen{entries[name].Content, stamps[i]}
+		case f.told:
+			fresh[name] = seen{entries[name].Content, f.stamp}
 		}
 	}
+	slices.Sort(missing)
 	return missing, fresh, err
-}
-
-// has reports whether a file was seen to hold what it should, and nothing has changed it since.
-func (n notes) has(name string, e git.Entry, now stamp) bool {
-	before, known := n.Seen[name]
-	executable := now.Mode&0o100 != 0
-	return known && before == seen{e.Content, now} && now.Changed < n.At-int64(settled) && (e.Link || executable == e.Executable)
 }
 
 // holds reports whether a file holds what it should.
@@ -315,7 +282,7 @@ func (c *keptCopy) holds(name string, e git.Entry, known notes) bool {
 // hash names a file's content as git does, and gives its SHA-256 where that is asked for or the content is another one. A file
 // of another kind, or with another right to be run, is an error.
 func (c *keptCopy) hash(name string, e git.Entry, sums bool) (content, sum string, err error) {
-	file := filepath.Join(c.dir, filepath.FromSlash(name))
+	file := c.at(name)
 	info, err := os.Lstat(file)
 	if err != nil {
 		return "", "", err

@@ -2,6 +2,7 @@ package lint
 
 import (
 	"context"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -70,7 +71,15 @@ func TestKeptCopy(t *testing.T) {
 	}
 	restore := func(keep ...string) string {
 		t.Helper()
-		if err := copy.restore(repo, git.Index, keep); err != nil {
+		entries, err := repo.Entries(git.Index)
+		if err != nil {
+			t.Fatal(err)
+		}
+		copy.saved.Wait()
+		if err := copy.prepare(repo); err != nil {
+			t.Fatal(err)
+		}
+		if err := copy.restore(repo, git.Index, entries, keep); err != nil {
 			t.Fatal(err)
 		}
 		return listing(t, copy.dir)
@@ -145,6 +154,23 @@ func TestKeptCopy(t *testing.T) {
 	if places, _ := os.ReadDir(store); len(places) != 0 {
 		t.Errorf("old copies stay: %v", places)
 	}
+}
+
+// FuzzUnpack: what was seen comes back as it was, and of what is broken no more than was written.
+func FuzzUnpack(f *testing.F) {
+	f.Add("core/tide.c", "1234", int64(7), uint64(9), 3)
+	f.Fuzz(func(t *testing.T, name, content string, size int64, node uint64, cut int) {
+		want := map[string]seen{name: {content, stamp{size, size + 1, node, uint32(node)}}, name + "2": {}}
+		data := pack(want)
+		if got := unpack(data); !maps.Equal(got, want) {
+			t.Errorf("%v comes back as %v", want, got)
+		}
+		for _, broken := range [][]byte{data[:max(0, min(cut, len(data)))], []byte(name + content)} {
+			if got := unpack(broken); len(got) > len(broken)/34 {
+				t.Errorf("%q: %v", broken, got)
+			}
+		}
+	})
 }
 
 // TestAnswersAmong: of a kind only the last answers are kept, each once.

@@ -32,9 +32,9 @@ type known struct {
 	identity Key                        // of all that an answer depends on beside the file and what was read for it
 	bases    map[string]Key             // by file that it is asked about: of what its answer depends on at least
 	keys     map[string]Key             // the same, with what was read for it when it was last asked; nil where it isn't asked per file
-	base     Key                        // of all files together
-	all      Key
-	reuse    bool // the answer for all of them may be taken for known
+	base     func() Key                 // of all files together
+	all      Key                        // the same, with what was read for them; unset where it isn't reused
+	reuse    bool                       // the answer for all of them may be taken for known
 }
 
 // recall looks up which of a plan's files have a known answer.
@@ -53,22 +53,12 @@ func (r *Runner) recall(p *Plan, contents map[string]string) {
 		parts = append(parts, file, contents[file])
 	}
 	k.identity = KeyOf(parts...)
-	everything := []string{string(k.identity[:]), "all"}
-	for _, file := range p.Given {
-		everything = append(everything, file, contents[file])
-	}
-	if !p.Terms.Run.PerFile {
-		for _, file := range slices.Sorted(maps.Keys(contents)) {
-			if !strings.HasPrefix(file, policy.Folder+"/") {
-				everything = append(everything, "tree", file, contents[file])
-			}
+	k.base = sync.OnceValue(func() Key { return p.keyOfAll(contents) })
+	if k.reuse = r.Reuse || p.Terms.Run.PerFile; k.reuse {
+		if k.all = k.withRead(k.base(), k.readFor(k.base())); k.Has(k.all) {
+			p.Asked = nil
+			return
 		}
-	}
-	k.base, k.reuse = KeyOf(everything...), r.Reuse || p.Terms.Run.PerFile
-	k.all = k.withRead(k.base, k.readFor(k.base))
-	if k.reuse && k.Has(k.all) {
-		p.Asked = nil
-		return
 	}
 	if !p.Terms.Run.PerFile {
 		return
@@ -82,6 +72,22 @@ func (r *Runner) recall(p *Plan, contents map[string]string) {
 			p.Asked = append(p.Asked, file)
 		}
 	}
+}
+
+// keyOfAll is the key of the answer for all files together.
+func (p *Plan) keyOfAll(contents map[string]string) Key {
+	everything := []string{string(p.known.identity[:]), "all"}
+	for _, file := range p.Given {
+		everything = append(everything, file, contents[file])
+	}
+	if !p.Terms.Run.PerFile {
+		for _, file := range slices.Sorted(maps.Keys(contents)) {
+			if !strings.HasPrefix(file, policy.Folder+"/") {
+				everything = append(everything, "tree", file, contents[file])
+			}
+		}
+	}
+	return KeyOf(everything...)
 }
 
 // programOf tells a linter's program apart from other versions of it, as far as its file does.
@@ -222,7 +228,7 @@ func (p *Plan) remember(fresh *report.Report, read Reads) (why string) {
 	}
 	if k.keys == nil {
 		if data, err := fresh.Encode(); err == nil && len(data) <= mostWhole {
-			k.Among(KeyOf("of all of the code"), k.all, data, keptWholes)
+			k.Among(KeyOf("of all of the code"), k.base(), data, keptWholes)
 			k.Save()
 		}
 		return ""
@@ -259,7 +265,7 @@ func (p *Plan) remember(fresh *report.Report, read Reads) (why string) {
 	}
 	if whole := p.recalled(fresh); whole != nil && lost == 0 && len(givenUp) == 0 {
 		if data, err := whole.Encode(); err == nil {
-			k.all = k.setRead(k.base, k.readForAll(p.Given))
+			k.all = k.setRead(k.base(), k.readForAll(p.Given))
 			k.Put(k.all, data)
 		}
 	}

@@ -38,12 +38,15 @@ type Runner struct {
 	Tell    func(Step)
 
 	bench    *Bench
-	contents func() (map[string]string, error)
+	entries  func() (map[string]git.Entry, error) // of the state, nil for a folder
+	contents func() (map[string]string, error)    // of its regular files, by path
 	home     func() (home, error)
 	common   func() (string, error)
 	copies   sync.Mutex
 	whole    *site
-	kept     *keptCopy // that whole lies in, nil where that is a copy for once
+	kept     func() *keptCopy // the copy that is kept between calls, nil where there is none to be had
+	taken    *keptCopy        // that one, once it was asked for
+	ahead    sync.WaitGroup   // what is looked up before it is needed
 }
 
 // Step tells how far a linter is, or other work that may take its time.
@@ -74,13 +77,24 @@ type home struct {
 
 // Begin readies the runner.
 func (r *Runner) Begin() (err error) {
-	r.contents = sync.OnceValues(func() (map[string]string, error) {
+	r.entries = sync.OnceValues(func() (map[string]git.Entry, error) {
 		if r.Repo == nil || r.Side == "" {
 			return nil, nil
 		}
-		return r.Repo.Contents(r.Side)
+		return r.Repo.Entries(r.Side)
+	})
+	r.contents = sync.OnceValues(func() (map[string]string, error) {
+		entries, err := r.entries()
+		if entries == nil || err != nil {
+			return nil, err
+		}
+		return git.ContentsOf(entries), nil
 	})
 	r.common = sync.OnceValues(func() (string, error) { return r.Repo.CommonDir() })
+	r.kept = sync.OnceValue(func() *keptCopy {
+		r.taken = r.reserve()
+		return r.taken
+	})
 	r.home = sync.OnceValues(r.findHome)
 	r.bench, err = NewBench()
 	return err
@@ -91,9 +105,10 @@ func (r *Runner) End() error {
 	if r.bench == nil {
 		return nil
 	}
+	r.ahead.Wait()
 	err := r.bench.Close()
-	if r.kept != nil {
-		err = errors.Join(err, r.kept.giveBack())
+	if r.taken != nil {
+		err = errors.Join(err, r.taken.giveBack())
 		clearOld(r.Copies)
 	}
 	return err
@@ -117,6 +132,18 @@ func (r *Runner) findHome() (home, error) {
 		return elsewhere, err
 	}
 	return home{r.Root, "the work tree, which is clean"}, nil
+}
+
+// Ahead begins to look up what a linter will need once it is planned.
+func (r *Runner) Ahead(terms policy.Report) {
+	if terms.Run.TakesFiles() || !r.keepsCopies() || r.Reuse { // what is known of the same code is likely to do
+		return
+	}
+	r.ahead.Go(func() {
+		if at, err := r.home(); err == nil && at.dir == "" {
+			r.kept()
+		}
+	})
 }
 
 // Plan is what a linter is to be started on.
@@ -241,12 +268,13 @@ func (r *Runner) mayShare() bool {
 	return n > 1
 }
 
-// keptSite is a copy of everything that is kept between calls; nil where there is none to be had.
-func (r *Runner) keptSite() *site {
-	if r.Copies == "" || r.Repo == nil {
-		return nil
-	}
+// reserve takes the copy of everything that is kept between calls, and prepares it; nil where there is none to be had.
+func (r *Runner) reserve() *keptCopy {
+	var branch string
+	var asked sync.WaitGroup
+	asked.Go(func() { branch = r.Repo.Branch() })
 	common, err := r.common()
+	asked.Wait()
 	if err != nil {
 		return nil
 	}
@@ -257,8 +285,29 @@ func (r *Runner) keptSite() *site {
 	if r.Before {
 		use = "before"
 	}
-	copy, err := borrow(r.Copies, KeyOf(common, use, r.Repo.Branch()))
-	if copy == nil || err != nil {
+	kept, err := borrow(r.Copies, KeyOf(common, use, branch))
+	if kept == nil || err != nil {
+		return nil
+	}
+	if err := kept.prepare(r.Repo); err != nil {
+		removeAll(kept.dir)
+		kept.giveBack()
+		return nil
+	}
+	return kept
+}
+
+// keepsCopies reports whether a copy of everything is kept between calls.
+func (r *Runner) keepsCopies() bool { return r.Copies != "" && r.Repo != nil }
+
+// keptSite makes the copy that is kept the state's; nil where there is none to be had.
+func (r *Runner) keptSite() *site {
+	if !r.keepsCopies() {
+		return nil
+	}
+	kept := r.kept()
+	entries, err := r.entries()
+	if kept == nil || err != nil {
 		return nil
 	}
 	var keep []string
@@ -267,13 +316,11 @@ func (r *Runner) keptSite() *site {
 			keep = append(keep, report.Run.Keep...)
 		}
 	}
-	if err := copy.restore(r.Repo, r.Side, keep); err != nil {
-		removeAll(copy.dir)
-		copy.giveBack()
+	if err := kept.restore(r.Repo, r.Side, entries, keep); err != nil {
+		removeAll(kept.dir)
 		return nil
 	}
-	r.kept = copy
-	return &site{dir: copy.dir, copied: true}
+	return &site{dir: kept.dir, copied: true}
 }
 
 func (r *Runner) copy(files []string) *site {

@@ -36,6 +36,9 @@ func (r *Runner) Do(p *Plan) Result {
 		}
 		p.Asked, res.Kept = p.Given, 0
 	}
+	if p.known != nil {
+		r.ahead.Go(func() { p.known.base() }) // which is needed to remember what it says
+	}
 	r.tell(Step{Name: p.Terms.Name})
 	began := time.Now()
 	fresh, read := r.ask(p, &res)
