@@ -93,13 +93,14 @@ func (r *Repo) eachEntry(side Side, see func(mode, object, path string)) error {
 	out, err := r.git(args...)
 	for entry := range strings.SplitSeq(string(out), "\x00") {
 		about, path, _ := strings.Cut(entry, "\t")
-		fields := strings.Fields(about)
+		mode, rest, _ := strings.Cut(about, " ")
+		first, second, whole := strings.Cut(rest, " ")
 		switch {
-		case len(fields) < 3:
+		case !whole:
 		case stored:
-			see(fields[0], fields[2], path)
-		case fields[2] == "0":
-			see(fields[0], fields[1], path)
+			see(mode, second, path)
+		case second == "0":
+			see(mode, first, path)
 		}
 	}
 	return err

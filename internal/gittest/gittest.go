@@ -11,12 +11,12 @@ import (
 
 // Repo is a repository in a temporary folder, with its work tree.
 type Repo struct {
-	*testing.T
+	testing.TB
 	Dir string
 }
 
 // New makes an empty repository on the branch main. For the rest of the test, git's own variables are those of the tests.
-func New(t *testing.T) *Repo {
+func New(t testing.TB) *Repo {
 	t.Helper()
 	for _, pair := range os.Environ() {
 		if name, _, _ := strings.Cut(pair, "="); strings.HasPrefix(name, "GIT_") {
@@ -31,7 +31,7 @@ func New(t *testing.T) *Repo {
 	} {
 		t.Setenv(name, value)
 	}
-	r := &Repo{T: t, Dir: t.TempDir()}
+	r := &Repo{TB: t, Dir: t.TempDir()}
 	if real, err := filepath.EvalSymlinks(r.Dir); err == nil {
 		r.Dir = real // as git names it
 	}

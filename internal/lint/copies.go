@@ -144,12 +144,9 @@ func (c *keptCopy) restore(repo *git.Repo, side git.Side, entries map[string]git
 	if err := c.clean(there, entries, keep); err != nil {
 		return err
 	}
-	missing, fresh, err := c.missing(there, entries, known)
-	if err != nil {
+	missing, learned, err := c.missing(there, entries, &known)
+	if err != nil || len(missing) == 0 && !learned {
 		return err
-	}
-	if len(missing) == 0 && maps.Equal(fresh, known.Seen) {
-		return nil
 	}
 	if len(missing) > 0 {
 		if err := repo.CheckOut(side, c.dir, missing); err != nil {
@@ -170,13 +167,13 @@ func (c *keptCopy) restore(repo *git.Repo, side git.Side, entries map[string]git
 		for _, name := range missing {
 			if info, err := os.Lstat(filepath.Join(c.dir, filepath.FromSlash(name))); err == nil {
 				if s, told := stampOf(info); told {
-					fresh[name] = seen{entries[name].Content, s}
+					known.Seen[name] = seen{entries[name].Content, s}
 				}
 			}
 		}
 		time.Sleep(settled + settled/2)
 	}
-	known.Seen, known.At = fresh, time.Now().UnixNano()
+	known.At = time.Now().UnixNano()
 	c.saved.Go(func() { known.write(c.notes) }) // without which everything is held against git's contents the next time
 	return nil
 }
@@ -230,18 +227,18 @@ func (c *keptCopy) clean(there *folder, entries map[string]git.Entry, keep []str
 // at is where a file of the copy is.
 func (c *keptCopy) at(name string) string { return filepath.Join(c.dir, filepath.FromSlash(name)) }
 
-// missing lists the files of the state that the copy doesn't hold as git wrote them, and notes those that it does. What is there
-// in the place of the others is removed.
-func (c *keptCopy) missing(there *folder, entries map[string]git.Entry, known notes) (missing []string, fresh map[string]seen, err error) {
-	fresh = make(map[string]seen, len(entries))
+// missing lists the files of the state that the copy doesn't hold as git wrote them, removes what is there in their place, and
+// says whether more or less is known of the others than before.
+func (c *keptCopy) missing(there *folder, entries map[string]git.Entry, known *notes) (missing []string, learned bool, err error) {
 	var doubtful []string
+	had := 0
 	for name, e := range entries {
 		f, ok := there.files[name]
 		switch {
 		case !ok:
 			missing = append(missing, name)
 		case f.told && known.has(name, e, f.stamp):
-			fresh[name] = seen{e.Content, f.stamp}
+			had++
 		default:
 			doubtful = append(doubtful, name)
 		}
@@ -251,24 +248,32 @@ func (c *keptCopy) missing(there *folder, entries map[string]git.Entry, known no
 	group.SetLimit(runtime.GOMAXPROCS(0))
 	for i, name := range doubtful {
 		group.Go(func() error {
-			if held[i] = c.holds(name, entries[name], known); held[i] {
+			if held[i] = c.holds(name, entries[name], *known); held[i] {
 				return nil
 			}
 			return remove(c.at(name))
 		})
 	}
 	err = group.Wait()
+	if learned = had < len(known.Seen) || len(doubtful) > 0; learned {
+		maps.DeleteFunc(known.Seen, func(name string, s seen) bool {
+			return !there.files[name].told || !known.has(name, entries[name], there.files[name].stamp)
+		})
+	}
+	if known.Seen == nil {
+		known.Seen = map[string]seen{}
+	}
 	for i, name := range doubtful {
 		f := there.files[name]
 		switch {
 		case !held[i]:
 			missing = append(missing, name)
 		case f.told:
-			fresh[name] = seen{entries[name].Content, f.stamp}
+			known.Seen[name] = seen{entries[name].Content, f.stamp}
 		}
 	}
 	slices.Sort(missing)
-	return missing, fresh, err
+	return missing, learned, err
 }
 
 // holds reports whether a file holds what it should.

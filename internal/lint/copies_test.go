@@ -2,6 +2,7 @@ package lint
 
 import (
 	"context"
+	"fmt"
 	"maps"
 	"os"
 	"path/filepath"
@@ -190,4 +191,48 @@ func TestAnswersAmong(t *testing.T) {
 			t.Errorf("%s kept: %v", name, !kept)
 		}
 	}
+}
+
+// BenchmarkRestore makes a kept copy of 10,000 files exact of which none has changed, beside git's listing of them alone.
+func BenchmarkRestore(b *testing.B) {
+	r := gittest.New(b)
+	for i := range 10_000 {
+		r.Write(fmt.Sprintf("quay%d/berth%d/tide%d.c", i%100, i/100%10, i), strings.Repeat("int depth;\n", 200))
+	}
+	r.Commit("one")
+	repo, err := git.Open(context.Background(), r.Dir)
+	if err != nil {
+		b.Fatal(err)
+	}
+	defer repo.Close()
+	kept, err := borrow(b.TempDir(), KeyOf("a"))
+	if err != nil {
+		b.Fatal(err)
+	}
+	restore := func() {
+		entries, err := repo.Entries(git.Index)
+		if err == nil {
+			err = kept.prepare(repo)
+		}
+		if err == nil {
+			err = kept.restore(repo, git.Index, entries, nil)
+		}
+		if err != nil {
+			b.Fatal(err)
+		}
+		kept.saved.Wait()
+	}
+	restore()
+	b.Run("restore", func(b *testing.B) {
+		for b.Loop() {
+			restore()
+		}
+	})
+	b.Run("list", func(b *testing.B) {
+		for b.Loop() {
+			if _, err := repo.Entries(git.Index); err != nil {
+				b.Fatal(err)
+			}
+		}
+	})
 }
