@@ -147,7 +147,7 @@ func (q Request) assess(ctx context.Context, r *reading, clean bool) {
 	case said.Failure != "":
 		r.fail(judge.Failed, said.Failure)
 	case said.Stopped != "" && !from.terms.Errors:
-		r.fail(judge.Failed, said.Stopped)
+		r.fail(judge.Failed, said.Stopped+"; see to that, and run it again")
 	case named != "":
 		r.fail(judge.Failed, named)
 	case len(said.Findings) > 0 || !lines && !said.Clean:
