@@ -34,8 +34,10 @@ type Authority struct {
 	Door    policy.Door
 	Notices []string
 
-	own   bool     // the policy is the change's own, which serves only because the target has none
-	files []string // paths of the policy, and of those that it inherits, in the state they were read from
+	own   string      // the commit of the change whose policy serves, only because the target has none; "" for others
+	bare  string      // how people call the target then
+	kind  policy.Kind // of what is judged
+	files []string    // paths of the policy, and of those that it inherits, in the state they were read from
 }
 
 // Find finds the policy that counts: the one the call names, else that of the first of the target's states that has one,
@@ -57,10 +59,11 @@ func Find(t *target.Target, by Overrides) (*Authority, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Authority{
-		Policy: file, Origin: judge.Origin{From: from, Digest: text.Digest(), Inherits: file.Inherits}, Notices: l.notices,
-		own: by.Policy == "" && from == target.OwnName, files: l.paths,
-	}, nil
+	a := &Authority{Policy: file, Origin: judge.Origin{From: from, Digest: text.Digest(), Inherits: file.Inherits}, Notices: l.notices, files: l.paths}
+	if by.Policy == "" && from == target.OwnName {
+		a.own, a.bare, a.kind = string(l.at.Side), t.PolicyAt[0].Name, t.Kind
+	}
+	return a, nil
 }
 
 // first is the text of the policy of the first of the target's states that has one, else of the built-in one, and how
@@ -141,13 +144,13 @@ func readNamed(t *target.Target, dir, name string) ([]byte, error) {
 // called when there is something to start.
 func (a *Authority) Refusal(t *target.Target, by Overrides) string {
 	switch {
-	case a.own && t.Repo.RunsAt(ownCommit(t)):
-	case a.own && t.Kind == policy.Push:
-		return fmt.Sprintf("%s has no policy yet, so this push is judged by its own, and nothing that it names is started unless you say so; once you trust it: git -c %s=%.12s push", t.PolicyAt[0].Name, git.Leave, ownCommit(t))
-	case a.own:
+	case a.own != "" && t.Repo.RunsAt(a.own):
+	case a.own != "" && a.kind == policy.Push:
+		return fmt.Sprintf("%s has no policy yet, so this push is judged by its own, and nothing that it names is started unless you say so; once you trust it: git -c %s=%.12s push", a.bare, git.Leave, a.own)
+	case a.own != "":
 		rev := "HEAD"
-		if t.Kind == policy.Range {
-			rev = ownCommit(t)[:12]
+		if a.kind == policy.Range {
+			rev = a.own[:12]
 		}
 		return "this change is judged by its own policy, of which nothing is started unless the call names it: --policy " + rev + ":" + policyfile.Path + " --run"
 	case !mayRun(t, by):
@@ -155,9 +158,6 @@ func (a *Authority) Refusal(t *target.Target, by Overrides) string {
 	}
 	return ""
 }
-
-// ownCommit is the commit whose policy serves where the target has none.
-func ownCommit(t *target.Target) string { return string(t.PolicyAt[len(t.PolicyAt)-1].Side) }
 
 // mayRun reports whether the user lets the policy's programs be started.
 func mayRun(t *target.Target, by Overrides) bool { return by.Run || t.Repo != nil && t.Repo.RunsHere() }
