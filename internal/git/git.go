@@ -97,8 +97,9 @@ func openError(dir string, err error) error {
 	return err
 }
 
-// inherited are the variables that would change what git's plumbing prints.
-var inherited = []string{"GIT_DIFF_OPTS", "GIT_EXTERNAL_DIFF", "GIT_LITERAL_PATHSPECS", "GIT_GLOB_PATHSPECS", "GIT_NOGLOB_PATHSPECS", "GIT_ICASE_PATHSPECS", "GIT_TRACE", "LC_ALL", "LANGUAGE"}
+// inherited are the variables that would change what git's plumbing prints. Objects that stand in for others (refs/replace, and
+// grafts) are never followed: what they show isn't what a commit holds.
+var inherited = []string{"GIT_NO_REPLACE_OBJECTS", "GIT_REPLACE_REF_BASE", "GIT_GRAFT_FILE", "GIT_DIFF_OPTS", "GIT_EXTERNAL_DIFF", "GIT_LITERAL_PATHSPECS", "GIT_GLOB_PATHSPECS", "GIT_NOGLOB_PATHSPECS", "GIT_ICASE_PATHSPECS", "GIT_TRACE", "LC_ALL", "LANGUAGE"}
 
 // places are the variables that hold paths, which git's hooks give relative to the folder they start in.
 var places = []string{"GIT_DIR", "GIT_WORK_TREE", "GIT_INDEX_FILE", "GIT_OBJECT_DIRECTORY", "GIT_COMMON_DIR", "GIT_QUARANTINE_PATH"}
@@ -118,7 +119,7 @@ func environment() []string {
 		}
 		env = append(env, pair)
 	}
-	return append(env, "LC_ALL=C", "GIT_OPTIONAL_LOCKS=0", "GIT_TERMINAL_PROMPT=0")
+	return append(env, "LC_ALL=C", "GIT_OPTIONAL_LOCKS=0", "GIT_TERMINAL_PROMPT=0", "GIT_NO_REPLACE_OBJECTS=1", "GIT_GRAFT_FILE="+os.DevNull)
 }
 
 // fixed are the settings that go before every command.
@@ -203,13 +204,53 @@ func failure(command string, err error, complaint string) error {
 	return fmt.Errorf("git %s: %s: %w", command, strings.ReplaceAll(complaint, "\n", "; "), err)
 }
 
-// Commit resolves a name to the commit it means.
+// Commit resolves a name to the commit it means. The name of a branch, here or of another side as it was last seen, goes before
+// that of a tag.
 func (r *Repo) Commit(name string) (string, error) {
+	if _, branch := r.Namesakes(name); branch != "" {
+		name = branch + name[len(refIn(name)):]
+	}
 	out, err := r.git("rev-parse", "--verify", "--quiet", "--end-of-options", name+"^{commit}")
 	if err != nil {
 		return "", fmt.Errorf("%q names no commit here: %w", name, ErrUnknownRevision)
 	}
 	return strings.TrimSpace(string(out)), nil
+}
+
+// refIn is the part of a revision that may be the name of a ref (gitrevisions); "" where it can't be one of several.
+func refIn(revision string) string {
+	end := len(revision)
+	for _, sign := range []string{"~", "^", ":", "@{"} {
+		if i := strings.Index(revision, sign); i >= 0 {
+			end = min(end, i)
+		}
+	}
+	if name := revision[:end]; name != "HEAD" && name != "@" && !strings.HasPrefix(name, "refs/") && !isHash(name) {
+		return name
+	}
+	return ""
+}
+
+// Namesakes are the tag and the branch that a revision may mean both, as whole refs; "" where it isn't the name of both.
+func (r *Repo) Namesakes(revision string) (tag, branch string) {
+	name := refIn(revision)
+	if name == "" || strings.HasPrefix(name, "-") {
+		return "", ""
+	}
+	out, err := r.git("for-each-ref", "--format=%(refname)", "refs/"+name, "refs/tags/"+name, "refs/heads/"+name, "refs/remotes/"+name)
+	if err != nil {
+		return "", ""
+	}
+	refs := strings.Fields(string(out))
+	if !slices.Contains(refs, "refs/tags/"+name) || slices.Contains(refs, "refs/"+name) { // which git takes first
+		return "", ""
+	}
+	for _, branch := range []string{"refs/heads/" + name, "refs/remotes/" + name} {
+		if slices.Contains(refs, branch) {
+			return "refs/tags/" + name, branch
+		}
+	}
+	return "", ""
 }
 
 // Head is the commit checked out; ok is false on a branch without a commit.

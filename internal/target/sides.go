@@ -122,6 +122,9 @@ func (t *Target) commit(name string) (git.Side, error) {
 	commit, err := t.Repo.Commit(name)
 	switch {
 	case err == nil:
+		if tag, branch := t.Repo.Namesakes(name); branch != "" {
+			t.Notices = append(t.Notices, fmt.Sprintf("%s is both a branch and a tag; the branch is taken (%s, not %s)", name, branch, tag))
+		}
 		return git.Side(commit), nil
 	case t.Repo.Shallow:
 		return "", fmt.Errorf("%w; the clone is shallow, deepen it: %s", err, deepen)
