@@ -38,12 +38,17 @@ func server(t *testing.T, hook string) (bare, clone *sandbox) {
 	clone.git("push", "-q", "origin", "HEAD:main")
 	clone.git("remote", "set-head", "origin", "main")
 	if hook != "" {
-		path := filepath.Join(bare.dir, "hooks", "pre-receive")
-		if err := os.WriteFile(path, []byte(fmt.Sprintf(hook, program)), 0o755); err != nil {
-			t.Fatal(err)
-		}
+		bare.hook("pre-receive", hook)
 	}
 	return bare, clone
+}
+
+// hook writes a hook of a bare repository, in which %s is the program.
+func (s *sandbox) hook(name, text string) {
+	s.Helper()
+	if err := os.WriteFile(filepath.Join(s.dir, "hooks", name), []byte(fmt.Sprintf(text, program)), 0o755); err != nil {
+		s.Fatal(err)
+	}
 }
 
 // push pushes and returns what the author sees, and whether it was let in.
@@ -111,12 +116,14 @@ func TestPushLines(t *testing.T) {
 	check("new branch", "refs/heads/main "+three+" refs/heads/low-water "+zero+"\n", both, 1)
 	check("new annotated tag", "refs/tags/v1 "+three+" refs/tags/v1 "+zero+"\n", both, 1)
 	check("known commit", "refs/heads/main "+base+" refs/heads/other "+zero+"\n", "", 0)
-	check("deletion", "(delete) "+zero+" refs/heads/main "+base+"\n", "", 0)
+	check("deletion of a guarded branch", "(delete) "+zero+" refs/heads/main "+base+"\n", "", 2)
+	check("deletion", "(delete) "+zero+" refs/heads/low-water "+base+"\n", "", 0)
 	check("nothing", "", "", 0)
 	check("another tree than the one checked out", "refs/heads/main "+two+" refs/heads/main "+base+"\n", "", 2)
 
 	s.git("push", "-q", "origin", two+":refs/heads/low-water")
-	check("a line that another branch over there has", "refs/heads/main "+three+" refs/heads/main "+base+"\n",
+	check("a line that another branch over there has, in a guarded one", "refs/heads/main "+three+" refs/heads/main "+base+"\n", both, 1)
+	check("a line that another branch over there has", "refs/heads/main "+three+" refs/heads/again "+base+"\n",
 		"core/gauge.c:1 touched new\ncore/tide.c:2 elsewhere inherited\ncore/tide.c:5 elsewhere inherited", 1)
 
 	s.git("checkout", "-q", "--detach", base)
@@ -176,10 +183,15 @@ func TestMerges(t *testing.T) {
 		}
 	}
 	merge := s.commit("merge theirs")
-	s.stdin = "refs/heads/ours " + merge + " refs/heads/main " + base + "\n"
+	s.stdin = "refs/heads/ours " + merge + " refs/heads/again " + base + "\n"
 	want = strings.Replace(want, "core/tide.c:2 file inherited", "core/tide.c:2 touched new", 1)
 	if v := s.judge("--push", "--report", "r.txt"); v.standings() != want {
 		t.Errorf("push\n%s", v.standings())
+	}
+	s.stdin = "refs/heads/ours " + merge + " refs/heads/main " + base + "\n"
+	want = "core/theirs.c:1 touched new\ncore/tide.c:2 touched new\ncore/tide.c:5 touched new\ncore/tide.c:11 touched new"
+	if v := s.judge("--push", "--report", "r.txt"); v.standings() != want {
+		t.Errorf("push to the guarded branch, which has none of it\n%s", v.standings())
 	}
 }
 

@@ -133,7 +133,14 @@ func (q GateRequest) eachUpdate(ctx context.Context, repo *git.Repo, do func(con
 }
 
 func (q GateRequest) update(ctx context.Context, repo *git.Repo, receiver *target.Receiver, u target.Update, do func(context.Context, *target.Target) (*Judged, error)) (*Judged, error) {
-	t, nothing, err := target.OfUpdate(repo, receiver, u)
+	t, nothing, err := target.OfUpdate(repo, receiver, u, func(t *target.Target) (target.Guard, error) {
+		a, err := authority.Find(t, q.overrides())
+		if err != nil {
+			return target.Guard{}, err
+		}
+		p := a.Policy.Policy
+		return target.Guard{Takes: func(ref string) bool { return p.Guards(ref, receiver.Main()) }, Named: p.NamesRefs(), Called: q.Policy != ""}, nil
+	})
 	if err != nil {
 		return nil, err
 	}
@@ -141,7 +148,12 @@ func (q GateRequest) update(ctx context.Context, repo *git.Repo, receiver *targe
 		return q.nothing(u.Ref, nothing), nil
 	}
 	defer t.Close()
-	return do(ctx, t)
+	judged, err := do(ctx, t)
+	var absent authority.NoDoor
+	if errors.As(err, &absent) {
+		return q.nothing(u.Ref, absent.Error()), nil
+	}
+	return judged, err
 }
 
 // nothing is the verdict on a push that brings nothing in.
@@ -163,16 +175,16 @@ func (q GateRequest) empty(ref string, in judge.Input) *Judged {
 }
 
 // authority finds the policy that counts, and chooses the door.
-func (q GateRequest) authority(t *target.Target, choose func(*authority.Authority, policy.Kind, string) error) (*authority.Authority, error) {
+func (q GateRequest) authority(t *target.Target, choose func(*authority.Authority, *target.Target, string) error) (*authority.Authority, error) {
 	a, err := authority.Find(t, q.overrides())
 	if err != nil {
 		return nil, err
 	}
-	return a, choose(a, t.Kind, q.Door)
+	return a, choose(a, t, q.Door)
 }
 
 // judge judges a target. While the policy and the reports are read, git already lists what the change alters.
-func (q GateRequest) judge(ctx context.Context, t *target.Target, choose func(*authority.Authority, policy.Kind, string) error) (*Judged, error) {
+func (q GateRequest) judge(ctx context.Context, t *target.Target, choose func(*authority.Authority, *target.Target, string) error) (*Judged, error) {
 	var group errgroup.Group
 	defer group.Wait()
 	if t.Diff != nil {

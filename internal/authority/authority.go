@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
+	"slices"
 	"strings"
 
 	"zincdoor/internal/core/judge"
@@ -195,8 +196,44 @@ func suggestChange(d policy.Door) string {
 	return ": --against REF, --range A..B or --patch FILE"
 }
 
-// ChooseDoor takes the door that the call names, or the only one that judges this kind of change.
-func (a *Authority) ChooseDoor(kind policy.Kind, name string) error {
+// NoDoor says that no push door stands at a ref.
+type NoDoor struct{ why string }
+
+func (n NoDoor) Error() string { return n.why }
+
+// ChooseDoor takes the door that the call names, or the only one that judges this kind of change; for a push, that stands at its
+// ref. The error is a NoDoor where none stands there.
+func (a *Authority) ChooseDoor(t *target.Target, name string) error {
+	if t.Kind == policy.Push && a.Policy.Policy.NamesRefs() {
+		return a.choosePushDoor(t.Subject.Ref, name)
+	}
+	return a.chooseDoor(t.Kind, name)
+}
+
+func (a *Authority) choosePushDoor(ref, name string) error {
+	standing := a.Policy.Policy.Standing(ref)
+	at := slices.IndexFunc(standing, func(d policy.Door) bool { return d.Name == name })
+	door, known := a.Policy.Policy.Door(name)
+	switch {
+	case at >= 0:
+		a.Door = standing[at]
+	case name != "" && !known:
+		return unknownDoor(a.Policy.Policy, name)
+	case name != "" && len(door.Refs) == 0:
+		a.Door = door // whatever stands there beside it
+	case name != "":
+		return NoDoor{fmt.Sprintf("the door %s doesn't stand at %s, so nothing is held against it", name, ref)}
+	case len(standing) == 0:
+		return NoDoor{fmt.Sprintf("no push door stands at %s, so nothing is held against it", ref)}
+	case len(standing) > 1:
+		return target.WrongCall("several doors stand at %s; name one of them with --door: %s", ref, policy.Names(standing))
+	default:
+		a.Door = standing[0]
+	}
+	return nil
+}
+
+func (a *Authority) chooseDoor(kind policy.Kind, name string) error {
 	p := a.Policy.Policy
 	if name != "" {
 		door, ok := p.Door(name)
@@ -219,10 +256,10 @@ func (a *Authority) ChooseDoor(kind policy.Kind, name string) error {
 
 // ChooseAnyDoor takes the door that the call names, else the first that judges this kind of change, else the first; whatever
 // it needs.
-func (a *Authority) ChooseAnyDoor(kind policy.Kind, name string) error {
-	doors := append(a.Policy.Policy.DoorsFor(kind), a.Policy.Policy.Doors...)
+func (a *Authority) ChooseAnyDoor(t *target.Target, name string) error {
+	doors := append(a.Policy.Policy.DoorsFor(t.Kind), a.Policy.Policy.Doors...)
 	if name != "" || len(doors) == 0 {
-		return a.ChooseDoor(kind, name)
+		return a.chooseDoor(t.Kind, name)
 	}
 	a.Door = doors[0]
 	a.Door.Needs = nil

@@ -175,7 +175,7 @@ func TestChooseDoor(t *testing.T) {
 		if c.any {
 			choose = a.ChooseAnyDoor
 		}
-		err := choose(c.kind, c.name)
+		err := choose(&target.Target{Kind: c.kind}, c.name)
 		if got := a.Door.Name + fmt.Sprint(err); !strings.Contains(got, c.want) || err != nil && !errors.Is(err, target.ErrCall) {
 			t.Errorf("%s %q: %s, want %s", c.kind, c.name, got, c.want)
 		}

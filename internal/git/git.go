@@ -374,6 +374,87 @@ func (r *Repo) Refs(prefix string) ([]string, error) {
 	return refs, err
 }
 
+// Tracked are the branches of a remote as they were last seen: the refs that follow them here, by their refs there. Where its
+// configuration doesn't say which those are, they are those of its name. What follows another remote, whose name begins like this
+// one's, isn't among them.
+func (r *Repo) Tracked(remote string) (map[string]string, error) {
+	remotes, err := r.Remotes()
+	if err != nil {
+		return nil, err
+	}
+	type follows struct{ there, here string } // what stands before the names of branches
+	ofName := func(name string) []follows { return []follows{{"refs/heads/", "refs/remotes/" + name + "/"}} }
+	own, others := ofName(remote), []follows{}
+	for _, name := range remotes {
+		out, _ := r.git("config", "--get-all", "remote."+name+".fetch")
+		all := ofName(name)
+		for line := range strings.FieldsSeq(string(out)) {
+			there, here, ok := strings.Cut(strings.TrimPrefix(line, "+"), ":")
+			if from, is := strings.CutSuffix(there, "*"); ok && is && strings.HasSuffix(here, "*") && strings.HasPrefix(from, "refs/heads/") {
+				all = append(all, follows{from, strings.TrimSuffix(here, "*")})
+			}
+		}
+		if name == remote {
+			own = all
+		} else {
+			others = append(others, all...)
+		}
+	}
+	refs, err := r.Refs("refs/remotes/")
+	tracked := map[string]string{}
+	for _, ref := range refs {
+		var best follows
+		for _, f := range own {
+			if strings.HasPrefix(ref, f.here) && len(f.here) > len(best.here) {
+				best = f
+			}
+		}
+		if best.here == "" || slices.ContainsFunc(others, func(o follows) bool { return strings.HasPrefix(ref, o.here) && len(o.here) > len(best.here) }) {
+			continue
+		}
+		tracked[best.there+strings.TrimPrefix(ref, best.here)] = ref
+	}
+	return tracked, err
+}
+
+// mostAsked is how long a remote is waited for.
+const mostAsked = 20 * time.Second
+
+// RemoteHead asks a remote for its default branch; "" where it doesn't say, or can't be reached.
+func (r *Repo) RemoteHead(remote string) string {
+	ctx, cancel := context.WithTimeout(r.ctx, mostAsked)
+	defer cancel()
+	cmd := r.command("ls-remote", "--symref", "--", remote, "HEAD")
+	asking := exec.CommandContext(ctx, cmd.Path, cmd.Args[1:]...)
+	asking.Dir, asking.Env, asking.WaitDelay = cmd.Dir, cmd.Env, cmd.WaitDelay
+	out, err := asking.Output()
+	if err != nil {
+		return ""
+	}
+	for line := range strings.Lines(string(out)) {
+		if ref, ok := strings.CutPrefix(line, "ref: "); ok {
+			ref, _, _ = strings.Cut(ref, "\t")
+			return ref
+		}
+	}
+	return ""
+}
+
+// Independent leaves out of some commits those that are in the history of others.
+func (r *Repo) Independent(commits []string) ([]string, error) {
+	if len(commits) < 2 {
+		return commits, nil
+	}
+	out, err := r.git(append([]string{"merge-base", "--independent"}, commits...)...)
+	return strings.Fields(string(out)), err
+}
+
+// TypeOf is the kind of an object: commit, tree, blob or tag.
+func (r *Repo) TypeOf(object string) (string, error) {
+	out, err := r.git("cat-file", "-t", object)
+	return strings.TrimSpace(string(out)), err
+}
+
 // EmptyTree is the name of the tree without files.
 func (r *Repo) EmptyTree() (string, error) {
 	out, err := r.git("hash-object", "-t", "tree", "--stdin")

@@ -72,6 +72,9 @@ func compareDoors(d, now policy.Door, ladder policy.Ladder, note func(tighter bo
 	if d.Judges != now.Judges {
 		note(false, "%s: judges %q → %q", d.Name, d.Judges, now.Judges)
 	}
+	if !slices.Equal(d.Refs, now.Refs) {
+		note(len(d.Refs) > 0 && holdsAll(now.Refs, d.Refs), "%s: refs %s → %s", d.Name, listed(d.Refs), listed(now.Refs))
+	}
 	if !slices.Equal(d.Needs, now.Needs) {
 		note(len(d.Needs) > 0 && holdsAll(now.Needs, d.Needs), "%s: needs %s → %s", d.Name, listed(d.Needs), listed(now.Needs))
 	}

@@ -1,6 +1,7 @@
 package policyfile
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"slices"
@@ -28,6 +29,7 @@ func (r *reader) doors(n *yaml.Node) {
 		}
 	}
 	r.build()
+	r.checkRefs()
 	for _, f := range doors {
 		door := r.file.door(f.name)
 		r.checkSeverities(f.key, door)
@@ -98,7 +100,7 @@ func (r *reader) door(f field, under *Door) Door {
 		door.Limits = slices.Clone(under.Limits)
 	}
 	limits := under != nil
-	var like *yaml.Node
+	var like, refs *yaml.Node
 	is := &door.Value
 	r.mapping(f.value, keys{
 		what: "door " + f.name,
@@ -106,6 +108,16 @@ func (r *reader) door(f field, under *Door) Door {
 		read: map[string]func(*yaml.Node){
 			"judges":  func(n *yaml.Node) { is.Judges = oneOf(r, n, "judges", policy.Kinds) },
 			"against": func(n *yaml.Node) { is.Into = r.text(n, "against") },
+			"refs": func(n *yaml.Node) {
+				refs = n
+				is.Refs = r.globs(n, "a ref")
+				if under == nil || slices.Equal(is.Refs, under.Value.Refs) {
+					return
+				}
+				if at, firm := under.firmLimit(); firm {
+					r.complain(n, "door %s can't stand at other refs, since a limit of it is firm in %s", f.name, at)
+				}
+			},
 			"mode": func(n *yaml.Node) {
 				is.Mode = oneOf(r, n, "mode", []policy.Mode{policy.Enforce, policy.Advise})
 				if under == nil || under.Value.Mode == policy.Advise || is.Mode == policy.Enforce {
@@ -126,12 +138,38 @@ func (r *reader) door(f field, under *Door) Door {
 			"acceptances": func(n *yaml.Node) { r.acceptances(n, &door) },
 		},
 	})
+	if len(is.Refs) > 0 && is.Judges != policy.Push {
+		r.complain(cmp.Or(refs, f.key), "refs: says at which refs a push door stands; door %s has no judges: push", f.name)
+	}
 	if like != nil {
 		r.alike = append(r.alike, likeness{f.name, r.text(like, "like"), like})
 	} else if !limits {
 		r.complain(f.key, "door %s has no limits, so nothing could shut it", f.name)
 	}
 	return door
+}
+
+// checkRefs complains of two push doors of which nobody can tell which stands at a ref that both name.
+func (r *reader) checkRefs() {
+	type glob struct{ text, door string }
+	stands := map[string]glob{} // by what stands before the first wildcard
+	for _, d := range r.file.Doors {
+		for _, text := range d.Value.Refs {
+			whole := text
+			if !strings.HasPrefix(whole, "refs/") {
+				whole = "refs/heads/" + whole
+			}
+			literal := whole
+			if i := strings.IndexAny(whole, `*?[{\\`); i >= 0 {
+				literal = whole[:i] + "*"
+			}
+			if other, taken := stands[literal]; taken && other.door != d.Value.Name {
+				at := r.file.Origins["doors."+d.Value.Name+".refs"]
+				r.problems = append(r.problems, Problem{at.File, at.Line, at.Column, fmt.Sprintf("doors %s and %s may both stand at a ref of %s and %s; make one of them longer before its first wildcard", other.door, d.Value.Name, other.text, text)})
+			}
+			stands[literal] = glob{text, d.Value.Name}
+		}
+	}
 }
 
 // mostWaivers is how many waivers a change may add where the door doesn't say.

@@ -184,6 +184,9 @@ func (w *writer) door(placed Door) {
 	if d.Into != "" {
 		w.line(at+"against", "    against: "+word(d.Into))
 	}
+	if len(d.Refs) > 0 {
+		w.line(at+"refs", "    refs: "+words(d.Refs))
+	}
 	w.line(at+"mode", "    mode: "+string(d.Mode))
 	if d.Fix {
 		w.line(at+"mend", "    mend: true")

@@ -2,8 +2,10 @@ package target
 
 import (
 	"bufio"
+	"cmp"
 	"fmt"
 	"io"
+	"maps"
 	"slices"
 	"strings"
 
@@ -67,141 +69,303 @@ func orNone(object string) string {
 
 // Receiver is what is known of the side that receives a push.
 type Receiver struct {
-	repo   *git.Repo
-	known  []string // revisions whose history it has, as arguments of git rev-list
-	main   string   // the ref of its default branch, "" where that isn't known
-	mainIs string   // how people call it
-	hint   string   // what makes it known
+	repo  *git.Repo
+	refs  map[string]string // its refs as they are, or were last seen: the revision here, by the ref there
+	known []string          // revisions whose history it has, as arguments of git rev-list
+	main  string            // the ref of its default branch there, "" where that isn't known
+	named string            // how people call that
+	hint  string            // what makes it known
+	empty bool              // it has no branch at all
 }
 
 // ReceiverOf finds out what the receiving side has: on the server all refs that are there; before a push the branches of
 // the remote as they were last seen, and the old tips that git told of.
 func ReceiverOf(repo *git.Repo, p Push, remote string) (*Receiver, error) {
-	r := &Receiver{repo: repo}
+	r := &Receiver{repo: repo, refs: map[string]string{}}
 	for _, u := range p.Updates {
-		if u.Old != "" && repo.Has(u.Old) {
+		if u.Old == "" {
+			continue
+		}
+		r.refs[u.Ref] = u.Old
+		if repo.Has(u.Old) {
 			r.known = append(r.known, u.Old)
 		}
 	}
 	if p.Server {
-		r.known = append(r.known, "--all")
-		r.main, _ = repo.SymbolicRef("HEAD")
-		r.mainIs = strings.TrimPrefix(r.main, "refs/heads/")
-		return r, nil
+		return r, r.lookHere()
 	}
+	return r, r.lookThere(p, remote)
+}
+
+// lookHere looks at the refs of this repository, which receives the push.
+func (r *Receiver) lookHere() error {
+	refs, err := r.repo.Refs("refs/")
+	if err != nil {
+		return err
+	}
+	branches := 0
+	for _, ref := range refs {
+		r.refs[ref] = ref
+		if strings.HasPrefix(ref, "refs/heads/") {
+			branches++
+		}
+	}
+	r.known = append(r.known, "--all")
+	r.empty = branches == 0
+	r.main, _ = r.repo.SymbolicRef("HEAD")
+	r.named = shortRef(r.main)
+	if _, there := r.refs[r.main]; !there && !r.empty {
+		return fmt.Errorf("HEAD of this repository names %s, which isn't there, so nobody can tell which branch is guarded; set it to one that is: git symbolic-ref HEAD refs/heads/NAME", cmp.Or(r.main, "no branch"))
+	}
+	return nil
+}
+
+// lookThere looks at what is known here of the remote that will receive the push.
+func (r *Receiver) lookThere(p Push, remote string) error {
 	if remote == "" {
-		remotes, err := repo.Remotes()
+		remotes, err := r.repo.Remotes()
 		if err != nil {
-			return nil, err
+			return err
 		}
 		if len(remotes) > 1 {
-			return nil, WrongCall("the repository has several remotes (%s); name the one that is pushed to with --remote NAME", strings.Join(remotes, ", "))
+			return WrongCall("the repository has several remotes (%s); name the one that is pushed to with --remote NAME", strings.Join(remotes, ", "))
 		}
 		remote = strings.Join(remotes, "")
 	}
-	refs, err := repo.Refs("refs/remotes/" + remote + "/")
-	if err != nil || remote == "" || len(refs) == 0 {
-		return r, err // an address without a name, or one that nothing was fetched from
+	if remote == "" {
+		return nil
 	}
-	r.known = append(r.known, refs...)
-	head, ok := repo.SymbolicRef("refs/remotes/" + remote + "/HEAD")
-	switch {
-	case ok:
-		r.main = head
-	case len(refs) == 1:
-		r.main = refs[0]
-	default:
+	tracked, err := r.repo.Tracked(remote)
+	if err != nil {
+		return err
+	}
+	for there, here := range tracked {
+		if r.refs[there] == "" { // which git told of just now
+			r.refs[there] = here
+		}
+		r.known = append(r.known, here)
+	}
+	r.empty = len(r.refs) == 0
+	if head, ok := r.repo.SymbolicRef("refs/remotes/" + remote + "/HEAD"); ok {
+		for there, here := range tracked {
+			if here == head {
+				r.main = there
+			}
+		}
+	}
+	if r.main == "" && !r.empty {
+		r.main = r.repo.RemoteHead(remote)
+	}
+	branches := slices.DeleteFunc(slices.Sorted(maps.Keys(r.refs)), func(ref string) bool { return !strings.HasPrefix(ref, "refs/heads/") })
+	if r.main == "" && len(branches) == 1 {
+		r.main = branches[0]
+	}
+	r.named = cmp.Or(strings.TrimPrefix(tracked[r.main], "refs/remotes/"), shortRef(r.main))
+	if r.main == "" && !r.empty {
 		r.hint = fmt.Sprintf("git doesn't know the default branch of %s; tell it: git remote set-head %s --auto", remote, remote)
 	}
-	r.mainIs = strings.TrimPrefix(r.main, "refs/remotes/")
-	return r, nil
+	if _, here := r.mainTip(); r.main != "" && !here && !r.empty {
+		r.hint = fmt.Sprintf("the default branch of %s, %s, isn't here as it is there; bring it with git fetch %s", remote, shortRef(r.main), remote)
+	}
+	return nil
 }
 
-// OfUpdate finds the sides of one update. It is nil for an update that brings nothing to judge, with the reason.
-func OfUpdate(repo *git.Repo, r *Receiver, u Update) (t *Target, nothing string, err error) {
-	if u.New == "" {
+// Guard says which refs are guarded, by the policy that counts for an update.
+type Guard struct {
+	Takes  func(ref string) bool // a ref there, where the default branch counts only if it isn't named
+	Named  bool                  // the policy names refs
+	Called bool                  // the call itself names the policy
+}
+
+// Main is the receiving side's default branch, as a ref there; "" where it isn't known.
+func (r *Receiver) Main() string { return r.main }
+
+// OfUpdate finds the sides of one update, once guard has said by the policy that counts for it which refs are guarded. It is nil
+// for an update that brings nothing to judge, with the reason.
+func OfUpdate(repo *git.Repo, r *Receiver, u Update, guard func(*Target) (Guard, error)) (t *Target, nothing string, err error) {
+	if strings.HasPrefix(u.Ref, "refs/replace/") && u.New != "" {
+		return nil, "", fmt.Errorf("it would have git show another object in the place of one that was judged; no such ref is let in (git push --delete takes one away)")
+	}
+	t = inRepository(repo, policy.Push)
+	t.OwnTreeOnly, t.Subject.Ref = true, u.Ref
+	old, head, err := t.tips(u)
+	if err != nil {
+		return nil, "", err
+	}
+	if u.New != "" && head == "" {
+		return nil, u.Ref + " names no commit, so there are no lines to judge", nil
+	}
+	t.pushPolicies(r, u, old, head)
+	if len(t.PolicyAt) == 0 {
 		return nil, u.Ref + " is deleted, which brings nothing in", nil
 	}
-	head, err := repo.Commit(u.New)
+	g, err := guard(t)
 	if err != nil {
-		return nil, "", fmt.Errorf("%s: %w", u.Ref, err)
+		return nil, "", err
 	}
-	boundary, fresh, err := repo.Boundary(head, r.known)
+	guarded := g.Takes(u.Ref)
+	if u.New != "" && !g.Named && !g.Called && r.main == "" && u.Old != "" && r.hint != "" {
+		guarded = true
+		t.Notices = append(t.Notices, r.hint+"; until then every ref is judged by all that differs from its old tip")
+	}
+	switch {
+	case u.New == "" && guarded && !g.Called:
+		return nil, "", fmt.Errorf("%s is guarded, and a push that deletes it can't be judged; whoever keeps the repository lets it through with --policy, or takes it out of refs: first", u.Ref)
+	case u.New == "":
+		return nil, u.Ref + " is deleted, which brings nothing in", nil
+	case old == "" && r.hint != "" && !g.Called:
+		return nil, "", fmt.Errorf("whose policy judges the new %s can't be told: %s", shortRef(u.Ref), r.hint)
+	}
+	t.Subject.Head = string(head)
+	bases, nothing, err := t.pushBases(r, u, old, head, guarded, g)
+	if err != nil || nothing != "" {
+		return nil, nothing, err
+	}
+	t.pushBaselines(r, old, bases[0])
+	return t, "", t.sides(bases[0], head, bases[1:]...)
+}
+
+// tips are the commits that a ref moves from and to; "" where there is none.
+func (t *Target) tips(u Update) (old, head git.Side, err error) {
+	if u.New != "" {
+		commit, err := t.Repo.Commit(u.New)
+		if kind, wrong := t.Repo.TypeOf(u.New); err != nil && (wrong != nil || kind == "commit") {
+			return "", "", fmt.Errorf("%s: %w", u.Ref, err)
+		}
+		head = git.Side(commit)
+	}
+	if u.Old != "" {
+		if commit, err := t.Repo.Commit(u.Old); err == nil {
+			old = git.Side(commit)
+		} else if !t.Repo.Has(u.Old) && u.New != "" {
+			return "", "", fmt.Errorf("the other side has %s at %.12s, which isn't here; bring it with git fetch", u.Ref, u.Old)
+		}
+	}
+	return old, head, nil
+}
+
+// pushBases are the states that the update is compared with, of those that the other side has. A guarded ref is compared with its
+// own old tip and nothing else, or where it is new with where it left the guarded ones; another ref also with where its new
+// commits left any. Where nothing is known, it is the empty tree.
+func (t *Target) pushBases(r *Receiver, u Update, old, head git.Side, guarded bool, g Guard) (bases []git.Side, nothing string, err error) {
+	follows := false
+	if old != "" {
+		if follows, err = t.Repo.IsAncestor(string(old), string(head)); err != nil {
+			return nil, "", err
+		}
+	}
+	if guarded && old != "" {
+		if !follows {
+			t.Notices = append(t.Notices, u.Ref+" is forced to another history, and judged by all that differs from its old tip")
+		}
+		t.Subject.Base = string(old)
+		return []git.Side{old}, "", nil
+	}
+	known, has := r.known, "the other side"
+	if guarded {
+		known, has = nil, "a guarded branch"
+	}
+	guards := slices.DeleteFunc(slices.Sorted(maps.Keys(r.refs)), func(ref string) bool { return !g.Takes(ref) })
+	contained, err := r.contained(string(head), guards)
+	if err != nil {
+		return nil, "", err
+	}
+	if contained && u.Old == "" {
+		return nil, u.Ref + " names a commit that a guarded branch already has", nil
+	}
+	if guarded {
+		for _, ref := range guards {
+			known = append(known, r.refs[ref])
+		}
+	}
+	boundary, fresh, err := t.Repo.Boundary(string(head), known)
 	if err != nil {
 		return nil, "", err
 	}
 	if fresh == 0 {
-		return nil, u.Ref + " moves to a commit that the other side already has", nil
+		return nil, fmt.Sprintf("%s moves to a commit that %s already has", u.Ref, has), nil
 	}
-	t = inRepository(repo, policy.Push)
-	t.OwnTreeOnly, t.Subject.Ref, t.Subject.Head = true, u.Ref, head
-	old, bases, err := t.pushBases(u, head, boundary)
-	if err != nil {
+	if boundary, err = t.Repo.Independent(boundary); err != nil {
 		return nil, "", err
 	}
-	if err := t.pushPolicies(r, u, old, git.Side(head), bases[0]); err != nil {
-		return nil, "", err
-	}
-	return t, "", t.sides(bases[0], git.Side(head), bases[1:]...)
-}
-
-// pushBases are the states that the other side has and the update is compared with: the old tip where the new one
-// follows it, and the known commits that the new ones stand on. Where nothing is known, it is the empty tree.
-func (t *Target) pushBases(u Update, head string, boundary []string) (old git.Side, bases []git.Side, err error) {
-	if u.Old != "" {
-		if commit, err := t.Repo.Commit(u.Old); err == nil {
-			old = git.Side(commit)
-		} else if !t.Repo.Has(u.Old) {
-			return "", nil, fmt.Errorf("the other side has %s at %.12s, which isn't here; bring it with git fetch", u.Ref, u.Old)
-		}
-	}
-	if old != "" {
-		follows, err := t.Repo.IsAncestor(string(old), head)
-		if err != nil {
-			return "", nil, err
-		}
-		if follows {
-			bases = append(bases, old)
-		} else {
-			t.Notices = append(t.Notices, u.Ref+" is forced to another history, and judged as a new branch")
-		}
+	switch {
+	case follows:
+		bases = append(bases, old)
+	case old != "":
+		t.Notices = append(t.Notices, u.Ref+" is forced to another history, and judged as a new branch")
 	}
 	for _, commit := range boundary {
-		if side := git.Side(commit); !slices.Contains(bases, side) {
-			bases = append(bases, side)
+		inOld := false
+		if follows {
+			if inOld, err = t.Repo.IsAncestor(commit, string(old)); err != nil {
+				return nil, "", err
+			}
+		}
+		if !inOld {
+			bases = append(bases, git.Side(commit))
 		}
 	}
 	if len(bases) == 0 {
 		empty, err := t.Repo.EmptyTree()
 		if err != nil {
-			return "", nil, err
+			return nil, "", err
 		}
-		return old, []git.Side{git.Side(empty)}, nil
+		if r.empty {
+			t.Notices = append(t.Notices, "the other side has no branch yet, so all of "+shortRef(u.Ref)+" is judged")
+		}
+		return []git.Side{git.Side(empty)}, "", nil
 	}
 	t.Subject.Base = string(bases[0])
-	return old, bases, nil
+	return bases, "", nil
 }
 
-// pushPolicies settles whose policy and baseline count: those of the ref's old tip, for a new ref those of the receiving
-// side's default branch; where the target has no policy at all, the head's own.
-func (t *Target) pushPolicies(r *Receiver, u Update, old, head, base git.Side) error {
+// contained reports whether one of some refs has a commit in its history.
+func (r *Receiver) contained(commit string, refs []string) (bool, error) {
+	for _, ref := range refs {
+		if at := r.refs[ref]; r.repo.Has(at) {
+			if has, err := r.repo.IsAncestor(commit, at); has || err != nil {
+				return has, err
+			}
+		}
+	}
+	return false, nil
+}
+
+// pushPolicies settles whose policy counts: that of the ref's old tip, for a new ref that of the receiving side's default
+// branch; where the target has no policy at all, the head's own.
+func (t *Target) pushPolicies(r *Receiver, u Update, old, head git.Side) {
 	if old != "" {
 		t.PolicyAt = append(t.PolicyAt, State{Side: old, Name: "the old tip of " + shortRef(u.Ref)})
+	}
+	if tip, ok := r.mainTip(); ok {
+		t.PolicyAt = append(t.PolicyAt, State{Side: tip, Name: r.named})
+	}
+	if head != "" {
+		t.PolicyAt = append(t.PolicyAt, State{Side: head, Name: OwnName, Own: true})
+	}
+}
+
+// pushBaselines settles whose baseline counts: that of the old tip, for a new ref that of where it left the branches that are
+// known; then that of the default branch.
+func (t *Target) pushBaselines(r *Receiver, old, base git.Side) {
+	if old != "" {
 		t.BaselineAt = append(t.BaselineAt, old)
 	} else if t.Subject.Base != "" {
 		t.BaselineAt = append(t.BaselineAt, base)
 	}
-	if r.main != "" {
-		if tip, err := r.repo.Commit(r.main); err == nil {
-			t.PolicyAt = append(t.PolicyAt, State{Side: git.Side(tip), Name: r.mainIs})
-			t.BaselineAt = append(t.BaselineAt, git.Side(tip))
-		}
+	if tip, ok := r.mainTip(); ok {
+		t.BaselineAt = append(t.BaselineAt, tip)
 	}
-	if old == "" && r.hint != "" {
-		return fmt.Errorf("whose policy judges the new %s can't be told: %s", shortRef(u.Ref), r.hint)
+}
+
+// mainTip is the tip of the default branch.
+func (r *Receiver) mainTip() (tip git.Side, ok bool) {
+	at := r.refs[r.main]
+	if r.main == "" || at == "" {
+		return "", false
 	}
-	t.PolicyAt = append(t.PolicyAt, State{Side: head, Name: OwnName, Own: true})
-	return nil
+	commit, err := r.repo.Commit(at)
+	return git.Side(commit), err == nil
 }
 
 func shortRef(ref string) string {

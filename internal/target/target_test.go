@@ -134,7 +134,7 @@ func TestPush(t *testing.T) {
 		{"a branch that is there", fmt.Sprintf("refs/heads/main %s refs/heads/main %s", main, first), "A fares/fare.go; the old tip of main, origin/main, HEAD of the change"},
 		{"a new branch", fmt.Sprintf("refs/heads/side %s refs/heads/side %s", side, none), "M core/tide.c; origin/main, HEAD of the change"},
 		{"a deleted one", fmt.Sprintf("(delete) %s refs/heads/side %s", none, side), "refs/heads/side is deleted, which brings nothing in"},
-		{"nothing new", fmt.Sprintf("refs/heads/old %s refs/heads/old %s", first, none), "refs/heads/old moves to a commit that the other side already has"},
+		{"nothing new", fmt.Sprintf("refs/heads/old %s refs/heads/old %s", first, none), "refs/heads/old names a commit that a guarded branch already has"},
 	} {
 		p, err := ReadPush(strings.NewReader(c.line + "\n"))
 		if err != nil || len(p.Updates) != 1 {
@@ -144,7 +144,9 @@ func TestPush(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		g, got, err := OfUpdate(repo, receiver, p.Updates[0])
+		g, got, err := OfUpdate(repo, receiver, p.Updates[0], func(*Target) (Guard, error) {
+			return Guard{Takes: func(ref string) bool { return ref == receiver.Main() }}, nil
+		})
 		if err != nil {
 			t.Fatal(err)
 		}

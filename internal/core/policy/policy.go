@@ -191,8 +191,9 @@ const (
 // Door is a named point in the workflow with its own limits.
 type Door struct {
 	Name   string
-	Judges Kind   // "" judges every kind
-	Into   string // what the fitting and the errors suggest to compare with; never what decides
+	Judges Kind     // "" judges every kind
+	Into   string   // what the fitting and the errors suggest to compare with; never what decides
+	Refs   []string // of a push door: globs of the refs at which it stands; empty for all at which no other does
 	Mode   Mode
 	Needs  []string // names of reports; empty for all that aren't optional
 	Fix    bool     // a commit hook fixes what it can before it judges

@@ -1,0 +1,94 @@
+package main
+
+import (
+	"strings"
+	"testing"
+)
+
+// clean and faulty are core/tide.c without and with what the server's linter complains of.
+var clean, faulty = lines(10), strings.Replace(lines(10), "line 5;", "fresh;", 1)
+
+// TestGuardedRefs: whatever other branches have, a guarded one lets in nothing that it doesn't have itself; with real pushes.
+func TestGuardedRefs(t *testing.T) {
+	const named = "zincdoor: 1\ndoors:\n  guard: {judges: push, refs: [main, 'release/*'], limits: [{count: new, severity: warning, most: 0}]}\n  push: {judges: push, limits: [{count: new, severity: warning, most: 0}]}\n"
+	const onlyRelease = "zincdoor: 1\ndoors:\n  guard: {judges: push, refs: 'release/*', limits: [{count: new, severity: warning, most: 0}]}\n"
+	write := func(text string) func(*sandbox) {
+		return func(s *sandbox) {
+			s.write("core/tide.c", text)
+			s.commit("tides")
+		}
+	}
+	run := func(args ...string) func(*sandbox) { return func(s *sandbox) { s.git(args...) } }
+	push := func(ref string) func(*sandbox) {
+		return func(s *sandbox) {
+			if seen, ok := s.push("origin", ref); !ok {
+				s.Fatalf("push %s: %s", ref, seen)
+			}
+		}
+	}
+	reverted := []func(*sandbox){run("switch", "-q", "-c", "side"), write(faulty), run("revert", "--no-edit", "HEAD"), push("side")}
+	mended := []func(*sandbox){run("tag", "faulty"), write(clean), push("HEAD:main")} // a main that had the fault once
+	for _, c := range []struct {
+		name, policy string
+		main         string // what it has at first
+		do           []func(*sandbox)
+		push         []string
+		in           bool
+		say          string
+	}{
+		{"a fault that a side branch had and reverted", pushPolicy, clean, reverted, []string{"side~1:main"}, false, "SHUT new warning: 1"},
+		{"and the side branch itself", pushPolicy, clean, reverted, []string{"side:main"}, true, "OPEN"},
+		{"merged while the side branch had it", pushPolicy, clean, append(reverted[:len(reverted):len(reverted)], run("switch", "-q", "--detach", "origin/main"), run("merge", "-q", "--no-ff", "--no-edit", "side~1")), []string{"HEAD:main"}, false, "SHUT new warning: 1"},
+		{"merged after that", pushPolicy, clean, append(reverted[:len(reverted):len(reverted)], run("switch", "-q", "--detach", "origin/main"), run("merge", "-q", "--no-ff", "--no-edit", "side")), []string{"HEAD:main"}, true, "OPEN"},
+		{"forced back to where the fault was", pushPolicy, faulty, mended, []string{"--force", "faulty:main"}, false, "forced to another history"},
+		{"forced to what is well", pushPolicy, clean, []func(*sandbox){run("commit", "-q", "--amend", "--allow-empty", "-m", "again")}, []string{"--force", "HEAD:main"}, true, "OPEN"},
+		{"a merge that keeps the old fault", pushPolicy, faulty, append(mended[:len(mended):len(mended)], run("switch", "-q", "-c", "old", "faulty"), run("merge", "-q", "-s", "ours", "--no-edit", "origin/main")), []string{"old:main"}, false, "SHUT new warning: 1"},
+		{"a merge that takes the mended line", pushPolicy, faulty, append(mended[:len(mended):len(mended)], run("switch", "-q", "-c", "old", "faulty"), func(s *sandbox) { s.write("docs/low.md", "Low\n"); s.commit("low") }, run("merge", "-q", "--no-edit", "origin/main")), []string{"old:main"}, true, "OPEN"},
+		{"a revert of what mended it", pushPolicy, faulty, append(mended[:len(mended):len(mended)], run("revert", "--no-edit", "HEAD")), []string{"HEAD:main"}, false, "SHUT new warning: 1"},
+		{"a cherry-picked fault", pushPolicy, clean, append(reverted[:len(reverted):len(reverted)], run("switch", "-q", "--detach", "origin/main"), run("cherry-pick", "side~1")), []string{"HEAD:main"}, false, "SHUT new warning: 1"},
+		{"a squashed branch that is well", pushPolicy, clean, append(reverted[:len(reverted):len(reverted)], func(s *sandbox) { s.write("docs/low.md", "Low\n"); s.commit("low") }, push("side"), run("switch", "-q", "--detach", "origin/main"), run("merge", "-q", "--squash", "side"), run("commit", "-q", "-m", "squashed")), []string{"HEAD:main"}, true, "OPEN"},
+		{"an evil merge of what went before, on a side branch", pushPolicy, faulty, append(mended[:len(mended):len(mended)], run("switch", "-q", "-c", "side"), func(s *sandbox) { s.write("docs/low.md", "Low\n"); s.commit("low") }, push("side"), func(s *sandbox) {
+			s.git("reset", "-q", "--hard", s.git("commit-tree", "-p", "HEAD", "-p", "faulty", "-m", "evil", "faulty^{tree}"))
+		}), []string{"side"}, false, "SHUT new warning: 1"},
+		{"a fault on a new side branch", pushPolicy, clean, []func(*sandbox){run("switch", "-q", "-c", "side"), write(faulty)}, []string{"side"}, false, "SHUT new warning: 1"},
+		{"a merge of a side branch that has the fault, on another one", pushPolicy, faulty, append(mended[:len(mended):len(mended)], run("switch", "-q", "-c", "side")), []string{"side", "faulty:refs/heads/other"}, true, "already has"},
+
+		{"a release of what main has", named, clean, nil, []string{"main:release/1"}, true, "already has"},
+		{"a release of what a side branch had", named, clean, reverted, []string{"side~1:refs/heads/release/1"}, false, "SHUT new warning: 1"},
+		{"a release of what a side branch has", named, clean, reverted, []string{"side:release/1"}, true, "OPEN"},
+		{"a ref at which no door stands", onlyRelease, clean, []func(*sandbox){write(faulty)}, []string{"HEAD:main"}, true, "no push door stands at refs/heads/main"},
+		{"a ref at which one does", onlyRelease, clean, []func(*sandbox){write(faulty)}, []string{"HEAD:release/1"}, false, "SHUT new warning: 1"},
+
+		{"a guarded branch taken away", pushPolicy, clean, nil, []string{":main"}, false, "refs/heads/main is guarded"},
+		{"another one taken away", pushPolicy, clean, reverted, []string{":side"}, true, "is deleted"},
+		{"an object in the place of another", pushPolicy, faulty, nil, []string{"HEAD:refs/replace/1111111111111111111111111111111111111111"}, false, "git show another object in the place of one"},
+		{"a tag of a text", pushPolicy, clean, []func(*sandbox){run("tag", "-a", "-m", "a text", "text", "HEAD:core/tide.c")}, []string{"text"}, true, "names no commit"},
+		{"a tag of a commit with the fault", pushPolicy, clean, []func(*sandbox){write(faulty), run("tag", "-a", "-m", "a tag", "v1")}, []string{"v1"}, false, "SHUT new warning: 1"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			t.Parallel()
+			bare, s := guardedServer(t, c.policy, c.main)
+			for _, do := range c.do {
+				do(s)
+			}
+			before := bare.git("for-each-ref")
+			seen, ok := s.push(append([]string{"origin"}, c.push...)...)
+			if ok != c.in || !strings.Contains(seen, c.say) || !ok && bare.git("for-each-ref") != before {
+				t.Errorf("let in: %v, want %v and %q\n%s", ok, c.in, c.say, seen)
+			}
+		})
+	}
+}
+
+// guardedServer is a server that judges each push, whose main has a policy and a text, and a clone of it.
+func guardedServer(t *testing.T, policy, main string) (bare, s *sandbox) {
+	bare, s = server(t, "")
+	bare.git("config", "receive.denyDeleteCurrent", "ignore")
+	s.write(".zincdoor/policy.yaml", policy)
+	s.write("core/tide.c", main)
+	s.commit("as it was")
+	s.git("push", "-q", "origin", "HEAD:main")
+	s.git("switch", "-q", "-C", "main")
+	bare.hook("pre-receive", serverHook)
+	return bare, s
+}
