@@ -44,7 +44,7 @@ type pageData struct {
 	ScriptHash           string
 	Door, Outcome, State string
 	Reason, Subject      string
-	Policy, Head, Today  string
+	Head, Today          string
 	Limits               []pageLimit
 	Evidence             []pageEvidence
 	Sound                bool // all of the evidence is
@@ -101,7 +101,7 @@ func writeHTML(w io.Writer, v judge.Verdict, o Options) error {
 	data := pageData{
 		Style: template.CSS(pageStyle), Script: template.JS(pageScript), ScriptHash: "sha256-" + base64.StdEncoding.EncodeToString(sum[:]),
 		Door: Safe(v.Door), State: string(v.Outcome), Outcome: strings.ReplaceAll(string(v.Outcome), "unjudged", "cannot judge"), Reason: reason(v),
-		Subject: describe(v.Subject), Policy: Safe(v.Origin.From), Head: Safe(v.Subject.Head), Today: Safe(v.Today), Severities: v.Ladder,
+		Subject: circumstances(v), Head: Safe(v.Subject.Head), Today: Safe(v.Today), Severities: v.Ladder,
 	}
 	for _, standing := range judge.Standings {
 		if v.Totals.By[standing] > 0 {

@@ -72,7 +72,7 @@ func fileHeading(path string) string {
 
 func markdownHead(v judge.Verdict) string {
 	var s strings.Builder
-	fmt.Fprintf(&s, "## Door %s: %s\n\n%s\n", escapeMarkdown(v.Door), map[judge.Outcome]string{judge.Open: "open", judge.Shut: "shut", judge.Unjudged: "cannot judge"}[v.Outcome], escapeMarkdown(reason(v)))
+	fmt.Fprintf(&s, "## %s: %s\n\n%s\n", strings.TrimSuffix("Door "+escapeMarkdown(v.Door), " "), map[judge.Outcome]string{judge.Open: "open", judge.Shut: "shut", judge.Unjudged: "cannot judge"}[v.Outcome], escapeMarkdown(reason(v)))
 	for _, e := range v.Evidence {
 		if !e.Sound() {
 			fmt.Fprintf(&s, "\n- %s is %s: %s\n", codeSpan(evidenceName(e)), e.State, escapeMarkdown(e.Problem))
@@ -159,7 +159,7 @@ func markdownTail(v judge.Verdict, o Options) string {
 		}
 		fmt.Fprintf(&s, "- %s\n", escapeMarkdown(clipRunes(n, 300)))
 	}
-	fmt.Fprintf(&s, "\n%s, policy of %s\n", escapeMarkdown(describe(v.Subject)), escapeMarkdown(v.Origin.From))
+	fmt.Fprintf(&s, "\n%s\n", escapeMarkdown(circumstances(v)))
 	return s.String()
 }
 

@@ -19,16 +19,21 @@ type screen struct {
 	Options
 	w   io.Writer
 	err error
+
+	parted bool // the last line was empty, or there is none yet
 }
 
+// line prints a line; of several empty ones the first, and none before all others.
 func (s *screen) line(format string, args ...any) {
-	if s.err == nil {
-		_, s.err = fmt.Fprintln(s.w, strings.TrimRight(fmt.Sprintf(format, args...), " "))
+	text := strings.TrimRight(fmt.Sprintf(format, args...), " ")
+	if s.err == nil && (text != "" || !s.parted) {
+		_, s.err = fmt.Fprintln(s.w, text)
 	}
+	s.parted = text == ""
 }
 
 func writeTerminal(w io.Writer, v judge.Verdict, o Options) error {
-	s := &screen{look: lookFor(w), w: w, Options: o}
+	s := &screen{look: lookFor(w), w: w, Options: o, parted: true}
 	if o.Like != nil {
 		s.look = lookFor(o.Like)
 	}
@@ -69,7 +74,15 @@ func (s *screen) briefly(v judge.Verdict) {
 	if v.Enforced != judge.Open {
 		left = fmt.Sprintf(" (%s, if the door enforced; the same call without --hook shows why)", v.Enforced)
 	}
-	s.line("%s %s%s", s.zinc.bold().Render(s.open+" OPEN"), s.faint.Render(fmt.Sprintf("door %s: %s", Safe(v.Door), describe(v.Subject))), left)
+	s.line("%s %s%s", s.zinc.bold().Render(s.open+" OPEN"), s.faint.Render(atDoor(v, describe(v.Subject))), left)
+}
+
+// atDoor says at which door something was judged, where it was at one.
+func atDoor(v judge.Verdict, about string) string {
+	if v.Door == "" {
+		return about
+	}
+	return fmt.Sprintf("door %s: %s", Safe(v.Door), about)
 }
 
 // findings shows those that were asked for, in their groups, and of what is gone a line each.
@@ -436,17 +449,7 @@ func fixable(v judge.Verdict) (n int) {
 
 // outcome is the last line: the answer and its reason.
 func (s *screen) outcome(v judge.Verdict) {
-	where := fmt.Sprintf("%s: %s, policy of %s", Safe(v.Door), describe(v.Subject), Safe(v.Origin.From))
-	if v.Origin.From == "built-in" {
-		where = fmt.Sprintf("%s: %s, built-in policy", Safe(v.Door), describe(v.Subject))
-	}
-	if n := len(v.Origin.Inherits); n > 0 {
-		where += ", laid over " + Safe(v.Origin.Inherits[n-1].Name)
-		if n > 1 {
-			where += fmt.Sprintf(" and %d more", n-1)
-		}
-	}
-	s.wrapped("  ", "door "+where, s.faint)
+	s.wrapped("  ", atDoor(v, circumstances(v)), s.faint)
 	door, word, style := s.shut, "SHUT", s.signal
 	switch v.Outcome {
 	case judge.Open:
@@ -462,7 +465,30 @@ func (s *screen) outcome(v judge.Verdict) {
 	}
 }
 
+// circumstances is what was judged, and by whose policy.
+func circumstances(v judge.Verdict) string {
+	about := describe(v.Subject)
+	switch v.Origin.From {
+	case "":
+		return about
+	case "built-in":
+		about += ", built-in policy"
+	default:
+		about += ", policy of " + Safe(v.Origin.From)
+	}
+	if n := len(v.Origin.Inherits); n > 0 {
+		about += ", laid over " + Safe(v.Origin.Inherits[n-1].Name)
+		if n > 1 {
+			about += fmt.Sprintf(" and %d more", n-1)
+		}
+	}
+	return about
+}
+
 func describe(c judge.Subject) string {
+	if c.Kind == string(policy.Push) && c.Head == "" { // of which nothing was judged
+		return strings.TrimSuffix("push to "+Safe(strings.TrimPrefix(c.Ref, "refs/heads/")), " to ")
+	}
 	files := fmt.Sprintf("%d files", c.Files)
 	if c.Files == 1 {
 		files = "1 file"
