@@ -92,3 +92,96 @@ func guardedServer(t *testing.T, policy, main string) (bare, s *sandbox) {
 	bare.hook("pre-receive", serverHook)
 	return bare, s
 }
+
+// TestIntoLines: of a branch those lines count that its target doesn't have, and that differ from where it left it, also where
+// histories cross.
+func TestIntoLines(t *testing.T) {
+	git := func(args ...string) func(*sandbox) { return func(s *sandbox) { s.git(args...) } }
+	write := func(text string) func(*sandbox) {
+		return func(s *sandbox) {
+			s.write("core/tide.c", text)
+			s.commit("tides")
+		}
+	}
+	other := func(s *sandbox) {
+		s.write("docs/low.md", s.git("rev-parse", "HEAD")+"\n")
+		s.commit("low")
+	}
+	for _, c := range []struct {
+		name  string
+		first string // of core/tide.c
+		do    []func(*sandbox)
+		code  int
+		place string
+	}{
+		{"a fault of its own", clean, []func(*sandbox){git("switch", "-q", "-c", "side"), write(faulty)}, 1, "touched"},
+		{"one that the target has too", clean, []func(*sandbox){git("switch", "-q", "-c", "side"), write(faulty), git("switch", "-q", "main"), git("cherry-pick", "side"), other, git("switch", "-q", "side"), other}, 0, "elsewhere"},
+		{"one that it left with, and that the target has mended since", faulty, []func(*sandbox){git("switch", "-q", "-c", "side"), other, git("switch", "-q", "main"), write(clean), git("switch", "-q", "side")}, 0, "elsewhere"},
+		{"the same in a file that it alters", faulty, []func(*sandbox){git("switch", "-q", "-c", "side"), write(faulty + "low;\n"), git("switch", "-q", "main"), write(clean), git("switch", "-q", "side")}, 0, "file"},
+		{"one that it keeps though it merged what mends it", faulty, []func(*sandbox){git("switch", "-q", "-c", "side"), other, git("switch", "-q", "main"), write(clean), git("switch", "-q", "side"), git("merge", "-q", "-s", "ours", "--no-edit", "main")}, 1, "touched"},
+		{"one of several merge bases, kept", faulty, []func(*sandbox){
+			git("switch", "-q", "-c", "side"), other, git("switch", "-q", "main"), write(clean),
+			func(s *sandbox) { // each merges the other as it was: main keeps what is mended, the side branch what isn't
+				main, side := s.git("rev-parse", "main"), s.git("rev-parse", "side")
+				s.git("merge", "-q", "--no-edit", side)
+				s.git("switch", "-q", "side")
+				s.git("merge", "-q", "-s", "ours", "--no-edit", main)
+			},
+		}, 1, "touched"},
+		{"histories that cross, with what is mended", faulty, []func(*sandbox){
+			git("switch", "-q", "-c", "side"), other, git("switch", "-q", "main"), write(clean),
+			func(s *sandbox) {
+				main, side := s.git("rev-parse", "main"), s.git("rev-parse", "side")
+				s.git("merge", "-q", "--no-edit", side)
+				s.git("switch", "-q", "side")
+				s.git("merge", "-q", "--no-edit", main)
+			}, other,
+		}, 0, ""},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			t.Parallel()
+			s := repository(t)
+			s.write(".git/info/exclude", "r.txt\n")
+			s.write("docs/low.md", "Low\n")
+			s.write("core/tide.c", c.first)
+			s.commit("one")
+			for _, do := range c.do {
+				do(s)
+			}
+			report := warn("docs/low.md", 1)
+			for i, line := range strings.Split(s.read("core/tide.c"), "\n") {
+				if line == "fresh;" {
+					report += warn("core/tide.c", i+1)
+				}
+			}
+			s.write("r.txt", strings.Replace(report, "warning", "note", 1))
+			v := s.judge("--against", "main", "--report", "r.txt")
+			place := ""
+			for _, f := range v.Findings {
+				if f.Path == "core/tide.c" {
+					place = f.Place
+				}
+			}
+			if v.Code != c.code || place != c.place {
+				t.Errorf("exit code %d, want %d; %s, want %s\n%s\n%s", v.Code, c.code, place, c.place, v.standings(), v.about())
+			}
+		})
+	}
+}
+
+// TestMergeOfWhatWas: what HEAD went on from is no other side of a merge.
+func TestMergeOfWhatWas(t *testing.T) {
+	s := repository(t)
+	s.write(".git/info/exclude", "r.txt\n")
+	s.write("core/tide.c", faulty)
+	old := s.commit("one")
+	s.write("core/tide.c", clean)
+	s.commit("two")
+	s.write("core/tide.c", faulty)
+	s.git("add", "-A")
+	s.write(".git/MERGE_HEAD", old+"\n")
+	s.write("r.txt", warn("core/tide.c", 5))
+	if v := s.judge("--staged", "--report", "r.txt"); v.Code != 1 {
+		t.Errorf("exit code %d: %s\n%s", v.Code, v.standings(), v.about())
+	}
+}

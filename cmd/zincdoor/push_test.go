@@ -216,7 +216,7 @@ func TestMergeBases(t *testing.T) {
 	s.git("switch", "-q", "side")
 	s.write("r.txt", warn("core/tide.c", 1)+warn("core/tide.c", 12)+warn("core/gauge.c", 1))
 	v := s.judge("--against", "main", "--report", "r.txt")
-	if v.standings() != "core/gauge.c:1 touched new\ncore/tide.c:1 file inherited\ncore/tide.c:12 file inherited" {
+	if v.standings() != "core/gauge.c:1 touched new\ncore/tide.c:1 elsewhere inherited\ncore/tide.c:12 elsewhere inherited" {
 		t.Errorf("two merge bases:\n%s", v.standings())
 	}
 

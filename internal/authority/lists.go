@@ -59,7 +59,7 @@ func (l *Lists) compare(t *target.Target, a *Authority, by Overrides) error {
 	}
 	altered := false
 	for _, path := range append(a.files, policyfile.Path) {
-		is, err := t.Diff.Alters(path)
+		is, err := t.Alters(path)
 		if err != nil {
 			return err
 		}

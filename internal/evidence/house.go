@@ -152,7 +152,7 @@ func (q Request) houseEntries() (map[string]git.Entry, error) {
 	if q.Target.Diff == nil || whole {
 		return q.Target.Repo.Entries(q.Target.Side)
 	}
-	return q.Target.Diff.Changed()
+	return q.Target.Changed()
 }
 
 // oldTexts are the files as they were before the change.

@@ -141,7 +141,7 @@ func (c *collector) readChange(s suspected, elsewhere *search, spaced bool) (cha
 	c.notices = append(c.notices, lines.Notices...)
 	made := changes{change: change.New(slices.Clone(lines.Files), rules)}
 	made.whole = made.change
-	if len(t.Others) > 0 {
+	if len(t.Others)+len(t.Further) > 0 || t.Tip != "" {
 		made.whole = &change.Change{Files: slices.Clone(made.change.Files)}
 	}
 	if err := c.narrow(made.change, rules); err != nil {
@@ -183,9 +183,18 @@ func (c *collector) wantedFiles() (wanted map[string]bool, all bool) {
 	return wanted, all
 }
 
-// narrow leaves out of the change what one of the further old sides brings along.
+// narrow settles what of the change counts where it has further old sides: what differs from one more commit that a branch left
+// its target at counts too, and what one of the others brings along, or the target's tip has, doesn't.
 func (c *collector) narrow(narrowed *change.Change, rules change.Rules) error {
-	for _, other := range c.Target.Others {
+	t := c.Target
+	for _, further := range t.Further {
+		lines, err := further.Lines(git.Known{}, nil)
+		if err != nil {
+			return err
+		}
+		narrowed.Widen(change.New(slices.Clone(lines.Files), rules))
+	}
+	for _, other := range t.Others {
 		if len(narrowed.Files) == 0 {
 			return nil
 		}
@@ -193,7 +202,24 @@ func (c *collector) narrow(narrowed *change.Change, rules change.Rules) error {
 		if err != nil {
 			return err
 		}
-		narrowed.Narrow(change.New(lines.Files, rules))
+		narrowed.Narrow(change.New(slices.Clone(lines.Files), rules))
 	}
-	return nil
+	if t.Tip == "" || len(narrowed.Files) == 0 {
+		return nil
+	}
+	var paths []string
+	for _, f := range narrowed.Files {
+		paths = append(paths, f.Path)
+		if f.Status == change.Renamed {
+			paths = append(paths, f.Old)
+		}
+	}
+	if git.TooMany(paths) {
+		paths = nil
+	}
+	lines, err := t.Repo.CompareLines(t.Tip, t.Side, paths...).Lines(git.Known{}, nil)
+	if err == nil {
+		narrowed.Narrow(change.New(slices.Clone(lines.Files), rules))
+	}
+	return err
 }

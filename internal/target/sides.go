@@ -20,7 +20,13 @@ func (t *Target) parents() (first git.Side, name string, merged []git.Side, err 
 	}
 	heads, err := t.Repo.MergeHeads()
 	for _, h := range heads {
-		merged = append(merged, git.Side(h))
+		old, wrong := t.Repo.IsAncestor(h, commit) // what HEAD went on from: nothing of it is brought along
+		if wrong != nil {
+			return "", "", nil, wrong
+		}
+		if !old {
+			merged = append(merged, git.Side(h))
+		}
 	}
 	return git.Side(commit), commit, merged, err
 }
@@ -68,7 +74,16 @@ func (t *Target) into(ref string) error {
 	t.PolicyAt = []State{{Side: target, Name: ref}, {Side: head, Name: OwnName, Own: true}}
 	t.BaselineAt = []git.Side{bases[0], target}
 	t.Subject.Ref, t.Subject.Base, t.Subject.Head = ref, string(bases[0]), commit
-	return t.sides(bases[0], head, bases[1:]...)
+	if err := t.sides(bases[0], head); err != nil {
+		return err
+	}
+	for _, base := range bases[1:] {
+		t.Further = append(t.Further, t.Repo.CompareLines(base, head))
+	}
+	if bases[0] != target || len(bases) > 1 {
+		t.Tip = target
+	}
+	return nil
 }
 
 // mergeBases are the commits at which a branch left its target: at least one. In a shallow clone they count only where

@@ -6,7 +6,9 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"path/filepath"
+	"slices"
 
 	"zincdoor/internal/core/change"
 	"zincdoor/internal/core/judge"
@@ -67,6 +69,8 @@ type Target struct {
 	Side    git.Side          // the same as a side of a comparison; "" for a patch
 	Diff    *git.Comparison   // nil where there is no old side, and for a patch
 	Others  []*git.Comparison // with further old sides: a line counts only where it differs from all of them
+	Further []*git.Comparison // with further commits that a branch left its target at: a line that differs from one of them counts too
+	Tip     git.Side          // of a branch's target: a line counts only where it differs from it too; "" where there is none
 	Patch   []change.File     // of a patch
 	IsPatch bool
 
@@ -107,7 +111,42 @@ func (t *Target) Files() ([]change.File, error) {
 	if t.Diff == nil {
 		return t.Patch, nil
 	}
-	return t.Diff.Files()
+	files, err := t.Diff.Files()
+	if err != nil || len(t.Further) == 0 {
+		return files, err
+	}
+	all := &change.Change{Files: slices.Clone(files)}
+	for _, further := range t.Further {
+		more, err := further.Files()
+		if err != nil {
+			return nil, err
+		}
+		all.Widen(&change.Change{Files: more})
+	}
+	return all.Files, nil
+}
+
+// Alters reports whether the change alters a file.
+func (t *Target) Alters(path string) (bool, error) {
+	for _, diff := range append([]*git.Comparison{t.Diff}, t.Further...) {
+		if is, err := diff.Alters(path); is || err != nil {
+			return is, err
+		}
+	}
+	return false, nil
+}
+
+// Changed are the files and links of the change that are there, by path, with what they are.
+func (t *Target) Changed() (map[string]git.Entry, error) {
+	all := map[string]git.Entry{}
+	for _, diff := range append([]*git.Comparison{t.Diff}, t.Further...) {
+		changed, err := diff.Changed()
+		if err != nil {
+			return nil, err
+		}
+		maps.Copy(all, changed)
+	}
+	return all, nil
 }
 
 // Present lists the files of the change that are there in the judged state; where everything is judged, all files.

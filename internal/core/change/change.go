@@ -131,6 +131,25 @@ func (c *Change) Narrow(other *Change) {
 	c.Files = files
 }
 
+// Widen leaves to the author also what differs from another old side: other is the change from that side to the same new one.
+// Files that only the other side has otherwise come in as they are on both sides of this change, but for what is touched.
+func (c *Change) Widen(other *Change) {
+	for _, o := range other.Files {
+		if o.Status == Deleted {
+			continue
+		}
+		f := c.File(o.Path)
+		if f == nil {
+			at, _ := slices.BinarySearchFunc(c.Files, o.Path, func(f File, p string) int { return strings.Compare(f.Path, p) })
+			c.Files = slices.Insert(c.Files, at, File{Path: o.Path, Old: o.Path, Status: Modified, Opaque: o.Opaque, Touched: o.Touched})
+			continue
+		}
+		if f.Opaque == "" {
+			f.Opaque, f.Touched = o.Opaque, f.Touched.Union(o.Touched)
+		}
+	}
+}
+
 // Hide makes all of a file count as touched, if it is one of the change: why says why its lines can't be known.
 func (c *Change) Hide(path, why string) {
 	if f := c.File(path); f != nil && f.Opaque == "" {

@@ -179,6 +179,11 @@ func TestNarrow(t *testing.T) {
 	if c.File("ours.c") != nil || fmt.Sprint(c.File("both.c").Touched) != "[{5 6}]" {
 		t.Errorf("narrowed to %+v", c.Files)
 	}
+	wide := make(map[string][]Hunk{"both.c": hunk(3, 4), "ours.c": hunk(1, 1)})
+	wide.Widen(make(map[string][]Hunk{"both.c": hunk(5, 9), "a.c": hunk(2, 1)}))
+	if fmt.Sprint(wide.File("both.c").Touched, wide.File("ours.c").Touched, wide.File("a.c").Touched, len(wide.File("a.c").Hunks)) != "[{3 13}] [{1 1}] [{2 2}] 0" {
+		t.Errorf("widened to %+v", wide.Files)
+	}
 	own := make(map[string][]Hunk{".zincdoor/policy.yaml": hunk(1, 1), "a.c": hunk(1, 1)})
 	own.Narrow(make(map[string][]Hunk{".zincdoor/policy.yaml": hunk(1, 1)}))
 	if own.Within(".zincdoor") || !make(nil).Within(".zincdoor") {
@@ -190,5 +195,8 @@ func TestIntersect(t *testing.T) {
 	got := Lines{{1, 5}, {8, 9}, {20, 30}}.Intersect(Lines{{3, 8}, {25, 25}})
 	if fmt.Sprint(got) != "[{3 5} {8 8} {25 25}]" || got.Count() != 5 {
 		t.Errorf("intersection %v of %d lines", got, got.Count())
+	}
+	if got := (Lines{{1, 5}, {8, 9}, {20, 30}}).Union(Lines{{3, 7}, {25, 25}, {40, 41}}); fmt.Sprint(got) != "[{1 9} {20 30} {40 41}]" {
+		t.Errorf("union %v", got)
 	}
 }

@@ -61,3 +61,18 @@ func (l Lines) Intersect(other Lines) Lines {
 	}
 	return both
 }
+
+// Union gives the lines that are in one of both sets.
+func (l Lines) Union(other Lines) Lines {
+	all := slices.Concat(l, other)
+	slices.SortFunc(all, func(a, b Span) int { return cmp.Compare(a.First, b.First) })
+	var joined Lines
+	for _, s := range all {
+		if n := len(joined); n > 0 && s.First-1 <= joined[n-1].Last {
+			joined[n-1].Last = max(joined[n-1].Last, s.Last)
+			continue
+		}
+		joined = append(joined, s)
+	}
+	return joined
+}
