@@ -6,7 +6,6 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
-	"strings"
 	"sync"
 
 	"zincdoor/internal/core/change"
@@ -37,7 +36,7 @@ func (q Request) runner(ctx context.Context) (*lint.Runner, error) {
 		if err != nil {
 			return run, err
 		}
-		run.Reuse = !slices.ContainsFunc(files, func(f change.File) bool { return !strings.HasPrefix(f.Path, policy.Folder+"/") })
+		run.Reuse = !slices.ContainsFunc(files, func(f change.File) bool { return !q.Policy.Own(f.Path) || f.Old != "" && !q.Policy.Own(f.Old) })
 	}
 	return run, run.Begin()
 }

@@ -53,7 +53,7 @@ func (r *Runner) recall(p *Plan, contents map[string]string) {
 		parts = append(parts, file, contents[file])
 	}
 	k.identity = KeyOf(parts...)
-	k.base = sync.OnceValue(func() Key { return p.keyOfAll(contents) })
+	k.base = sync.OnceValue(func() Key { return p.keyOfAll(contents, r.Policy.Own) })
 	if k.reuse = r.Reuse || p.Terms.Run.PerFile; k.reuse {
 		if k.all = k.withRead(k.base(), k.readFor(k.base())); k.Has(k.all) {
 			p.Asked = nil
@@ -74,15 +74,15 @@ func (r *Runner) recall(p *Plan, contents map[string]string) {
 	}
 }
 
-// keyOfAll is the key of the answer for all files together.
-func (p *Plan) keyOfAll(contents map[string]string) Key {
+// keyOfAll is the key of the answer for all files together, but for the policy and the list, which are its own.
+func (p *Plan) keyOfAll(contents map[string]string, own func(file string) bool) Key {
 	everything := []string{string(p.known.identity[:]), "all"}
 	for _, file := range p.Given {
 		everything = append(everything, file, contents[file])
 	}
 	if !p.Terms.Run.PerFile {
 		for _, file := range slices.Sorted(maps.Keys(contents)) {
-			if !strings.HasPrefix(file, policy.Folder+"/") {
+			if !own(file) {
 				everything = append(everything, "tree", file, contents[file])
 			}
 		}

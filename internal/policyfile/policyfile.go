@@ -13,7 +13,7 @@ import (
 )
 
 // Path is where a repository keeps its policy.
-const Path = policy.Folder + "/policy.yaml"
+const Path = policy.Path
 
 // File is a policy as files say it, and where each of its values is set. It is immutable once read.
 type File struct {

@@ -157,14 +157,14 @@ func (c *Change) Hide(path, why string) {
 	}
 }
 
-// Within reports whether the change alters nothing outside the folder, on either side. A merge of what is known does
+// Only reports whether the change alters nothing but files that take says, on either side. A merge of what is known does
 // alter something, though no line of it is the author's.
-func (c *Change) Within(folder string) bool {
+func (c *Change) Only(take func(path string) bool) bool {
 	if c.Everything || c.narrowed {
 		return false
 	}
 	for _, f := range c.Files {
-		if !strings.HasPrefix(f.Path, folder+"/") || f.Old != "" && !strings.HasPrefix(f.Old, folder+"/") {
+		if !take(f.Path) || f.Old != "" && !take(f.Old) {
 			return false
 		}
 	}

@@ -151,8 +151,8 @@ func remarks(in Input, v Verdict, lineRule []string) []string {
 	}
 	if n := v.untouchedNew(); n > 0 && v.Enforced == Shut && !in.Change.Everything {
 		notices = append(notices, fmt.Sprintf(
-			"on lines this change doesn't touch: %s of those that shut the door. What the change didn't cause can be accepted in a change of its own that alters only %s/",
-			finding.Count(n), policy.Folder))
+			"on lines this change doesn't touch: %s of those that shut the door. What the change didn't cause can be accepted in a change of its own that alters only %s and %s",
+			finding.Count(n), in.Policy.Baseline, policy.Path))
 	}
 	return append(notices, claims(v)...)
 }

@@ -39,7 +39,7 @@ func recogniseAll(in Input) *judgement {
 	if in.Whole == nil {
 		in.Whole = in.Change
 	}
-	j := &judgement{Input: in, baseCover: &baseline.Baseline{Covers: in.BaseCovers}, own: in.Change.Within(policy.Folder)}
+	j := &judgement{Input: in, baseCover: &baseline.Baseline{Covers: in.BaseCovers}, own: in.Change.Only(in.Policy.Own)}
 	j.nameTools()
 	j.loseCover()
 	j.matchWaivers()
