@@ -256,25 +256,28 @@ func Mark[T string | []byte](line T) uint64 {
 	return hash
 }
 
-// Collapse removes the blanks at both ends of s and makes each gap inside one space. Two lines that collapse to the
-// same text differ only in white space.
+// Collapse removes the white space at both ends of a line without its line feed, and makes each gap inside one blank. Two lines
+// that collapse to the same text differ only in white space: that is blanks, tabs, and a carriage return before the line feed;
+// whatever else is seen as a gap may mean something, such as the end of a comment.
 func Collapse(s string) string {
-	if s = strings.TrimSpace(s); isCollapsed(s) { // as most lines of code are, their indentation aside
+	if s = strings.Trim(strings.TrimSuffix(s, "\r"), " \t"); isCollapsed(s) { // as most lines of code are, their indentation aside
 		return s
 	}
-	return strings.Join(strings.Fields(s), " ")
+	all := make([]byte, 0, len(s))
+	for i := 0; i < len(s); i++ {
+		switch c := s[i]; {
+		case c != ' ' && c != '\t':
+			all = append(all, c)
+		case all[len(all)-1] != ' ':
+			all = append(all, ' ')
+		}
+	}
+	return string(all)
 }
 
+// isCollapsed reports whether the gaps of a text that neither begins nor ends with white space are blanks, one each.
 func isCollapsed(s string) bool {
-	previous := byte(' ')
-	for i := 0; i < len(s); i++ {
-		c := s[i]
-		if c >= 0x80 || c == '\t' || c == '\r' || c == '\n' || c == '\v' || c == '\f' || c == ' ' && previous == ' ' {
-			return false
-		}
-		previous = c
-	}
-	return s == "" || previous != ' '
+	return strings.IndexByte(s, '\t') < 0 && !strings.Contains(s, "  ")
 }
 
 // Weight counts the letters and digits of s. A line of weight 0 (a brace, a rule) says nothing about where it is.

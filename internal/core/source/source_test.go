@@ -7,7 +7,12 @@ func TestCollapse(t *testing.T) {
 		{"", ""},
 		{"  a  b\t c \r", "a b c"},
 		{"plain text", "plain text"},
-		{"a\u00a0b", "a b"},
+		{"a\u00a0b", "a\u00a0b"},
+		{"a // b\r\r", "a // b\r"},
+		{"a //\rb\r", "a //\rb"},
+		{"a //\u2028b", "a //\u2028b"},
+		{"\fa  \v b", "\fa \v b"},
+		{" \t ", ""},
 		{"é  ü", "é ü"},
 		{"ab", "ab"},
 	} {
