@@ -49,6 +49,20 @@ func TestAcceptances(t *testing.T) {
 			s.accept("--until", "2027-01-01")
 			s.write(baselineFile, s.read(baselineFile)+`{"path":"core/tide.c","tool":"diagnostics","rule":"-Wother","message":"m","severity":"warning","why":"debt","on":"2026-11-23","until":"2027-01-01"}`+"\n")
 		}, 1, "acceptances: 2, held false"},
+		{"for nothing, without the key", oneDoor(""), warn("core/tide.c", 3), func(s *sandbox) {
+			s.write(baselineFile, s.read(baselineFile)+`{"path":"core/tide.c","tool":"diagnostics","rule":"-Wother","message":"m","severity":"warning","why":"debt","on":"2026-11-23"}`+"\n")
+		}, 1, "added core/tide.c false it accepts nothing: there is no such finding\nacceptances: 1, held false"},
+		{"for what nobody shows, of another tool", oneDoor(""), warn("core/low.c", 3), func(s *sandbox) {
+			s.write("core/low.c", lines(10))
+			s.write(baselineFile, s.read(baselineFile)+`{"path":"core/tide.c","tool":"gauge","rule":"-Wother","message":"m","severity":"warning","why":"debt","on":"2026-11-23"}`+"\n")
+		}, 1, "added core/tide.c false it accepts nothing: there is no such finding, and no report of gauge here that would show one\nacceptances: 1, held false"},
+		{"a tool taken out of its cover", oneDoor(""), "", func(s *sandbox) {
+			s.write(baselineFile, strings.Replace(s.read(baselineFile), `"diagnostics"`, `"gauge"`, 1))
+		}, 1, "uncovered ** false the list that counts still covers it; a change of its own, of nothing but the policy and the list, may take it out\nacceptances: 1, held false"},
+		{"the same in a change of its own", oneDoor(""), "", func(s *sandbox) {
+			s.git("checkout", "-q", "HEAD", "core/tide.c")
+			s.write(baselineFile, strings.Replace(s.read(baselineFile), `"diagnostics"`, `"gauge"`, 1))
+		}, 0, "uncovered ** true "},
 		{"what a sweep noted anew", door, warn("core/tide.c", 3), func(s *sandbox) {
 			s.write("r.txt", warn("core/tide.c", 3))
 			s.must(0, "baseline", "sweep", "--report", "r.txt")
@@ -72,7 +86,7 @@ func TestAcceptances(t *testing.T) {
 			s.write("r.txt", c.report)
 			c.accept(s)
 			s.commit("two")
-			v := s.judge("--against", "main", "--report", "r.txt", "--today", "2026-11-24")
+			v := s.judge("--against", "main", "--report", "diagnostics=r.txt", "--empty-is-clean", "--today", "2026-11-24")
 			if got := v.acceptances(); v.Code != c.code || !strings.Contains(got, c.want) || c.want == "" && got != "" {
 				t.Errorf("exit code %d\n%s\n%s", v.Code, got, v.standings())
 			}

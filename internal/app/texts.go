@@ -40,6 +40,9 @@ func textsOf(t *target.Target, in *judge.Input) (*texts, error) {
 	for _, a := range in.Added {
 		add(a.Entry.Path)
 	}
+	for _, w := range in.Waivers {
+		add(w.Path)
+	}
 	if len(paths) == 0 {
 		return all, nil
 	}

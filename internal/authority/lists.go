@@ -21,6 +21,7 @@ type Lists struct {
 	Altered  []policy.Alteration // of the policy
 	Added    []baseline.Addition // what the change puts into the baseline
 	Dropped  []baseline.Entry    // what it takes out
+	Uncovers []baseline.Cover    // what it no longer covers after the change
 	Whole    bool                // both are in Baseline already, which is honoured as it is
 	Evidence []judge.Evidence    // what of the baseline is missing
 	Notices  []string
@@ -183,6 +184,13 @@ func (l *Lists) readAdditions(t *target.Target, a *Authority) error {
 		before, after = after, before
 	}
 	l.Added, l.Dropped = baseline.Additions(before, after)
+	l.Uncovers = baseline.Uncovered(l.Baseline.Covers, theirs.Covers)
+	if local {
+		l.Uncovers = baseline.Uncovered(theirs.Covers, l.Baseline.Covers)
+	}
+	for _, c := range l.Uncovers {
+		l.Notices = append(l.Notices, fmt.Sprintf("by this change the list no longer covers %s in %s, where only changed lines would count from then on", c.Tool, target.ClipList(c.Paths)))
+	}
 	switch {
 	case local && !honours:
 		l.Whole = true

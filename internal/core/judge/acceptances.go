@@ -3,6 +3,7 @@ package judge
 import (
 	"fmt"
 	"slices"
+	"strings"
 
 	"zincdoor/internal/core/baseline"
 	"zincdoor/internal/core/finding"
@@ -13,7 +14,7 @@ import (
 // Acceptance is what became of one entry that the change puts into the baseline or takes out of it.
 type Acceptance struct {
 	Entry    baseline.Entry
-	Change   string // "added", "altered" or "dropped"
+	Change   string // "added", "altered", "dropped", or "uncovered" for what the list no longer covers, of which the entry has tool and path
 	Finding  string // the ID of the finding it accepts, "" where there is none
 	Honoured bool
 	Problem  string // why it isn't honoured, or breaks the limit
@@ -81,6 +82,11 @@ func (j *judgement) refreshes(a baseline.Addition, f int) bool {
 	return a.Entry.Describes(baseline.EntryFor(j.Findings[f], "")) && !finding.Worsened(a.Was.Measure, a.Entry.Measure, less)
 }
 
+// comesIn reports whether what is judged comes into a branch, so that what it does to the list counts for whatever comes after.
+func (j *judgement) comesIn() bool {
+	return slices.Contains([]policy.Kind{policy.Branch, policy.Push, policy.Range}, policy.Kind(j.Subject.Kind)) && !j.AcceptAllEdits
+}
+
 // acceptances are what became of what the change does to the baseline, and the limit that holds it, where there is one.
 type acceptances struct {
 	all    []Acceptance
@@ -107,16 +113,20 @@ func (j *judgement) accept(findings []Finding) (made acceptances, honoured map[i
 			a.Honoured = true
 			made.all = append(made.all, a)
 			continue
+		case f == nil && (j.comesIn() || rules != nil && rules.Lacks(added.Entry) == ""):
+			a.Problem = "it accepts nothing: there is no such finding"
+			covered := j.coveredNow(j.toolOf(added.Entry.Tool), added.Entry.Path)
+			if !covered {
+				a.Problem += fmt.Sprintf(", and no report of %s here that would show one", added.Entry.Tool)
+			}
+			if covered || j.comesIn() {
+				result.Held = false
+				result.Found++
+			}
 		case rules == nil:
 			a.Problem = "this door lets no change accept findings for itself"
 		case rules.Lacks(added.Entry) != "":
 			a.Problem = fmt.Sprintf("it has no %q, which this door asks for", rules.Lacks(added.Entry))
-		case f == nil:
-			a.Problem = "it accepts nothing: there is no such finding"
-			if j.coveredNow(j.toolOf(added.Entry.Tool), added.Entry.Path) {
-				result.Held = false
-				result.Found++
-			}
 		case j.own || j.onBase.EntryOf[added.finding] != recognise.None:
 			a.Honoured = true
 		case rules.Upto != "" && !j.Policy.Ladder.Worse(rules.Upto, f.Severity):
@@ -139,9 +149,20 @@ func (j *judgement) accept(findings []Finding) (made acceptances, honoured map[i
 		}
 		made.all = append(made.all, a)
 	}
-	if rules != nil && len(j.added) > 0 {
+	for _, c := range j.Uncovers {
+		a := Acceptance{Entry: baseline.Entry{Tool: c.Tool, Path: strings.Join(c.Paths, ", ")}, Change: "uncovered", Honoured: j.own || !j.comesIn()}
+		if !a.Honoured {
+			a.Problem = "the list that counts still covers it; a change of its own, of nothing but the policy and the list, may take it out"
+			result.Held = false
+			result.Found++
+		}
+		made.all = append(made.all, a)
+	}
+	if rules != nil {
 		result.Most, result.Bound = rules.Most, rules.Most
 		result.Held = result.Held && result.Found <= result.Most
+	}
+	if rules != nil && len(j.added) > 0 || !result.Held {
 		made.limits = append(made.limits, result)
 	}
 	return made, honoured

@@ -128,6 +128,7 @@ type Input struct {
 	Baseline *baseline.Baseline  // nil for an empty one
 	Added    []baseline.Addition // what the change puts into it
 	Dropped  []baseline.Entry    // what the change takes out of it
+	Uncovers []baseline.Cover    // what the list no longer covers after the change; Baseline does
 
 	AcceptAllEdits bool // Added and Dropped are in Baseline already, and are honoured as they are
 	KeepApart      bool // what several tools say of one fault stays several findings

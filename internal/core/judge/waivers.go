@@ -3,8 +3,10 @@ package judge
 import (
 	"slices"
 
+	"zincdoor/internal/core/baseline"
 	"zincdoor/internal/core/finding"
 	"zincdoor/internal/core/policy"
+	"zincdoor/internal/core/source"
 	"zincdoor/internal/core/waiver"
 )
 
@@ -35,8 +37,45 @@ func (j *judgement) matchWaivers() {
 	slices.Sort(rules)
 	j.Waivers = slices.Clone(j.Waivers)
 	matches := waiver.Match(j.Findings, j.Waivers, policy.MatchRule)
-	problems := waiver.Problems(j.Waivers, slices.Compact(rules), j.Today, policy.MatchRule)
+	problems := waiver.Problems(j.Waivers, slices.Compact(rules), j.lookedAll, j.Today, policy.MatchRule)
 	j.Findings, j.waiverOf = mergeIn(j.Findings, matches, finding.Merge(problems))
+}
+
+// lookedAll reports whether every tool of the policy that looks at files like one has looked at it.
+func (j *judgement) lookedAll(path string) bool {
+	for _, r := range j.Policy.Reports {
+		never := len(r.Covers) > 0 && !policy.MatchPath(r.Covers, path) || r.Run != nil && len(r.Run.Files) > 0 && !policy.MatchPath(r.Run.Files, path)
+		looked := func(e Evidence) bool {
+			return e.Name == r.Name && e.Sound() && slices.ContainsFunc(e.Covers, func(c baseline.Cover) bool { return c.Matches(path) })
+		}
+		if !never && !slices.ContainsFunc(j.Evidence, looked) {
+			return false
+		}
+	}
+	return true
+}
+
+// addsWaiver reports whether the change adds a waiver to its file: on a line of its own, or in a block that was moved there
+// from another file.
+func (j *judgement) addsWaiver(w waiver.Waiver) bool {
+	if j.Change.Everything || j.Change.Touches(w.Path, w.Line) {
+		return !j.Change.Everything
+	}
+	f := j.Whole.File(w.Path)
+	if f == nil || f.OldLine(w.Line) != 0 || j.Texts.Old == nil || j.Texts.New == nil {
+		return false
+	}
+	old, now := j.Texts.Old(f.Old), j.Texts.New(w.Path)
+	if f.Old == "" || old == nil || now == nil {
+		return true
+	}
+	line := source.Collapse(now.Line(w.Line))
+	for n := 1; n <= old.Len(); n++ {
+		if source.Collapse(old.Line(n)) == line {
+			return false
+		}
+	}
+	return true
 }
 
 // mergeIn puts findings about waivers among the others, both being in finding.Order, and gives the matches of all.
@@ -82,7 +121,7 @@ func (j *judgement) validWaiver(i int) int {
 func (v *Verdict) addWaivers(j *judgement) {
 	uses := make([]WaiverUse, len(j.Waivers))
 	for i, w := range j.Waivers {
-		uses[i] = WaiverUse{Waiver: w, Added: !j.Change.Everything && j.Change.Touches(w.Path, w.Line)}
+		uses[i] = WaiverUse{Waiver: w, Added: j.addsWaiver(w)}
 	}
 	for i, f := range v.Findings {
 		if n := j.validWaiver(i); f.Standing == Waived && n != none {

@@ -24,6 +24,9 @@ const Path = ".zincdoor/policy.yaml"
 // Folder holds everything of the door's in a repository.
 const Folder = ".zincdoor"
 
+// Attributes is where fitting tells git how to merge the baseline.
+const Attributes = Folder + "/.gitattributes"
+
 // Own reports whether a file of the repository is the policy or the baseline. What else is beside them is code like any other.
 func (p *Policy) Own(path string) bool { return path == Path || path == p.Baseline }
 

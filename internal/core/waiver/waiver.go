@@ -1,7 +1,8 @@
 // Package waiver knows the comments in code that set a finding aside: how they are written, which finding each of them
 // means, and what is wrong with one.
 //
-// A waiver stands in a comment of any language, on the finding's line or on a line of its own above it:
+// A waiver stands in a comment of any language, as the first words of it, on the finding's line or on a line of its own above
+// it:
 //
 //	door waiver(RULE): REASON
 //	door waiver(RULE, RULE) until 2027-02-01: REASON
@@ -45,18 +46,18 @@ type Waiver struct {
 // Order sorts waivers by path and line.
 func Order(a, b Waiver) int { return cmp.Or(cmp.Compare(a.Path, b.Path), cmp.Compare(a.Line, b.Line)) }
 
-var form = regexp.MustCompile(`\bdoor waiver\(([^()]*)\)(?:\s+until\s+([^\s:]+))?(?:\s*:\s*(.*)|.*)$`)
+var form = regexp.MustCompile(`^door waiver\(([^()]*)\)(?:\s+until\s+([^\s:]+))?(?:\s*:\s*(.*)|.*)$`)
 
 // Find lists the waivers of a text, by their lines.
 func Find(path string, text *source.Text) []Waiver {
 	var all []Waiver
 	for n := 1; n <= text.Len(); n++ {
 		line := text.Line(n)
-		at := strings.Index(line, Sign)
-		if at < 0 {
+		if !strings.Contains(line, Sign) {
 			continue
 		}
-		m := form.FindStringSubmatch(line[at:])
+		words, own := commentOf(path, line, Sign)
+		m := form.FindStringSubmatch(words)
 		if m == nil {
 			continue
 		}
@@ -66,26 +67,19 @@ func Find(path string, text *source.Text) []Waiver {
 				w.Rules = append(w.Rules, rule)
 			}
 		}
-		if ownLine(line[:at]) {
-			w.Target = nextLine(text, n)
+		if own {
+			w.Target = nextLine(path, text, n)
 		}
 		all = append(all, w)
 	}
 	return all
 }
 
-// ownLine reports whether nothing but the beginning of a comment stands before a waiver.
-func ownLine(before string) bool {
-	before = strings.ToLower(strings.TrimSpace(before))
-	return source.Weight(before) == 0 || before == "rem" || before == "dnl"
-}
-
 // nextLine is the next line that holds something else than a waiver with a line of its own.
-func nextLine(text *source.Text, n int) int {
+func nextLine(path string, text *source.Text, n int) int {
 	for n++; n <= text.Len(); n++ {
 		line := text.Line(n)
-		at := strings.Index(line, Sign)
-		if strings.TrimSpace(line) != "" && (at < 0 || !ownLine(line[:at])) {
+		if _, own := commentOf(path, line, Sign); strings.TrimSpace(line) != "" && !own {
 			return n
 		}
 	}
@@ -152,13 +146,13 @@ func Match(findings []finding.Finding, waivers []Waiver, takes func(glob, rule s
 	return match
 }
 
-// Problems are findings about waivers: about those that are flawed, and about those that mean nothing though the rule is
-// known: rules are all that the reports, or the baseline, speak of.
-func Problems(waivers []Waiver, rules []string, today string, takes func(glob, rule string) bool) []finding.Finding {
+// Problems are findings about waivers: about those that are flawed, and about those that set nothing aside though their tool
+// looked: rules are all that the reports, or the baseline, speak of; whole says that every tool looked at a file.
+func Problems(waivers []Waiver, rules []string, whole func(path string) bool, today string, takes func(glob, rule string) bool) []finding.Finding {
 	var all []finding.Finding
 	for _, w := range waivers {
 		what := w.flaw(today)
-		known := slices.ContainsFunc(w.Rules, func(glob string) bool {
+		known := whole(w.Path) || slices.ContainsFunc(w.Rules, func(glob string) bool {
 			return slices.ContainsFunc(rules, func(rule string) bool { return takes(glob, rule) })
 		})
 		if what == "" && !w.Used && known {

@@ -16,14 +16,13 @@ func TestFind(t *testing.T) {
 		`int a; // door waiver(-Wshadow): the driver needs it`,
 		`/* door waiver(-Wunused, W*) until 2027-02-01: spring timetable */`,
 		``,
-		`	# door waiver(E1): stacked`,
+		`	/// door waiver(E1): stacked`,
 		`x = 1`,
-		`<!-- door waiver(E2) -->`,
-		`<p>`,
-		`REM door waiver(E3): old script`,
-		`PRINT`,
-		`a door waiver(): nothing`,
-		`backdoor waivers are no waivers`,
+		`/** door waiver(E2) */`,
+		`f();`,
+		`/* door waiver(E3): here */ g();`,
+		`// a door waiver(): nothing`,
+		`// backdoor waivers are no waivers`,
 	}, "\n")))
 	var got []string
 	for _, w := range Find("a.c", text) {
@@ -34,11 +33,35 @@ func TestFind(t *testing.T) {
 		"2>5 [-Wunused W*] 2027-02-01|spring timetable",
 		"4>5 [E1] |stacked",
 		"6>7 [E2] |",
-		"8>9 [E3] |old script",
-		"10>10 [] |nothing",
+		"8>8 [E3] |here",
 	}
 	if fmt.Sprint(got) != fmt.Sprint(want) {
 		t.Errorf("got\n%s\nwant\n%s", strings.Join(got, "\n"), strings.Join(want, "\n"))
+	}
+}
+
+// TestComments: a waiver counts only as the first words of a comment of the file's kind, outside of texts.
+func TestComments(t *testing.T) {
+	const sign = "door waiver(E1): why"
+	for _, c := range []struct {
+		file, line string
+		target     int // 0 where it is no waiver
+	}{
+		{"a.c", "int x; // " + sign, 1}, {"a.c", "int x; //! " + sign, 1}, {"a.c", "int x; // see door waiver(E1): why", 0}, {"a.c", "int x; // xdoor waiver(E1): why", 0}, {"a.c", "x" + sign, 0}, {"a.c", sign, 0},
+		{"a.c", `char *s = "// ` + sign + `";`, 0}, {"a.c", `char *s = "\" // ` + sign + `";`, 0}, {"a.c", `char *s = "a"; // ` + sign, 1}, {"a.c", `char c = '"'; // ` + sign, 1}, {"a.c", "int n = 1'000; // " + sign, 1},
+		{"a.c", "# " + sign, 0}, {"a.c", "/* a */ f(); // " + sign, 1}, {"a.c", "/* a // " + sign + " */", 0}, {"a.c", "// a // " + sign, 0}, {"a.c", "  /* " + sign + " */", 2}, {"a.c", "url = x; /* " + sign + " */", 1}, {"a.rs", "fn f<'a>(x: &'a str, y: &'a u8) {} // " + sign, 1},
+		{"a.py", "x = 1 # " + sign, 1}, {"a.py", "# " + sign, 2}, {"a.py", `x = "# ` + sign + `"`, 0}, {"a.py", "x = 1 // " + sign, 0}, {"a.sh", "echo ${x#door} # " + sign, 1}, {"a.sh", "echo x#" + sign, 0}, {"Makefile", "all: # " + sign, 1},
+		{"a.html", "<!-- " + sign + " -->", 2}, {"a.html", "<p>// " + sign + "</p>", 0}, {"a.md", "    // " + sign, 0}, {"a.sql", "select 1 -- " + sign, 1}, {"a.sql", "select '-- " + sign + "'", 0}, {"a.lua", "--[[ " + sign + " ]]", 2}, {"a.hs", "{- " + sign + " -}", 2},
+		{"a.el", ";; " + sign, 2}, {"a.tex", "x % " + sign, 1}, {"a.css", "a {} /* " + sign + " */", 1}, {"a.css", "a {} // " + sign, 0}, {"a.vb", "' " + sign, 2}, {"a.ml", "(* " + sign + " *)", 2}, {"a.s", "nop # " + sign, 1}, {"a.ini", "; " + sign, 2},
+		{"tides.xyz", "# " + sign, 2}, {"tides.xyz", "x # " + sign, 0}, {"tides.xyz", "REM " + sign, 2}, {"tides.xyz", "-- " + sign, 2}, {"tides.xyz", sign, 0},
+	} {
+		got := 0
+		for _, w := range Find(c.file, source.New([]byte(c.line+"\nnext\n"))) {
+			got = w.Target
+		}
+		if got != c.target {
+			t.Errorf("%s: %q speaks of line %d, want %d", c.file, c.line, got, c.target)
+		}
 	}
 }
 
@@ -59,7 +82,7 @@ func TestMatch(t *testing.T) {
 		t.Errorf("matched %v", got)
 	}
 	var said []string
-	for _, f := range Problems(waivers, []string{"E1", "E2"}, "2026-11-23", equal) {
+	for _, f := range Problems(waivers, []string{"E1", "E2"}, func(string) bool { return false }, "2026-11-23", equal) {
 		said = append(said, fmt.Sprintf("%s:%d %s", f.Path, f.Region.Line, f.Message))
 	}
 	want := []string{
@@ -70,5 +93,8 @@ func TestMatch(t *testing.T) {
 	}
 	if fmt.Sprint(said) != fmt.Sprint(want) {
 		t.Errorf("said\n%s\nwant\n%s", strings.Join(said, "\n"), strings.Join(want, "\n"))
+	}
+	if some := Problems(waivers[2:3], nil, func(path string) bool { return path == "a.c" }, "2026-11-23", equal); len(some) != 1 {
+		t.Errorf("where every tool looked: %v", some)
 	}
 }
