@@ -420,6 +420,63 @@ func TestFirstPush(t *testing.T) {
 	}
 }
 
+// TestOwnFiles: at doors that judge what comes from elsewhere, a linter judges by its own files as the target has them, and nothing
+// that the change makes of them is started.
+func TestOwnFiles(t *testing.T) {
+	const evil = "echo EVIL >>$LOG\n"
+	for _, c := range []struct {
+		name, report string
+		do           func(h *port)
+		code         int
+		say          string
+	}{
+		{"a linter that finds nothing any more", "run: [sh, tools/shoal.sh], as: diagnostics, files: '**/*.c'", func(h *port) { h.write("tools/shoal.sh", evil); h.write("core/tide.c", shoal) }, 1, "gauge: tools/shoal.sh as main has it, since this change alters what it judges by"},
+		{"one that is better, and a change that is well", "run: [sh, tools/shoal.sh], as: diagnostics, files: '**/*.c'", func(h *port) {
+			h.write("tools/shoal.sh", h.read("tools/shoal.sh")+"# better\n"+evil)
+			h.write("core/tide.c", "int depth;\n")
+		}, 0, "tools/shoal.sh as main has it"},
+		{"one that finds its files by itself", "run: [sh, tools/all.sh], as: diagnostics", func(h *port) { h.write("tools/all.sh", evil); h.write("core/tide.c", shoal) }, 1, "tools/all.sh as main has it"},
+		{"one that is taken away", "run: [sh, tools/all.sh], as: diagnostics", func(h *port) {
+			os.Remove(filepath.Join(h.dir, "tools/all.sh"))
+			h.write("core/tide.c", shoal)
+		}, 1, "tools/all.sh as main has it"},
+		{"what it reads, trusted", "run: [sh, tools/reads.sh], as: diagnostics, trusted: 'tools/lib/**'", func(h *port) { h.write("tools/lib/words", "NOTHING\n"); h.write("core/tide.c", shoal) }, 1, "tools/lib/words as main has it"},
+		{"a file that only the change has, trusted", "run: [sh, tools/reads.sh], as: diagnostics, trusted: 'tools/lib/**'", func(h *port) { h.write("tools/lib/off", "off\n"); h.write("core/tide.c", shoal) }, 1, "tools/lib/off as main has it"},
+		{"what it reads, and nobody said so", "run: [sh, tools/reads.sh], as: diagnostics", func(h *port) { h.write("tools/lib/words", "NOTHING\n"); h.write("core/tide.c", shoal) }, 0, ""},
+		{"through a link", "run: [sh, tools/link.sh], as: diagnostics", func(h *port) { h.write("tools/all.sh", evil); h.write("core/tide.c", shoal) }, 1, "tools/all.sh as main has it"},
+		{"an option's file", "run: [sh, tools/opt.sh, --with=tools/lib/words], as: diagnostics", func(h *port) { h.write("tools/lib/words", "NOTHING\n"); h.write("core/tide.c", shoal) }, 1, "tools/lib/words as main has it"},
+		{"what tells its version", "run: [sh, tools/all.sh], as: diagnostics, version: '>=2', ask: [sh, tools/version.sh]", func(h *port) { h.write("tools/version.sh", evil+"echo 1\n"); h.write("core/tide.c", shoal) }, 1, "gauge read"},
+		{"a source that it is to look at", "run: [gcc, -Wall, -fsyntax-only, core/tide.c], output: stderr, as: diagnostics", func(h *port) { h.write("core/tide.c", "int f(void) { int unused; return 1; }\n") }, 1, "gauge read"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			t.Parallel()
+			h := newPort(t, c.report)
+			h.write("tools/all.sh", "grep -rn SHOAL core | sed 's/^\\([^:]*\\):\\([0-9]*\\):.*$/\\1:\\2:1: warning: a shoal [-Wshoal]/'\n")
+			h.write("tools/reads.sh", "[ -e tools/lib/off ] || grep -rn \"$(cat tools/lib/words)\" core | sed 's/^\\([^:]*\\):\\([0-9]*\\):.*$/\\1:\\2:1: warning: a shoal [-Wshoal]/'\n")
+			h.write("tools/opt.sh", "sh tools/reads.sh\n")
+			h.write("tools/lib/words", "SHOAL\n")
+			h.write("tools/version.sh", "echo 2.1\n")
+			if err := os.Symlink("all.sh", filepath.Join(h.dir, "tools/link.sh")); err != nil {
+				t.Fatal(err)
+			}
+			h.commit("two")
+			h.git("switch", "-q", "-c", "work")
+			c.do(h)
+			h.commit("three")
+			for _, change := range [][]string{{"--against", "main"}, {"--range", "main..work"}} {
+				v := h.judge(append(change, "--door", "merge")...)
+				if said := v.about(); v.Code != c.code || !strings.Contains(said, c.say) || strings.Contains(strings.Join(h.logged(), " "), "EVIL") {
+					t.Errorf("%v: exit code %d, want %d and %q\n%s", change, v.Code, c.code, c.say, said)
+				}
+			}
+			h.git("reset", "-q", "--soft", "main")
+			if v := h.judge("--staged", "--door", "commit"); strings.Contains(v.about(), "as main has it") {
+				t.Errorf("what is staged is the user's own: %s", v.about())
+			}
+		})
+	}
+}
+
 // TestPlannedRuns: a dry run names what would be started, and starts nothing.
 func TestPlannedRuns(t *testing.T) {
 	h := newPort(t, "run: [sh, tools/shoal.sh, 'two words'], as: diagnostics, files: '**/*.c', version: '2', ask: [sh, -c, 'echo 2; echo asked >>$LOG']")

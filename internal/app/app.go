@@ -123,6 +123,6 @@ func collecting(t *target.Target, a *authority.Authority, call Call, reports Rep
 	}
 	return evidence.Request{
 		Target: t, Policy: a.Policy.Policy, Door: a.Door, Given: reports.Given, BuiltIn: a.Origin.From == authority.BuiltIn,
-		Depends: strings.Join(depends, " "), Refusal: func() string { return a.Refusal(t, call.overrides()) }, Fresh: reports.Fresh, Tell: tell,
+		Trusted: a.Trusted(t), Depends: strings.Join(depends, " "), Refusal: func() string { return a.Refusal(t, call.overrides()) }, Fresh: reports.Fresh, Tell: tell,
 	}
 }

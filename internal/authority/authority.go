@@ -3,6 +3,7 @@
 package authority
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -35,10 +36,11 @@ type Authority struct {
 	Door    policy.Door
 	Notices []string
 
-	own   string      // the commit of the change whose policy serves, only because the target has none; "" for others
-	bare  string      // how people call the target then
-	kind  policy.Kind // of what is judged
-	files []string    // paths of the policy, and of those that it inherits, in the state they were read from
+	own   string       // the commit of the change whose policy serves, only because the target has none; "" for others
+	bare  string       // how people call the target then
+	kind  policy.Kind  // of what is judged
+	at    target.State // where the policy was read from; without a side where it was no commit
+	files []string     // paths of the policy, and of those that it inherits, in the state they were read from
 }
 
 // Find finds the policy that counts: the one the call names, else that of the first of the target's states that has one,
@@ -61,6 +63,11 @@ func Find(t *target.Target, by Overrides) (*Authority, error) {
 		return nil, err
 	}
 	a := &Authority{Policy: file, Origin: judge.Origin{From: from, Digest: text.Digest(), Inherits: file.Inherits}, Notices: l.notices, files: l.paths}
+	if from != BuiltIn && l.at.Side != git.Worktree && l.at.Side != git.Index {
+		a.at = target.State{Side: l.at.Side, Name: cmp.Or(l.at.Name, from)}
+	} else if by.Policy != "" && !t.IsPatch && len(t.PolicyAt) > 0 && !t.PolicyAt[0].Own {
+		a.at = t.PolicyAt[0]
+	}
 	if by.Policy == "" && from == target.OwnName {
 		a.own, a.bare, a.kind = string(l.at.Side), t.PolicyAt[0].Name, t.Kind
 	}
@@ -158,6 +165,15 @@ func (a *Authority) Refusal(t *target.Target, by Overrides) string {
 		return "nothing that a policy names is started here without leave: git config zincdoor.run true, or --run, once you trust the policy"
 	}
 	return ""
+}
+
+// Trusted is the state from which the linters' own files are taken where a change from elsewhere is judged: that of the policy,
+// or of the change's target where a file of this machine is the policy. Without a side it is the judged one.
+func (a *Authority) Trusted(t *target.Target) target.State {
+	if t.Local() {
+		return target.State{}
+	}
+	return a.at
 }
 
 // mayRun reports whether the user lets the policy's programs be started.

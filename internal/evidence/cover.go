@@ -41,7 +41,7 @@ func (c *collector) coverOf(r *reading, find func(string) report.Found, seen map
 		if seen != nil {
 			paths = globsOf(slices.Collect(maps.Keys(seen)))
 		}
-		covers = append(covers, baseline.Cover{Tool: cmp.Or(tool.Name, r.toolName()), Paths: paths})
+		covers = append(covers, baseline.Cover{Tool: cmp.Or(tool.Name, r.toolName()), Paths: paths, Except: r.laid})
 	}
 	return covers
 }

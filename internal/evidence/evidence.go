@@ -53,6 +53,7 @@ type Request struct {
 	Given  Given
 
 	BuiltIn bool          // the policy is the built-in one, whose house checks nobody asked for
+	Trusted target.State  // whose tree has the linters' own files; without a side, the judged one
 	Depends string        // what a linter's answers depend on beside its files: the policy, as a text
 	Refusal func() string // why nothing that the policy names may be started, "" where it may
 	Fresh   bool          // linters are asked anew, whatever they answered before

@@ -13,12 +13,13 @@ import (
 	"zincdoor/internal/core/policy"
 	"zincdoor/internal/lint"
 	"zincdoor/internal/report"
+	"zincdoor/internal/target"
 )
 
 // runner readies the starting of linters on the judged state. End must be called whether or not there is an error.
 func (q Request) runner(ctx context.Context) (*lint.Runner, error) {
 	t := q.Target
-	run := &lint.Runner{Context: ctx, Repo: t.Repo, Root: t.Root, Side: t.Side, Flows: q.Policy.Place.Flows, Policy: q.Policy, Tell: q.Tell}
+	run := &lint.Runner{Context: ctx, Repo: t.Repo, Root: t.Root, Side: t.Side, Trusted: q.Trusted.Side, Flows: q.Policy.Place.Flows, Policy: q.Policy, Tell: q.Tell}
 	if t.IsPatch {
 		run.Side = ""
 	}
@@ -81,6 +82,9 @@ func (q Request) runLinters(ctx context.Context, origins []origin) (all []*readi
 		if r.report != nil {
 			notices = append(notices, noticesOf(r)...)
 		}
+		if len(r.laid) > 0 {
+			notices = append(notices, fmt.Sprintf("%s: %s as %s has it, since this change alters what it judges by", r.from.name, target.ClipList(r.laid), q.Trusted.Name))
+		}
 		if r.forgotten != "" {
 			notices = append(notices, fmt.Sprintf("%s: not all of its answers are remembered, so it is asked again each time: %s", r.from.name, r.forgotten))
 		}
@@ -100,6 +104,9 @@ func (q Request) runLinter(ctx context.Context, runner *lint.Runner, r *reading)
 		}
 	}
 	plan, err := runner.Plan(terms, r.state.Version)
+	if err == nil {
+		r.laid, err = runner.Laid(terms)
+	}
 	if err != nil {
 		r.fail(judge.Failed, fmt.Sprintf("what it is to look at can't be told: %v", err))
 		return

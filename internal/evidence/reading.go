@@ -23,6 +23,7 @@ import (
 	"zincdoor/internal/core/policy"
 	"zincdoor/internal/core/source"
 	"zincdoor/internal/git"
+	"zincdoor/internal/lint"
 	"zincdoor/internal/report"
 	"zincdoor/internal/target"
 )
@@ -36,7 +37,8 @@ type reading struct {
 	placed []bool         // by finding: its path is in the tree the report speaks of
 	tree   *reportTree    // nil where it speaks of an unknown one
 
-	forgotten string // why not all of a linter's answers are remembered, "" where they are
+	laid      []string // the linter's own files that aren't the judged state's
+	forgotten string   // why not all of a linter's answers are remembered, "" where they are
 }
 
 func newReading(from origin) *reading {
@@ -233,8 +235,13 @@ func (q Request) askVersion(ctx context.Context, terms policy.Report) (version, 
 	}
 	ctx, cancel := context.WithTimeout(ctx, patience)
 	defer cancel()
+	dir, end, err := q.askIn(terms)
+	if err != nil {
+		return "", fmt.Sprintf("its version can't be asked: %v", err)
+	}
+	defer end()
 	cmd := exec.CommandContext(ctx, terms.Ask[0], terms.Ask[1:]...)
-	cmd.Dir, cmd.Env, cmd.WaitDelay = q.Target.Root, git.Unbound(os.Environ()), time.Second
+	cmd.Dir, cmd.Env, cmd.WaitDelay = dir, git.Unbound(os.Environ()), time.Second
 	out, err := cmd.Output()
 	version, _, _ = strings.Cut(strings.TrimSpace(string(out)), "\n")
 	switch {
@@ -244,6 +251,31 @@ func (q Request) askVersion(ctx context.Context, terms policy.Report) (version, 
 		return "", fmt.Sprintf("its version can't be asked: %q says nothing", words(terms.Ask))
 	}
 	return version, ""
+}
+
+// askIn is the folder in which a tool is asked for its version: the root, or where the change alters what the command names, one
+// with these files as they are trusted.
+func (q Request) askIn(terms policy.Report) (dir string, end func() error, err error) {
+	nothing := func() error { return nil }
+	if q.Trusted.Side == "" {
+		return q.Target.Root, nothing, nil
+	}
+	entries, err := q.Target.Repo.Entries(q.Target.Side)
+	if err != nil {
+		return "", nothing, err
+	}
+	laid, err := lint.LayTrusted(q.Target.Repo, q.Trusted.Side, q.Target.Side, entries, []policy.Report{{Ask: terms.Ask}})
+	if err != nil || len(laid) == 0 {
+		return q.Target.Root, nothing, err
+	}
+	bench, err := lint.NewBench()
+	if err != nil {
+		return "", nothing, err
+	}
+	if dir, err = bench.Place(); err == nil {
+		err = laid.Lay(q.Target.Repo, q.Trusted.Side, dir, nil)
+	}
+	return dir, bench.Close, err
 }
 
 // checkFile takes a report for foreign whose file the change itself brings, or is too old for it.

@@ -27,6 +27,7 @@ type Runner struct {
 	Repo    *git.Repo // nil where there is none: the linters are started in Root then
 	Root    string    // absolute: the folder that paths are relative to
 	Side    git.Side  // the state; "" for the files of Root as they are
+	Trusted git.Side  // the state whose files linters judge by; "" for the same
 	Before  bool      // it is the state before a change
 	Reuse   bool      // what was said of all of the code is taken for known where that is the same, policy and list aside
 	Files   []string  // those of the change that are there in this state
@@ -39,6 +40,7 @@ type Runner struct {
 
 	bench    *Bench
 	entries  func() (map[string]git.Entry, error) // of the state, nil for a folder
+	laid     func() (Laid, error)                 // what stands in the place of its files
 	contents func() (map[string]string, error)    // of its regular files, by path
 	home     func() (home, error)
 	common   func() (string, error)
@@ -83,12 +85,26 @@ func (r *Runner) Begin() (err error) {
 		}
 		return r.Repo.Entries(r.Side)
 	})
+	r.laid = sync.OnceValues(func() (Laid, error) {
+		entries, err := r.entries()
+		if err != nil {
+			return nil, err
+		}
+		return LayTrusted(r.Repo, r.Trusted, r.Side, entries, r.Policy.Reports)
+	})
 	r.contents = sync.OnceValues(func() (map[string]string, error) {
 		entries, err := r.entries()
 		if entries == nil || err != nil {
 			return nil, err
 		}
-		return git.ContentsOf(entries), nil
+		contents := git.ContentsOf(entries)
+		laid, err := r.laid()
+		for file, f := range laid {
+			if delete(contents, file); f.entry.Content != "" && !f.entry.Link {
+				contents[file] = f.entry.Content
+			}
+		}
+		return contents, err
 	})
 	r.common = sync.OnceValues(func() (string, error) { return r.Repo.CommonDir() })
 	r.kept = sync.OnceValue(func() *keptCopy {
@@ -124,7 +140,14 @@ func (r *Runner) findHome() (home, error) {
 		return home{"", "a copy of the index"}, nil
 	}
 	elsewhere := home{"", fmt.Sprintf("a copy of %.12s", string(r.Side))}
-	if head, ok := r.Repo.Head(); !ok || head != string(r.Side) || r.Repo.Bare {
+	laid, err := r.laid()
+	if err != nil {
+		return home{}, err
+	}
+	if len(laid) > 0 {
+		elsewhere.name += ", with the linters' own files as the target has them"
+	}
+	if head, ok := r.Repo.Head(); !ok || head != string(r.Side) || r.Repo.Bare || len(laid) > 0 {
 		return elsewhere, nil
 	}
 	clean, err := r.Repo.Clean()
@@ -209,9 +232,9 @@ func (r *Runner) inputs(run *policy.Run, contents map[string]string) (files []st
 			files = append(files, file)
 		}
 	}
-	if len(run.Inputs) > 0 {
+	if len(run.Inputs)+len(run.Trusted) > 0 {
 		for file := range contents {
-			if policy.MatchPath(run.Inputs, file) {
+			if policy.MatchPath(run.Inputs, file) || policy.MatchPath(run.Trusted, file) {
 				files = append(files, file)
 			}
 		}
@@ -302,7 +325,7 @@ func (r *Runner) keepsCopies() bool { return r.Copies != "" && r.Repo != nil }
 
 // keptSite makes the copy that is kept the state's; nil where there is none to be had.
 func (r *Runner) keptSite() *site {
-	if !r.keepsCopies() {
+	if laid, err := r.laid(); !r.keepsCopies() || len(laid) > 0 || err != nil {
 		return nil
 	}
 	kept := r.kept()
@@ -323,10 +346,25 @@ func (r *Runner) keptSite() *site {
 	return &site{dir: kept.dir, copied: true}
 }
 
+// copy copies some files of the state, nil for all, with what stands in the place of its own.
 func (r *Runner) copy(files []string) *site {
 	s := &site{copied: true}
-	if s.dir, s.err = r.bench.Place(); s.err == nil {
-		s.err = r.Repo.CheckOut(r.Side, s.dir, files)
+	laid, err := r.laid()
+	if s.err = err; err != nil {
+		return s
+	}
+	judged := files
+	if files != nil && len(laid) > 0 {
+		judged = slices.DeleteFunc(slices.Clone(files), func(file string) bool {
+			_, is := laid[file]
+			return is
+		})
+	}
+	if s.dir, s.err = r.bench.Place(); s.err == nil && (files == nil || len(judged) > 0) {
+		s.err = r.Repo.CheckOut(r.Side, s.dir, judged)
+	}
+	if s.err == nil {
+		s.err = laid.Lay(r.Repo, r.Trusted, s.dir, files)
 	}
 	return s
 }
@@ -361,6 +399,12 @@ func (s *site) rooted(folder, named, relative string) string {
 		}
 	}
 	return named
+}
+
+// Laid are a linter's own files that are as the trusted state has them and not as the judged one does, sorted.
+func (r *Runner) Laid(terms policy.Report) ([]string, error) {
+	laid, err := r.laid()
+	return laid.Own(terms), err
 }
 
 // Arguments names files for a linter that starts in a folder: relative to it, and never like an option.

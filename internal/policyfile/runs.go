@@ -39,13 +39,14 @@ func (r *reader) runKeys(report *policy.Report) (read map[string]func(*yaml.Node
 				}
 			}
 		}),
-		"output": of(func(n *yaml.Node) { run.Output = oneOf(r, n, "output", []string{policy.OnStdout, policy.OnStderr}) }),
-		"files":  of(func(n *yaml.Node) { run.Files = r.globs(n, "path") }),
-		"only":   of(func(n *yaml.Node) { run.Changed = oneOf(r, n, "only", []string{"changed"}) != "" }),
-		"per":    of(func(n *yaml.Node) { run.PerFile = oneOf(r, n, "per", []string{"file"}) != "" }),
-		"inputs": of(func(n *yaml.Node) { run.Inputs = r.globs(n, "path") }),
-		"keep":   of(func(n *yaml.Node) { run.Keep = r.globs(n, "path") }),
-		"base":   of(func(n *yaml.Node) { run.Base = r.boolean(n, "base") }),
+		"output":  of(func(n *yaml.Node) { run.Output = oneOf(r, n, "output", []string{policy.OnStdout, policy.OnStderr}) }),
+		"files":   of(func(n *yaml.Node) { run.Files = r.globs(n, "path") }),
+		"only":    of(func(n *yaml.Node) { run.Changed = oneOf(r, n, "only", []string{"changed"}) != "" }),
+		"per":     of(func(n *yaml.Node) { run.PerFile = oneOf(r, n, "per", []string{"file"}) != "" }),
+		"inputs":  of(func(n *yaml.Node) { run.Inputs = r.globs(n, "path") }),
+		"trusted": of(func(n *yaml.Node) { run.Trusted = r.globs(n, "path") }),
+		"keep":    of(func(n *yaml.Node) { run.Keep = r.globs(n, "path") }),
+		"base":    of(func(n *yaml.Node) { run.Base = r.boolean(n, "base") }),
 	}
 	return read, func() []*yaml.Node {
 		if report.Run == nil {
@@ -120,7 +121,7 @@ func writeRun(r *policy.Run, set func(key, value string)) {
 	if r.Output != policy.OnStdout {
 		set("output", r.Output)
 	}
-	lists(set, []keyed{{"files", r.Files}, {"inputs", r.Inputs}, {"keep", r.Keep}})
+	lists(set, []keyed{{"files", r.Files}, {"inputs", r.Inputs}, {"trusted", r.Trusted}, {"keep", r.Keep}})
 	for _, part := range []struct {
 		key, value string
 		is         bool

@@ -26,6 +26,9 @@ var (
 	objectForm = regexp.MustCompile(`\.(?:o|lo|obj|os|sho|pic\.o|gch|class)$`)
 )
 
+// IsCompiled reports whether a file is of a kind that compilers compile.
+func IsCompiled(file string) bool { return sourceForm.MatchString(file) || wholeForm.MatchString(file) }
+
 // Made gives what tells whether an object was made that is called like a file: core_tide.c.o and libtide-tide.lo may be made
 // of core/tide.c.
 func (c *Compiled) Made() func(file string) bool {

@@ -18,6 +18,7 @@ type Run struct {
 	Changed     bool          // it is given those of the change alone
 	PerFile     bool          // what it says of a file depends on that file, its inputs and its version alone
 	Inputs      []string      // globs of files that it reads beside those it is given
+	Trusted     []string      // globs of its own code and settings, which no change brings by itself
 	Keep        []string      // globs of what it leaves in its copy and finds there the next time, such as its own cache
 	Base        bool          // it is run on the state before the change too
 }
