@@ -55,6 +55,7 @@ type Judged struct {
 
 	// Refused says why none of the policy's linters may be started to fix something, "" where they may or there is none.
 	Refused string
+	trusted git.Side // that has the linters' own files, "" where they are the judged state's
 
 	texts map[string]*source.Text
 	rules map[string]map[string]finding.Rule // what tools say of their rules, by report and rule

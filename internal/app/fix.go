@@ -78,7 +78,7 @@ func (f *Fixing) Suggestions(ctx context.Context) (all []fix.Suggestion, problem
 			}
 		}
 	}
-	linted, problems, err := f.files.ByLinters(ctx, f.Input.Policy, f.Refused, f.paths())
+	linted, problems, err := f.files.ByLinters(ctx, f.Input.Policy, f.Refused, f.trusted, f.paths())
 	return append(all, linted...), problems, err
 }
 

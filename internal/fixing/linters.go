@@ -18,8 +18,8 @@ import (
 )
 
 // ByLinters has linters fix copies of files by themselves, as far as the policy names their commands, and suggests what they
-// altered, hunk by hunk. Refused says why nothing may be started, "" where it may; problems say what failed.
-func (s *Files) ByLinters(ctx context.Context, p *policy.Policy, refused string, files []string) (offers []fix.Suggestion, problems []string, err error) {
+// altered, hunk by hunk. Trusted is the state that has the linters' own files, "" for the index. Refused says why nothing may be started, "" where it may; problems say what failed.
+func (s *Files) ByLinters(ctx context.Context, p *policy.Policy, refused string, trusted git.Side, files []string) (offers []fix.Suggestion, problems []string, err error) {
 	var wanted []policy.Report
 	for _, report := range p.Reports {
 		if len(report.Fix) > 0 {
@@ -38,7 +38,7 @@ func (s *Files) ByLinters(ctx context.Context, p *policy.Policy, refused string,
 	}
 	defer bench.Close()
 	for _, report := range wanted {
-		made, problem, err := s.byLinter(ctx, bench, report, files)
+		made, problem, err := s.byLinter(ctx, bench, report, trusted, files)
 		if err != nil {
 			return nil, nil, err
 		}
@@ -50,7 +50,7 @@ func (s *Files) ByLinters(ctx context.Context, p *policy.Policy, refused string,
 	return offers, problems, nil
 }
 
-func (s *Files) byLinter(ctx context.Context, bench *lint.Bench, report policy.Report, files []string) (offers []fix.Suggestion, problem string, err error) {
+func (s *Files) byLinter(ctx context.Context, bench *lint.Bench, report policy.Report, trusted git.Side, files []string) (offers []fix.Suggestion, problem string, err error) {
 	run := report.Run
 	if run == nil {
 		run = &policy.Run{Timeout: policy.Patience}
@@ -59,10 +59,15 @@ func (s *Files) byLinter(ctx context.Context, bench *lint.Bench, report policy.R
 	if err != nil {
 		return nil, "", err
 	}
-	inputs, err := s.repo.Contents(git.Index)
+	entries, err := s.repo.Entries(git.Index)
 	if err != nil {
 		return nil, "", err
 	}
+	laid, err := lint.LayTrusted(s.repo, trusted, git.Index, entries, []policy.Report{report})
+	if err != nil {
+		return nil, "", err
+	}
+	inputs := git.ContentsOf(entries)
 	maps.DeleteFunc(inputs, func(path, _ string) bool {
 		return !policy.MatchPath(run.Inputs, path) && !slices.Contains(report.Fix, path)
 	})
@@ -70,6 +75,9 @@ func (s *Files) byLinter(ctx context.Context, bench *lint.Bench, report policy.R
 		if err := s.repo.CheckOut(git.Index, dir, slices.Sorted(maps.Keys(inputs))); err != nil {
 			return nil, "", err
 		}
+	}
+	if err := laid.Lay(s.repo, trusted, dir, nil); err != nil {
+		return nil, "", err
 	}
 	var given []string
 	for _, path := range files {
