@@ -334,10 +334,10 @@ doors: {d: {limits: [{count: new, severity: warning, most: 0}]}}
 			t.Errorf("%v: not ignored are %v\n%s", change, shut(v), v.about())
 		}
 	}
-	check("core/fresh.c core/plain.c", "--staged")
-	check("core/fresh.c core/plain.c", "--worktree")
+	check("core/elsewhere.c core/fresh.c core/plain.c", "--staged")
+	check("core/elsewhere.c core/fresh.c core/plain.c", "--worktree")
 	s.commit("two")
-	check("core/fresh.c core/plain.c", "--range", "HEAD~..HEAD")
+	check("core/elsewhere.c core/fresh.c core/plain.c", "--range", "HEAD~..HEAD")
 	check("core/before.c", "--tree")
 }
 

@@ -6,7 +6,7 @@ import (
 )
 
 // markGenerated notes the findings in files that a marker line shows to be generated. A marker counts only where it stood
-// before the change: what the change writes itself says nothing.
+// before the change, in a file of the same path: what the change writes itself says nothing.
 func (c *collector) markGenerated(all *Collected) error {
 	marker := c.Policy.Marker
 	if marker == nil {
@@ -38,7 +38,7 @@ func (c *collector) textBefore(path string, judged *change.Change) (*source.Text
 	switch {
 	case file == nil:
 		return c.texts.wholeText(path)
-	case c.Target.Diff == nil || file.Status == change.Added:
+	case c.Target.Diff == nil || file.Old != path: // a name that the change gives says nothing either
 		return nil, nil
 	}
 	data, found, err := c.Target.Diff.ReadOld(file.Old)

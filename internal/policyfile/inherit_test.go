@@ -139,6 +139,24 @@ func TestFirm(t *testing.T) {
 	}
 }
 
+// TestFirmTeams: what a firm limit says of a team stays said of its files, whatever teams come after.
+func TestFirmTeams(t *testing.T) {
+	s := shelf{
+		"org.yaml":  "zincdoor: 1\nteams: {tides: {path: 'core/**'}, fares: {path: 'fares/**'}, clock: {path: 'core/clock/**'}}\ndoors: {d: {limits: [{count: new, team: tides, most: 0, firm: true}]}}\n",
+		"mid.yaml":  "zincdoor: 1\ninherit: [{path: org.yaml}]\nteams: {others: {path: ['core/tide.c', 'fares/zone/**']}}\n",
+		"ours.yaml": "zincdoor: 1\ninherit: [{path: mid.yaml}]\nteams: {more: {path: 'core/low/**'}, clock: {path: 'core/**'}}\n",
+	}
+	f, err := Read(s.text("ours.yaml"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for path, want := range map[string]string{"core/tide.c": "tides", "core/low/a.c": "tides", "core/clock/a.c": "clock", "fares/fare.go": "fares", "fares/zone/a.go": "others"} {
+		if got := f.Policy.TeamOf(path); got != want {
+			t.Errorf("%s: %s, want %s", path, got, want)
+		}
+	}
+}
+
 // TestInheritErrors: what can't be followed, and where.
 func TestInheritErrors(t *testing.T) {
 	digest := Text{Data: []byte(standards)}.Digest()

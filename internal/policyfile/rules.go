@@ -93,12 +93,35 @@ func (r *reader) teams(n *yaml.Node) {
 		})
 		r.file.Teams = append(r.file.Teams, team)
 	}
+	if firm := r.firmTeams(); len(firm) > 0 {
+		r.policy.FirmTeams = &policy.FirmTeams{Names: firm, Under: &policy.Policy{Teams: values(r.under.Teams), FirmTeams: r.under.Policy.FirmTeams}}
+	}
 	own := len(r.file.Teams)
 	for _, t := range r.under.Teams {
 		if !slices.ContainsFunc(r.file.Teams[:own], func(o Placed[policy.Team]) bool { return o.Value.Name == t.Value.Name }) {
 			r.file.Teams = append(r.file.Teams, t)
 		}
 	}
+}
+
+// firmTeams are the teams that what is firm of the inherited policy names.
+func (r *reader) firmTeams() (all []string) {
+	for _, s := range r.under.Severities {
+		if s.Value.Firm {
+			all = append(all, s.Value.Teams...)
+		}
+	}
+	for _, d := range r.under.Doors {
+		for _, l := range d.Limits {
+			if l.Value.Firm {
+				all = append(all, l.Value.Teams...)
+			}
+		}
+	}
+	if firm := r.under.Policy.FirmTeams; firm != nil {
+		all = append(all, firm.Names...)
+	}
+	return all
 }
 
 // numbers reads which numbers of messages tell how bad a fault is.

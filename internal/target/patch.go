@@ -31,6 +31,19 @@ func OfPatch(repo *git.Repo, dir, file string, in io.Reader, judgedByOthers bool
 	if t.Patch, err = change.ReadUnified(in); err != nil {
 		return nil, fmt.Errorf("%s: %w", FileName(file), err)
 	}
+	if len(t.Patch) == 0 {
+		return nil, fmt.Errorf("%s: the patch is empty, so there is nothing to judge; did the program that makes it fail?", FileName(file))
+	}
+	root, err := os.OpenRoot(t.Root)
+	if err != nil {
+		return nil, err
+	}
+	defer root.Close()
+	var notices []string
+	if t.Patch, notices, err = placePatch(root.FS(), t.Patch); err != nil {
+		return nil, fmt.Errorf("%s: %w", FileName(file), err)
+	}
+	t.Notices = append(t.Notices, notices...)
 	folder, err := openFolder(t.Root, t.Patch)
 	if err != nil {
 		return nil, err

@@ -45,8 +45,9 @@ type File struct {
 	// an opaque file counts as touched.
 	Opaque string
 
-	// Touched is the set of lines on the new side that are the author's.
-	Touched Lines
+	// Touched is the set of lines on the new side that are the author's, Worded that of the added lines that hold letters or
+	// digits, touched or not.
+	Touched, Worded Lines
 }
 
 // Change is all that an author altered. The zero value alters nothing.
@@ -119,7 +120,7 @@ func (c *Change) Narrow(other *Change) {
 		switch {
 		case o.Opaque != "":
 		case f.Opaque != "":
-			f.Opaque, f.Touched = "", o.Touched
+			f.Opaque, f.Touched, f.Worded = "", o.Touched, o.Worded
 		default:
 			f.Touched = f.Touched.Intersect(o.Touched)
 		}
@@ -141,11 +142,11 @@ func (c *Change) Widen(other *Change) {
 		f := c.File(o.Path)
 		if f == nil {
 			at, _ := slices.BinarySearchFunc(c.Files, o.Path, func(f File, p string) int { return strings.Compare(f.Path, p) })
-			c.Files = slices.Insert(c.Files, at, File{Path: o.Path, Old: o.Path, Status: Modified, Opaque: o.Opaque, Touched: o.Touched})
+			c.Files = slices.Insert(c.Files, at, File{Path: o.Path, Old: o.Path, Status: Modified, Opaque: o.Opaque, Touched: o.Touched, Worded: o.Worded})
 			continue
 		}
 		if f.Opaque == "" {
-			f.Opaque, f.Touched = o.Opaque, f.Touched.Union(o.Touched)
+			f.Opaque, f.Touched, f.Worded = o.Opaque, f.Touched.Union(o.Touched), f.Worded.Union(o.Worded)
 		}
 	}
 }
@@ -243,11 +244,12 @@ func (c *Change) Touches(path string, line int) bool {
 	return c.Place(path, finding.Region{Line: line}, true) == OnTouched
 }
 
-// TouchedLines is the number of lines that are the author's, as far as they can be told.
-func (c *Change) TouchedLines() (n int) {
+// TouchedLines is the number of lines that are the author's and hold letters or digits, in the files that are taken, as far as they
+// can be told.
+func (c *Change) TouchedLines(take func(path string) bool) (n int) {
 	for _, f := range c.Files {
-		if f.Opaque == "" && f.Status != Copied {
-			n += f.Touched.Count()
+		if f.Opaque == "" && f.Status != Copied && take(f.Path) {
+			n += f.Touched.Intersect(f.Worded).Count()
 		}
 	}
 	return n

@@ -191,6 +191,16 @@ func TestNarrow(t *testing.T) {
 	}
 }
 
+// TestTouchedLines: only lines that say something count, in files that are looked at.
+func TestTouchedLines(t *testing.T) {
+	added := []string{"int a;", "", "}", "  ", "int b;"}
+	files := []File{{Path: "a.c", Status: Added, Hunks: []Hunk{{NewStart: 1, NewCount: 5, Added: added}}}, {Path: "b.md", Status: Added, Hunks: []Hunk{{NewStart: 1, NewCount: 5, Added: added}}}}
+	c := New(files, Rules{})
+	if n := c.TouchedLines(func(path string) bool { return path == "a.c" }); n != 2 {
+		t.Errorf("%d lines, want 2", n)
+	}
+}
+
 func TestIntersect(t *testing.T) {
 	got := Lines{{1, 5}, {8, 9}, {20, 30}}.Intersect(Lines{{3, 8}, {25, 25}})
 	if fmt.Sprint(got) != "[{3 5} {8 8} {25 25}]" || got.Count() != 5 {

@@ -34,7 +34,7 @@ func touch(files []File, rules Rules) {
 		dropMoved(added, removed)
 	}
 	for i := range files {
-		files[i].Touched = files[i].touchedOf(added[i], rules)
+		files[i].Touched, files[i].Worded = files[i].touchedOf(added[i], rules), added[i].worded()
 	}
 }
 
@@ -64,6 +64,17 @@ func (f *File) touchedOf(added runs, rules Rules) Lines {
 // runs are the lines of one side of a file that the change alone has, in order; lines whose numbers follow one
 // another form a run.
 type runs []runLine
+
+// worded are the lines that hold letters or digits.
+func (r runs) worded() Lines {
+	var lines []int
+	for _, line := range r {
+		if line.weight > 0 {
+			lines = append(lines, line.number)
+		}
+	}
+	return LinesOf(lines)
+}
 
 type runLine struct {
 	text   string

@@ -8,6 +8,7 @@ import (
 	"zincdoor/internal/core/baseline"
 	"zincdoor/internal/core/change"
 	"zincdoor/internal/core/finding"
+	"zincdoor/internal/core/house"
 	"zincdoor/internal/core/policy"
 )
 
@@ -51,7 +52,7 @@ func (r *LimitResult) bind(j *judgement, v *Verdict) {
 	case r.NoGrowth:
 		r.Bound = j.countBase(&r.Limit)
 	case r.PerLines > 0:
-		r.Bound = r.Most * max(1, (j.Change.TouchedLines()+r.PerLines-1)/r.PerLines)
+		r.Bound = r.Most * max(1, (j.Change.TouchedLines(j.looksAt)+r.PerLines-1)/r.PerLines)
 	case r.EachFile:
 		r.worstFiles(v.Findings)
 	}
@@ -140,6 +141,13 @@ func counts(count policy.Count, f Finding) bool {
 		return f.Standing == Expired
 	}
 	return false
+}
+
+// looksAt reports whether some evidence of the door looks at a file; our own checks are none where they are only judged along.
+func (j *judgement) looksAt(path string) bool {
+	return slices.ContainsFunc(j.Evidence, func(e Evidence) bool {
+		return e.Sound() && (e.Name != house.Tool || slices.Contains(j.Door.Needs, house.Tool)) && slices.ContainsFunc(e.Covers, func(c baseline.Cover) bool { return c.Matches(path) })
+	})
 }
 
 // remarks are the notices that only the finished verdict can give.

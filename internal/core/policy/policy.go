@@ -47,7 +47,8 @@ type Policy struct {
 	Marker     *regexp.Regexp      // of a line that generated files have, which makes them part of the set generated
 	Skip       []string            // globs of paths whose findings are ignored
 
-	Teams []Team // in the order of the file
+	Teams     []Team     // in the order of the file
+	FirmTeams *FirmTeams // nil where no team's files are settled
 
 	Reports []Report // those that the doors are judged by
 	Recipes []*Recipe
@@ -111,6 +112,13 @@ type Team struct {
 	Contact string
 }
 
+// FirmTeams are teams that something firm of an inherited policy rests on: what they answer for there stays theirs, however much
+// more specific the globs of other teams are.
+type FirmTeams struct {
+	Names []string
+	Under *Policy // the inherited policy, as far as teams go
+}
+
 // TeamOf names the team that answers for a file, "" where none does: of several the one whose glob is most specific, by
 // how much of it stands before its first wildcard, else the first.
 func (p *Policy) TeamOf(path string) string {
@@ -121,6 +129,11 @@ func (p *Policy) TeamOf(path string) string {
 // ClaimOf names the team that answers for a file, and the first other one whose glob is just as specific, "" where there
 // is none.
 func (p *Policy) ClaimOf(path string) (team, rival string) {
+	if firm := p.FirmTeams; firm != nil {
+		if team, rival := firm.Under.ClaimOf(path); slices.Contains(firm.Names, team) {
+			return team, rival
+		}
+	}
 	most := -1
 	for _, t := range p.Teams {
 		for _, glob := range t.Paths {
