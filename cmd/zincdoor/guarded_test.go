@@ -185,3 +185,97 @@ func TestMergeOfWhatWas(t *testing.T) {
 		t.Errorf("exit code %d: %s\n%s", v.Code, v.standings(), v.about())
 	}
 }
+
+// TestMisleadingNames: a tag called like a branch, and a remote whose name begins like another's, lead nowhere else.
+func TestMisleadingNames(t *testing.T) {
+	_, s := server(t, "")
+	s.write(".git/info/exclude", "r.txt\n")
+	s.write("core/tide.c", faulty)
+	bad := s.commit("with the fault")
+	s.write("r.txt", warn("core/tide.c", 5))
+	s.git("tag", "origin/main")
+	for _, args := range [][]string{{"--against", "origin/main"}, {"--range", "origin/main..HEAD"}, {"--against", "origin/main~0"}} {
+		v := s.judge(append(args, "--door", "push", "--report", "r.txt")...)
+		if v.Code != 1 || !strings.Contains(args[1], "~") && !strings.Contains(v.about(), "origin/main is both a branch and a tag; the branch is taken (refs/remotes/origin/main, not refs/tags/origin/main)") {
+			t.Errorf("%v: exit code %d\n%s", args, v.Code, v.about())
+		}
+	}
+	s.git("tag", "-d", "origin/main")
+	s.git("update-ref", "refs/remotes/origin/fork/side", bad)
+	s.git("config", "remote.origin/fork.url", "nowhere")
+	s.git("config", "remote.origin/fork.fetch", "+refs/heads/*:refs/remotes/origin/fork/*")
+	s.stdin = "refs/heads/side " + bad + " refs/heads/side " + strings.Repeat("0", 40) + "\n"
+	if v := s.judge("--push", "--remote", "origin", "--report", "r.txt"); v.Code != 1 {
+		t.Errorf("what a fork of its name has: exit code %d\n%s", v.Code, v.about())
+	}
+
+	replacing := s.git("commit-tree", "-m", "another", "HEAD^{tree}")
+	s.git("replace", "origin/main", replacing)
+	if v := s.judge("--against", "origin/main", "--door", "push", "--report", "r.txt"); v.Code != 1 {
+		t.Errorf("a replaced commit is followed: exit code %d\n%s", v.Code, v.about())
+	}
+	s.git("replace", "-d", s.git("rev-parse", "origin/main"))
+	s.write(".git/info/grafts", bad+"\n")
+	if v := s.judge("--against", "origin/main", "--door", "push", "--report", "r.txt"); v.Code != 1 {
+		t.Errorf("a graft is followed: exit code %d\n%s", v.Code, v.about())
+	}
+}
+
+// TestHeadOfNothing: a server whose HEAD names no branch says how to set it, and lets in nothing that it can't judge; an empty one
+// takes its first push by the policy that comes with it.
+func TestHeadOfNothing(t *testing.T) {
+	bare, s := guardedServer(t, pushPolicy, clean)
+	bare.git("symbolic-ref", "HEAD", "refs/heads/trunk")
+	s.write("core/tide.c", faulty)
+	s.write(".zincdoor/policy.yaml", strings.Replace(pushPolicy, "warning", "error", 1))
+	s.commit("with a policy of its own")
+	for _, ref := range []string{"HEAD:refs/heads/side", "HEAD:main"} {
+		if seen, ok := s.push("origin", ref); ok || !strings.Contains(strings.Join(strings.Fields(strings.ReplaceAll(seen, "remote:", "")), " "), "git symbolic-ref HEAD refs/heads/NAME") {
+			t.Errorf("%s: %s", ref, seen)
+		}
+	}
+	empty := &sandbox{T: t, dir: t.TempDir()}
+	empty.git("init", "-q", "--bare", "-b", "main", ".")
+	empty.hook("pre-receive", serverHook)
+	s.write(".zincdoor/policy.yaml", pushPolicy)
+	s.commit("the first")
+	if seen, ok := s.push(empty.dir, "HEAD:main"); ok || !strings.Contains(seen, "SHUT new warning: 1") || !strings.Contains(seen, "no branch yet") {
+		t.Errorf("all of the first push is judged: %s", seen)
+	}
+	s.write("core/tide.c", clean)
+	s.commit("mended")
+	if seen, ok := s.push(empty.dir, "HEAD:main"); !ok {
+		t.Errorf("a first push that is well: %s", seen)
+	}
+}
+
+// TestPolicyElsewhere: a policy under a near name, or not where it counts, is told of; a hook of a policy that is gone says so.
+func TestPolicyElsewhere(t *testing.T) {
+	const text = "zincdoor: 1\ndoors: {d: {limits: [{count: new, severity: warning, most: 0}]}}\n"
+	for _, c := range []struct{ name, file, say string }{
+		{"another ending", ".zincdoor/policy.yml", "mv .zincdoor/policy.yml .zincdoor/policy.yaml"}, {"another name", ".zincdoor/door.yaml", "mv .zincdoor/door.yaml"}, {"at the root", "policy.yaml", "mv policy.yaml"}, {"called by the program", ".zincdoor.yml", "mv .zincdoor.yml"},
+		{"not staged", ".zincdoor/policy.yaml", ".zincdoor/policy.yaml isn't staged"}, {"none", "docs/policy.yaml", ""},
+	} {
+		s := repository(t)
+		s.write("core/tide.c", clean)
+		s.commit("one")
+		s.write("core/tide.c", clean+"int late;\n")
+		s.git("add", "-A")
+		s.write(c.file, text)
+		s.write(".git/r.txt", warn("core/tide.c", 3))
+		v := s.judge("--staged", "--report", ".git/r.txt")
+		if said := v.about(); v.Code != 0 || !strings.Contains(said, c.say) || c.say == "" && strings.Contains(said, "built-in policy judges") {
+			t.Errorf("%s: exit code %d\n%s", c.name, v.Code, said)
+		}
+	}
+	_, s := server(t, "")
+	s.git("rm", "-q", "-r", ".zincdoor")
+	gone := s.commit("without a policy")
+	s.git("push", "-q", "origin", "HEAD:main")
+	s.write("docs/low.md", "Low\n")
+	next := s.commit("next")
+	s.stdin = "refs/heads/main " + next + " refs/heads/main " + gone + "\n"
+	if _, errs, code := s.run("gate", "--push", "--remote", "origin", "--door", "push"); code != 3 || !strings.Contains(errs, "bring the policy back") {
+		t.Errorf("exit code %d, %s", code, errs)
+	}
+}

@@ -11,6 +11,7 @@ import (
 	"slices"
 	"strings"
 
+	"zincdoor/internal/core/house"
 	"zincdoor/internal/core/judge"
 	"zincdoor/internal/core/policy"
 	"zincdoor/internal/git"
@@ -63,6 +64,9 @@ func Find(t *target.Target, by Overrides) (*Authority, error) {
 		return nil, err
 	}
 	a := &Authority{Policy: file, Origin: judge.Origin{From: from, Digest: text.Digest(), Inherits: file.Inherits}, Notices: l.notices, files: l.paths}
+	if by.Policy == "" && from == BuiltIn {
+		a.Notices = append(a.Notices, nearMisses(t)...)
+	}
 	if from != BuiltIn && l.at.Side != git.Worktree && l.at.Side != git.Index {
 		a.at = target.State{Side: l.at.Side, Name: cmp.Or(l.at.Name, from)}
 	} else if by.Policy != "" && !t.IsPatch && len(t.PolicyAt) > 0 && !t.PolicyAt[0].Own {
@@ -193,7 +197,7 @@ func KindOfDoor(repo *git.Repo, by Overrides, door string) (policy.Kind, error) 
 	found, ok := a.Policy.Policy.Door(door)
 	switch {
 	case !ok:
-		return "", unknownDoor(a.Policy.Policy, door)
+		return "", a.unknownDoor(door)
 	case found.Judges.Local():
 		return found.Judges, nil
 	case found.Judges == "":
@@ -234,7 +238,7 @@ func (a *Authority) choosePushDoor(ref, name string) error {
 	case at >= 0:
 		a.Door = standing[at]
 	case name != "" && !known:
-		return unknownDoor(a.Policy.Policy, name)
+		return a.unknownDoor(name)
 	case name != "" && len(door.Refs) == 0:
 		a.Door = door // whatever stands there beside it
 	case name != "":
@@ -254,7 +258,7 @@ func (a *Authority) chooseDoor(kind policy.Kind, name string) error {
 	if name != "" {
 		door, ok := p.Door(name)
 		if !ok {
-			return unknownDoor(p, name)
+			return a.unknownDoor(name)
 		}
 		a.Door = door
 		return nil
@@ -278,11 +282,17 @@ func (a *Authority) ChooseAnyDoor(t *target.Target, name string) error {
 		return a.chooseDoor(t.Kind, name)
 	}
 	a.Door = doors[0]
-	a.Door.Needs = nil
+	if p := a.Policy.Policy; len(p.Reports) > 0 || !slices.Equal(a.Door.Needs, []string{house.Tool}) { // else our own checks are all there is
+		a.Door.Needs = nil
+	}
 	return nil
 }
 
-func unknownDoor(p *policy.Policy, name string) error {
+func (a *Authority) unknownDoor(name string) error {
+	p := a.Policy.Policy
+	if a.Origin.From == BuiltIn {
+		return target.WrongCall("there is no door %q, since there is no policy where it would count (%s), and the built-in one has just the door %s; bring the policy back, leave out --door, or take the hooks away with zincdoor fit --remove", name, policyfile.Path, policy.Names(p.Doors))
+	}
 	var names []string
 	for _, d := range p.Doors {
 		names = append(names, d.Name)

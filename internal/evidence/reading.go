@@ -403,5 +403,8 @@ func modified(file string) (time.Time, error) {
 	if err != nil {
 		return time.Time{}, err
 	}
+	if info.Mode()&(fs.ModeDevice|fs.ModeNamedPipe|fs.ModeSocket) != 0 {
+		return time.Time{}, fs.ErrInvalid // whose time says nothing of what was read
+	}
 	return info.ModTime(), nil
 }
