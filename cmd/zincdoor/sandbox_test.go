@@ -9,6 +9,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 )
 
@@ -36,6 +37,20 @@ func TestMain(m *testing.M) {
 	os.Exit(code)
 }
 
+// lookAtSources looks at all that the program is built from, so that go runs the tests anew when any of it changes: of a program
+// that a test starts it knows nothing by itself.
+var lookAtSources = sync.OnceFunc(func() {
+	err := filepath.WalkDir("../../internal", func(path string, d os.DirEntry, err error) error {
+		if err == nil && !d.IsDir() && !strings.Contains(path, "testdata") {
+			_, err = os.Stat(path)
+		}
+		return err
+	})
+	if err != nil {
+		panic(err)
+	}
+})
+
 // raceBuild reports whether the program is built with the race detector.
 func raceBuild() bool { return os.Getenv("ZINCDOOR_RACE") != "" }
 
@@ -58,6 +73,7 @@ func repository(t *testing.T) *sandbox {
 }
 
 func (s *sandbox) environment() []string {
+	lookAtSources()
 	var env []string
 	for _, pair := range os.Environ() {
 		if !strings.HasPrefix(pair, "GIT_") && !strings.HasPrefix(pair, "LC_") && !strings.HasPrefix(pair, "LANG") {
