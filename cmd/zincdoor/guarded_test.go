@@ -1,6 +1,8 @@
 package main
 
 import (
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 )
@@ -26,6 +28,10 @@ func TestGuardedRefs(t *testing.T) {
 			}
 		}
 	}
+	low := func(s *sandbox) {
+		s.write("docs/low.md", "Low\n")
+		s.commit("low")
+	}
 	reverted := []func(*sandbox){run("switch", "-q", "-c", "side"), write(faulty), run("revert", "--no-edit", "HEAD"), push("side")}
 	mended := []func(*sandbox){run("tag", "faulty"), write(clean), push("HEAD:main")} // a main that had the fault once
 	for _, c := range []struct {
@@ -43,13 +49,23 @@ func TestGuardedRefs(t *testing.T) {
 		{"forced back to where the fault was", pushPolicy, faulty, mended, []string{"--force", "faulty:main"}, false, "forced to another history"},
 		{"forced to what is well", pushPolicy, clean, []func(*sandbox){run("commit", "-q", "--amend", "--allow-empty", "-m", "again")}, []string{"--force", "HEAD:main"}, true, "OPEN"},
 		{"a merge that keeps the old fault", pushPolicy, faulty, append(mended[:len(mended):len(mended)], run("switch", "-q", "-c", "old", "faulty"), run("merge", "-q", "-s", "ours", "--no-edit", "origin/main")), []string{"old:main"}, false, "SHUT new warning: 1"},
-		{"a merge that takes the mended line", pushPolicy, faulty, append(mended[:len(mended):len(mended)], run("switch", "-q", "-c", "old", "faulty"), func(s *sandbox) { s.write("docs/low.md", "Low\n"); s.commit("low") }, run("merge", "-q", "--no-edit", "origin/main")), []string{"old:main"}, true, "OPEN"},
+		{"a merge that takes the mended line", pushPolicy, faulty, append(mended[:len(mended):len(mended)], run("switch", "-q", "-c", "old", "faulty"), low, run("merge", "-q", "--no-edit", "origin/main")), []string{"old:main"}, true, "OPEN"},
 		{"a revert of what mended it", pushPolicy, faulty, append(mended[:len(mended):len(mended)], run("revert", "--no-edit", "HEAD")), []string{"HEAD:main"}, false, "SHUT new warning: 1"},
 		{"a cherry-picked fault", pushPolicy, clean, append(reverted[:len(reverted):len(reverted)], run("switch", "-q", "--detach", "origin/main"), run("cherry-pick", "side~1")), []string{"HEAD:main"}, false, "SHUT new warning: 1"},
-		{"a squashed branch that is well", pushPolicy, clean, append(reverted[:len(reverted):len(reverted)], func(s *sandbox) { s.write("docs/low.md", "Low\n"); s.commit("low") }, push("side"), run("switch", "-q", "--detach", "origin/main"), run("merge", "-q", "--squash", "side"), run("commit", "-q", "-m", "squashed")), []string{"HEAD:main"}, true, "OPEN"},
-		{"an evil merge of what went before, on a side branch", pushPolicy, faulty, append(mended[:len(mended):len(mended)], run("switch", "-q", "-c", "side"), func(s *sandbox) { s.write("docs/low.md", "Low\n"); s.commit("low") }, push("side"), func(s *sandbox) {
+		{"a squashed branch that is well", pushPolicy, clean, append(reverted[:len(reverted):len(reverted)], low, push("side"), run("switch", "-q", "--detach", "origin/main"), run("merge", "-q", "--squash", "side"), run("commit", "-q", "-m", "squashed")), []string{"HEAD:main"}, true, "OPEN"},
+		{"an evil merge of what went before, on a side branch", pushPolicy, faulty, append(mended[:len(mended):len(mended)], run("switch", "-q", "-c", "side"), low, push("side"), func(s *sandbox) {
 			s.git("reset", "-q", "--hard", s.git("commit-tree", "-p", "HEAD", "-p", "faulty", "-m", "evil", "faulty^{tree}"))
 		}), []string{"side"}, false, "SHUT new warning: 1"},
+		{"a branch that was rebased, with its fault", pushPolicy, clean, []func(*sandbox){run("switch", "-q", "-c", "side"), write(faulty), run("switch", "-q", "main"), low, push("HEAD:main"), run("switch", "-q", "side"), run("rebase", "-q", "main")}, []string{"side:main"}, false, "SHUT new warning: 1"},
+		{"a branch that was rebased, and is well", pushPolicy, faulty, []func(*sandbox){run("switch", "-q", "-c", "side"), write(faulty + "int more;\n"), run("switch", "-q", "main"), low, push("HEAD:main"), run("switch", "-q", "side"), run("rebase", "-q", "main")}, []string{"side:main"}, true, "OPEN"},
+		{"an octopus that brings one", pushPolicy, clean, []func(*sandbox){run("switch", "-q", "-c", "side"), write(faulty), run("switch", "-q", "-c", "other", "main"), low, run("switch", "-q", "main"), run("merge", "-q", "--no-edit", "--no-ff", "side", "other")}, []string{"HEAD:main"}, false, "SHUT new warning: 1"},
+		{"the test merge of a queue", pushPolicy, clean, append(reverted[:len(reverted):len(reverted)], run("switch", "-q", "--detach", "origin/main"), run("merge", "-q", "--no-ff", "--no-edit", "side"), push("HEAD:refs/queue/1")), []string{"HEAD:main"}, true, "OPEN"},
+		{"one that is worse than what was in the queue", pushPolicy, clean, append(reverted[:len(reverted):len(reverted)], run("switch", "-q", "--detach", "origin/main"), run("merge", "-q", "--no-ff", "--no-edit", "side"), push("HEAD:refs/queue/1"), write(faulty)), []string{"HEAD:main"}, false, "SHUT new warning: 1"},
+		{"main merged back into a side branch", pushPolicy, faulty, []func(*sandbox){run("switch", "-q", "-c", "side", "HEAD~1"), low, push("side"), run("merge", "-q", "--no-edit", "main")}, []string{"side"}, true, "OPEN"},
+		{"a submodule that goes on", pushPolicy, faulty, []func(*sandbox){func(s *sandbox) {
+			s.git("update-index", "--add", "--cacheinfo", "160000,"+s.git("rev-parse", "HEAD")+",quay")
+			s.git("commit", "-q", "-m", "a submodule")
+		}}, []string{"HEAD:main"}, true, "OPEN"},
 		{"a fault on a new side branch", pushPolicy, clean, []func(*sandbox){run("switch", "-q", "-c", "side"), write(faulty)}, []string{"side"}, false, "SHUT new warning: 1"},
 		{"a merge of a side branch that has the fault, on another one", pushPolicy, faulty, append(mended[:len(mended):len(mended)], run("switch", "-q", "-c", "side")), []string{"side", "faulty:refs/heads/other"}, true, "already has"},
 
@@ -277,5 +293,25 @@ func TestPolicyElsewhere(t *testing.T) {
 	s.stdin = "refs/heads/main " + next + " refs/heads/main " + gone + "\n"
 	if _, errs, code := s.run("gate", "--push", "--remote", "origin", "--door", "push"); code != 3 || !strings.Contains(errs, "bring the policy back") {
 		t.Errorf("exit code %d, %s", code, errs)
+	}
+}
+
+// TestFittedGuards: where push doors name refs, the fitted hook leaves it to the ref which of them is asked.
+func TestFittedGuards(t *testing.T) {
+	_, s := server(t, "")
+	s.env = append(s.env, "PATH="+filepath.Dir(program)+string(os.PathListSeparator)+os.Getenv("PATH"))
+	s.write(".zincdoor/policy.yaml", "zincdoor: 1\nhouse: {conflict-marks: on}\ndoors:\n  commit: {judges: staged, needs: [house], limits: [{count: new, severity: error, most: 0}]}\n  guard: {judges: push, refs: main, needs: [house], limits: [{count: new, severity: error, most: 0}]}\n  push: {judges: push, needs: [house], limits: [{count: new, severity: error, most: 9}]}\n")
+	s.commit("guards")
+	s.git("push", "-q", "origin", "HEAD:main")
+	if out, errs, code := s.run("fit", "--hook", "push"); code != 0 {
+		t.Fatal(code, out, errs)
+	}
+	s.write("core/tide.c", "<<<<<<< ours\nint a;\n=======\nint b;\n>>>>>>> theirs\n")
+	s.commit("conflict marks")
+	if seen, ok := s.push("origin", "HEAD:main"); ok || !strings.Contains(seen, "door guard") {
+		t.Errorf("to the guarded branch: %s", seen)
+	}
+	if seen, ok := s.push("origin", "HEAD:refs/heads/side"); !ok || !strings.Contains(seen, "door push") {
+		t.Errorf("to another: %s", seen)
 	}
 }

@@ -218,9 +218,13 @@ func noLinter(q FitRequest) bool { return len(q.Reports) == 0 }
 
 // lacksReports reports whether the policy names nothing that one of the hooks' doors could judge by.
 func lacksReports(doors *policy.Policy, call fit.Call) bool {
+	lacks := func(door policy.Door) bool {
+		reports, _ := doors.Needed(door)
+		return len(reports) == 0 && !slices.Contains(door.Needs, house.Tool)
+	}
 	for _, name := range call.Doors {
-		door, _ := doors.Door(name)
-		if reports, _ := doors.Needed(door); len(reports) == 0 && !slices.Contains(door.Needs, house.Tool) {
+		door, named := doors.Door(name)
+		if named && lacks(door) || !named && slices.ContainsFunc(doors.DoorsFor(policy.Push), lacks) {
 			return true
 		}
 	}
@@ -255,8 +259,12 @@ func starterPolicy(place fit.Place, q FitRequest) (*policy.Policy, error) {
 	return file.Policy, nil
 }
 
+// doorFor is the door that a hook asks: the one of its name, or the only one of its kind; "" where the pushed ref decides.
 func doorFor(p *policy.Policy, kind policy.Kind, hook fit.Hook) (string, error) {
 	doors := p.DoorsFor(kind)
+	if kind == policy.Push && p.NamesRefs() {
+		return "", nil
+	}
 	if i := slices.IndexFunc(doors, func(d policy.Door) bool { return d.Name == string(hook) }); i >= 0 {
 		return doors[i].Name, nil
 	}

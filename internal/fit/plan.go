@@ -33,7 +33,7 @@ const (
 
 // Call is what the hooks ask.
 type Call struct {
-	Doors   map[Hook]string // the door of each hook
+	Doors   map[Hook]string // the door of each hook, "" where the pushed ref decides
 	Reports []string        // as in --report, with paths from the root, or absolute ones on a server
 	House   bool            // there is no linter: the starter policy's doors are judged by our own checks
 	Fixes   bool            // the commit hook's door mends what it can
@@ -84,7 +84,7 @@ func Plan(p Place, call Call) ([]File, error) {
 			continue
 		}
 		if !p.owns(p.Hooks) {
-			return nil, fmt.Errorf("git looks for hooks in %s (core.hooksPath), which serves other repositories too; write the hook there by hand, it calls: zincdoor gate --door %s: %w", p.Hooks, door, ErrRefused)
+			return nil, fmt.Errorf("git looks for hooks in %s (core.hooksPath), which serves other repositories too; write the hook there by hand, it calls: %s: %w", p.Hooks, gateCall(hook, door), ErrRefused)
 		}
 		f := File{Path: filepath.Join(p.Hooks, gitNames[hook]), What: string(hook) + " hook", Text: script(hook, door, call.Reports, hook == Commit && call.Fixes), Mode: 0o755}
 		if err := r.check(&f, true); err != nil {
@@ -135,15 +135,11 @@ func script(hook Hook, door string, reports []string, fixes bool) []byte {
 	line("#!/bin/sh")
 	line("# Asks Zinc Door. Written by zincdoor fit; zincdoor fit --remove takes it away.")
 	line(`theirs="$(dirname "$0")/%s%s"`, name, theirs)
-	call := "zincdoor gate --staged"
+	call := gateCall(hook, door)
 	switch hook {
 	case Commit:
 		line(`if [ -x "$theirs" ]; then "$theirs" "$@" || exit; fi`)
 	default:
-		call = "zincdoor gate --push"
-		if hook == Push {
-			call += ` --remote "$1"`
-		}
 		line("lines=$(cat)")
 		line(`if [ -x "$theirs" ]; then printf '%%s\n' "$lines" | "$theirs" "$@" || exit; fi`)
 	}
@@ -151,7 +147,6 @@ func script(hook Hook, door string, reports []string, fixes bool) []byte {
 	line(`	echo "zincdoor is not on the PATH, so the door can't be asked: %s" >&2`, helpless[hook])
 	line("	exit 1")
 	line("fi")
-	call += " --door " + quote(door)
 	for _, report := range reports {
 		call += " --report " + quote(report)
 	}
@@ -167,6 +162,15 @@ func script(hook Hook, door string, reports []string, fixes bool) []byte {
 		line(`printf '%%s\n' "$lines" | %s`, call)
 	}
 	return []byte(s.String())
+}
+
+// gateCall is how a hook asks a door, "" for the one that stands at the ref.
+func gateCall(hook Hook, door string) string {
+	call := map[Hook]string{Commit: "zincdoor gate --staged", Push: `zincdoor gate --push --remote "$1"`, Server: "zincdoor gate --push"}[hook]
+	if door != "" {
+		call += " --door " + quote(door)
+	}
+	return call
 }
 
 var helpless = map[Hook]string{
