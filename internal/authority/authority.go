@@ -74,6 +74,9 @@ func Find(t *target.Target, by Overrides) (*Authority, error) {
 	}
 	if by.Policy == "" && from == target.OwnName {
 		a.own, a.bare, a.kind = string(l.at.Side), t.PolicyAt[0].Name, t.Kind
+		if t.PolicyAt[0].Own {
+			a.bare = "the other side"
+		}
 	}
 	return a, nil
 }

@@ -37,7 +37,11 @@ func (a *Authority) Lists(t *target.Target, by Overrides) (*Lists, error) {
 	}
 	at := t.BaselineAt
 	if n := len(t.PolicyAt) - 1; by.Policy == "" && t.PolicyAt[n].Own && a.Origin.From == target.OwnName {
-		l.Notices = append(l.Notices, fmt.Sprintf("%s has no policy, so this change is judged by its own", t.PolicyAt[0].Name))
+		where := t.PolicyAt[0].Name + " has no policy"
+		if n == 0 {
+			where = "there is no other policy yet"
+		}
+		l.Notices = append(l.Notices, where+", so this change is judged by its own")
 		at = []git.Side{t.PolicyAt[n].Side}
 	}
 	if err := l.read(t, at, a.Policy.Policy, by); err != nil || by.Baseline != "" {

@@ -420,24 +420,30 @@ func (r *Repo) Tracked(remote string) (map[string]string, error) {
 // mostAsked is how long a remote is waited for.
 const mostAsked = 20 * time.Second
 
-// RemoteHead asks a remote for its default branch; "" where it doesn't say, or can't be reached.
-func (r *Repo) RemoteHead(remote string) string {
+// Ask asks a remote for its refs, with the objects that they name, and for its default branch, "" where it has none. It is false
+// where the remote can't be reached.
+func (r *Repo) Ask(remote string) (refs map[string]string, head string, ok bool) {
 	ctx, cancel := context.WithTimeout(r.ctx, mostAsked)
 	defer cancel()
-	cmd := r.command("ls-remote", "--symref", "--", remote, "HEAD")
+	cmd := r.command("ls-remote", "--symref", "--", remote)
 	asking := exec.CommandContext(ctx, cmd.Path, cmd.Args[1:]...)
 	asking.Dir, asking.Env, asking.WaitDelay = cmd.Dir, cmd.Env, cmd.WaitDelay
 	out, err := asking.Output()
 	if err != nil {
-		return ""
+		return nil, "", false
 	}
+	refs = map[string]string{}
 	for line := range strings.Lines(string(out)) {
-		if ref, ok := strings.CutPrefix(line, "ref: "); ok {
-			ref, _, _ = strings.Cut(ref, "\t")
-			return ref
+		what, name, _ := strings.Cut(strings.TrimSuffix(line, "\n"), "\t")
+		to, symbolic := strings.CutPrefix(what, "ref: ")
+		switch {
+		case symbolic && name == "HEAD":
+			head = to
+		case !symbolic && strings.HasPrefix(name, "refs/") && !strings.HasSuffix(name, "^{}"):
+			refs[name] = what
 		}
 	}
-	return ""
+	return refs, head, true
 }
 
 // Independent leaves out of some commits those that are in the history of others.

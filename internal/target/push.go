@@ -133,6 +133,7 @@ func (r *Receiver) lookThere(p Push, remote string) error {
 		remote = strings.Join(remotes, "")
 	}
 	if remote == "" {
+		r.hint = "nobody can tell where this goes; name it with --remote"
 		return nil
 	}
 	tracked, err := r.repo.Tracked(remote)
@@ -145,7 +146,6 @@ func (r *Receiver) lookThere(p Push, remote string) error {
 		}
 		r.known = append(r.known, here)
 	}
-	r.empty = len(r.refs) == 0
 	if head, ok := r.repo.SymbolicRef("refs/remotes/" + remote + "/HEAD"); ok {
 		for there, here := range tracked {
 			if here == head {
@@ -153,15 +153,30 @@ func (r *Receiver) lookThere(p Push, remote string) error {
 			}
 		}
 	}
-	if r.main == "" && !r.empty {
-		r.main = r.repo.RemoteHead(remote)
+	answered := true
+	if r.main == "" {
+		var refs map[string]string
+		var head string
+		refs, head, answered = r.repo.Ask(remote)
+		r.main, r.empty = head, answered && len(refs) == 0
+		for there, at := range refs {
+			if r.refs[there] == "" {
+				r.refs[there] = at
+				if r.repo.Has(at) {
+					r.known = append(r.known, at)
+				}
+			}
+		}
 	}
 	branches := slices.DeleteFunc(slices.Sorted(maps.Keys(r.refs)), func(ref string) bool { return !strings.HasPrefix(ref, "refs/heads/") })
 	if r.main == "" && len(branches) == 1 {
 		r.main = branches[0]
 	}
 	r.named = cmp.Or(strings.TrimPrefix(tracked[r.main], "refs/remotes/"), shortRef(r.main))
-	if r.main == "" && !r.empty {
+	switch {
+	case r.main == "" && !answered:
+		r.hint = fmt.Sprintf("nothing here says what the default branch of %s is, and it can't be asked; where it is a remote, git remote set-head NAME main says so", remote)
+	case r.main == "" && !r.empty:
 		r.hint = fmt.Sprintf("git doesn't know the default branch of %s; tell it: git remote set-head %s --auto", remote, remote)
 	}
 	if _, here := r.mainTip(); r.main != "" && !here && !r.empty {
