@@ -94,7 +94,7 @@ func ReceiverOf(repo *git.Repo, p Push, remote string) (*Receiver, error) {
 	if p.Server {
 		return r, r.lookHere()
 	}
-	return r, r.lookThere(p, remote)
+	return r, r.lookThere(remote)
 }
 
 // lookHere looks at the refs of this repository, which receives the push.
@@ -121,7 +121,7 @@ func (r *Receiver) lookHere() error {
 }
 
 // lookThere looks at what is known here of the remote that will receive the push.
-func (r *Receiver) lookThere(p Push, remote string) error {
+func (r *Receiver) lookThere(remote string) error {
 	if remote == "" {
 		remotes, err := r.repo.Remotes()
 		if err != nil {
