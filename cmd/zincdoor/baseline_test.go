@@ -290,3 +290,41 @@ core/tide.c:8 file worsened`
 	}
 	s.must(3, "gate", "--tree", "--report", "new.txt", "--base-report", "old.txt")
 }
+
+// TestSweepOfMuch: a sweep that would drop most of a tool's entries is refused unless that many are allowed, and what it dropped
+// can be put back by the command it prints.
+func TestSweepOfMuch(t *testing.T) {
+	s := repository(t)
+	s.write(".gitignore", "*.txt\n")
+	s.write("core/tide.c", lines(20))
+	report := ""
+	for n := 1; n <= 12; n++ {
+		report += warn("core/tide.c", n)
+	}
+	s.write("r.txt", report)
+	s.take("r.txt")
+	s.commit("one")
+	before := s.read(baselineFile)
+	s.write("r.txt", warn("core/tide.c", 1)+warn("core/tide.c", 2))
+	for _, allowed := range []string{"0", "9"} {
+		_, errs, code := s.run("baseline", "sweep", "--report", "r.txt", "--allow-removed", allowed)
+		if code != 3 || !strings.Contains(errs, "10 of the 12 entries of diagnostics") || !strings.Contains(errs, "--allow-removed 10") || s.read(baselineFile) != before {
+			t.Errorf("allowed %s: exit code %d, %s", allowed, code, errs)
+		}
+	}
+	if out, errs, code := s.run("baseline", "sweep", "--report", "r.txt", "--check"); code != 1 || !strings.Contains(out, "10 to drop") || !strings.Contains(errs, "--allow-removed 10") {
+		t.Errorf("only told: exit code %d, %s%s", code, out, errs)
+	}
+	out := s.must(0, "baseline", "sweep", "--report", "r.txt", "--allow-removed", "10")
+	_, command, told := strings.Cut(out, "The list as it was: ")
+	if !told || strings.Count(s.read(baselineFile), "\n") != 3 {
+		t.Fatalf("%s\n%s", out, s.read(baselineFile))
+	}
+	if _, errs, code := s.command("sh", "-c", command); code != 0 || s.read(baselineFile) != before {
+		t.Errorf("put back: %s\n%s", errs, s.read(baselineFile))
+	}
+	s.write("r.txt", strings.Join(strings.SplitAfter(report, "\n")[6:], ""))
+	s.must(0, "baseline", "sweep", "--report", "r.txt") // half of them are not more than half
+	s.write("r.txt", warn("core/tide.c", 12))
+	s.must(0, "baseline", "sweep", "--report", "r.txt") // few may always go
+}

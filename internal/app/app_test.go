@@ -131,10 +131,10 @@ func TestKeepingTheList(t *testing.T) {
 	if len(swept.Gone) != 1 || swept.Gone[0].Rule != "-Wold" || swept.Stay != 1 {
 		t.Fatalf("swept: %+v", swept)
 	}
-	if err := s.ApplySweep(swept); err != nil {
+	if _, err := s.ApplySweep(swept, 0); err != nil {
 		t.Fatal(err)
 	}
-	if err := s.ApplySweep(swept); err == nil {
+	if _, err := s.ApplySweep(swept, 0); err == nil {
 		t.Error("a list that was changed meanwhile is swept")
 	}
 	if kept, err = OpenList(context.Background(), Call{Dir: r.Dir}); err != nil || len(kept.Entries) != 1 {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"path/filepath"
 	"slices"
 	"strconv"
@@ -31,6 +32,7 @@ type Kept struct {
 	Author string   // the name of the person who makes the call, as git knows it
 
 	file string // on this machine
+	last string // where the list is kept as it was before a sweep
 }
 
 // OpenList reads the work tree's baseline.
@@ -40,17 +42,18 @@ func OpenList(ctx context.Context, c Call) (kept *Kept, err error) {
 		if err != nil {
 			return err
 		}
-		kept = newKept(t, a, lists.Baseline)
-		return nil
+		kept, err = newKept(t, a, lists.Baseline)
+		return err
 	})
 }
 
-func newKept(t *target.Target, a *authority.Authority, b *baseline.Baseline) *Kept {
+func newKept(t *target.Target, a *authority.Authority, b *baseline.Baseline) (*Kept, error) {
 	path := a.Policy.Policy.Baseline
+	gitDir, err := t.Repo.GitDir()
 	return &Kept{
 		Baseline: b, Policy: a.Policy.Policy, IDs: baseline.IDs(b.Entries), Path: path, Author: t.Author(),
-		file: filepath.Join(t.Root, filepath.FromSlash(path)),
-	}
+		file: filepath.Join(t.Root, filepath.FromSlash(path)), last: filepath.Join(gitDir, "zincdoor", "list-before-sweep.jsonl"),
+	}, err
 }
 
 // inWorkTree opens the work tree, with its policy and no door.
@@ -146,8 +149,9 @@ func OpenSurvey(ctx context.Context, q SurveyRequest) (s *Survey, err error) {
 		in := inputOf(t, a, collected, lists)
 		in.Today, in.KeepApart = q.Today, true
 		j := &Judged{Input: in, Policy: a.Policy, texts: collected.Texts, rules: collected.Rules}
-		s = &Survey{j, newKept(t, a, lists.Baseline)}
-		return j.judge(t)
+		kept, err := newKept(t, a, lists.Baseline)
+		s = &Survey{j, kept}
+		return errors.Join(err, j.judge(t))
 	})
 	if err != nil {
 		return nil, err
@@ -244,11 +248,42 @@ func (s *Survey) Sweep() Swept {
 	return swept
 }
 
-// ApplySweep changes the list so.
-func (s *Survey) ApplySweep(swept Swept) error {
-	return s.edit(func(now *baseline.Baseline) (*baseline.Baseline, error) {
+// fewGone is how many entries of a tool a sweep may always drop, whatever part of them that is.
+const fewGone = 5
+
+// TooMuch says why a sweep is more likely to follow from a report that lacks something than from work that was done, "" where it
+// isn't: of a tool it would drop more than half of the entries, and more than few. Allowed is how many the user lets it drop.
+func (s *Survey) TooMuch(swept Swept, allowed int) string {
+	if len(swept.Gone) <= allowed {
+		return ""
+	}
+	all, gone := map[string]int{}, map[string]int{}
+	for _, e := range s.Input.Baseline.Entries {
+		all[e.Tool]++
+	}
+	for _, e := range swept.Gone {
+		gone[e.Tool]++
+	}
+	for _, tool := range slices.Sorted(maps.Keys(gone)) {
+		if n := gone[tool]; n > fewGone && 2*n > all[tool] {
+			return fmt.Sprintf("this would drop %d of the %d entries of %s, more than half of them; is its report whole, and of this code? Where all of them are gone: --allow-removed %d", n, all[tool], tool, len(swept.Gone))
+		}
+	}
+	return ""
+}
+
+// ApplySweep changes the list so, and keeps it as it was: put back gives the two files, of which the first takes the second's place
+// to undo the sweep.
+func (s *Survey) ApplySweep(swept Swept, allowed int) (putBack [2]string, err error) {
+	if why := s.TooMuch(swept, allowed); why != "" {
+		return putBack, target.WrongCall("%s", why)
+	}
+	return [2]string{s.last, s.file}, s.edit(func(now *baseline.Baseline) (*baseline.Baseline, error) {
 		if len(baseline.Minus(s.Input.Baseline.Entries, now.Entries)) > 0 {
 			return nil, errChanged
+		}
+		if err := baselinefile.Copy(s.file, s.last); err != nil {
+			return nil, err
 		}
 		now = now.Replace(slices.Concat(swept.Gone, swept.Stale), swept.Fresh)
 		for _, r := range s.Renamed {

@@ -52,6 +52,21 @@ func Open(file string) (*baseline.Baseline, error) {
 	return b, nil
 }
 
+// Copy keeps a baseline in another file, byte for byte.
+func Copy(file, to string) error {
+	data, err := os.ReadFile(file)
+	if err == nil {
+		err = os.MkdirAll(filepath.Dir(to), 0o755)
+	}
+	if err == nil {
+		err = renameio.WriteFile(to, data, 0o644)
+	}
+	if err != nil {
+		return fmt.Errorf("the baseline can't be kept as it was: %w", err)
+	}
+	return nil
+}
+
 // Save puts a baseline in the place of what file holds.
 func Save(file string, b *baseline.Baseline) error {
 	var data bytes.Buffer

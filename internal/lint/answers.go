@@ -10,6 +10,7 @@ import (
 	"sync"
 	"time"
 
+	"github.com/gofrs/flock"
 	"github.com/google/renameio/v2"
 )
 
@@ -36,6 +37,8 @@ type Answers struct {
 	file    string
 	today   uint32
 	answers map[Key]answer
+	dropped map[Key]bool // that were taken out since they were read
+	state   taken        // of the file when it was read
 	altered bool
 }
 
@@ -52,7 +55,7 @@ const (
 
 // OpenAnswers reads the answers that a file holds.
 func OpenAnswers(file string) *Answers {
-	a := &Answers{file: file, today: uint32(time.Now().Unix() / (24 * 60 * 60)), answers: map[Key]answer{}}
+	a := &Answers{file: file, today: uint32(time.Now().Unix() / (24 * 60 * 60)), answers: map[Key]answer{}, dropped: map[Key]bool{}, state: take(file)}
 	data, err := os.ReadFile(file)
 	if err != nil || !bytes.HasPrefix(data, []byte(answersHead)) || len(data) < len(answersHead)+sha256.Size {
 		return a
@@ -113,6 +116,7 @@ func (a *Answers) Among(kind, key Key, data []byte, most int) {
 	for len(order) > most*len(Key{}) {
 		a.mutex.Lock()
 		delete(a.answers, Key(order[:len(Key{})]))
+		a.dropped[Key(order[:len(Key{})])] = true
 		a.mutex.Unlock()
 		order = order[len(Key{}):]
 	}
@@ -120,12 +124,27 @@ func (a *Answers) Among(kind, key Key, data []byte, most int) {
 	a.Put(key, data)
 }
 
-// Save writes what was put, the latest first where it is too much. Of two programs at once, one's answers are lost.
+// Save writes what was put, the latest first where it is too much, beside what another program has put there meanwhile.
 func (a *Answers) Save() error {
 	a.mutex.Lock()
 	defer a.mutex.Unlock()
 	if !a.altered {
 		return nil
+	}
+	if err := os.MkdirAll(filepath.Dir(a.file), 0o700); err != nil {
+		return err
+	}
+	lock := flock.New(filepath.Dir(a.file), flock.SetFlag(os.O_RDONLY)) // the folder, so that no lock file is left behind
+	if err := lock.Lock(); err != nil {
+		return err
+	}
+	defer lock.Unlock()
+	if !a.state.is(take(a.file)) {
+		for key, theirs := range OpenAnswers(a.file).answers {
+			if ours, known := a.answers[key]; !a.dropped[key] && (!known || ours.day < theirs.day) {
+				a.answers[key] = theirs
+			}
+		}
 	}
 	keys := make([]Key, 0, len(a.answers))
 	for key := range a.answers {
@@ -149,9 +168,9 @@ func (a *Answers) Save() error {
 		rest = append(rest, one.data...)
 	}
 	sum := sha256.Sum256(rest)
-	if err := os.MkdirAll(filepath.Dir(a.file), 0o700); err != nil {
+	if err := renameio.WriteFile(a.file, slices.Concat([]byte(answersHead), sum[:], rest), 0o600); err != nil {
 		return err
 	}
-	a.altered = false
-	return renameio.WriteFile(a.file, slices.Concat([]byte(answersHead), sum[:], rest), 0o600)
+	a.altered, a.state = false, take(a.file)
+	return nil
 }

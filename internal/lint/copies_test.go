@@ -2,12 +2,14 @@ package lint
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"maps"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -172,6 +174,42 @@ func FuzzUnpack(f *testing.F) {
 			}
 		}
 	})
+}
+
+// TestAnswersAtOnce: what several programs put into one file at the same time is all there afterwards.
+func TestAnswersAtOnce(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "x.answers")
+	var wait sync.WaitGroup
+	for i := range 8 {
+		wait.Go(func() {
+			for n := range 20 {
+				a := OpenAnswers(file)
+				a.Put(KeyOf(fmt.Sprint(i, n)), []byte(fmt.Sprint(n)))
+				if err := a.Save(); err != nil {
+					t.Error(err)
+				}
+			}
+		})
+	}
+	wait.Wait()
+	all := OpenAnswers(file)
+	for i := range 8 {
+		for n := range 20 {
+			if data, ok := all.Get(KeyOf(fmt.Sprint(i, n))); !ok || string(data) != fmt.Sprint(n) {
+				t.Errorf("%d of program %d is lost: %q %v", n, i, data, ok)
+			}
+		}
+	}
+	one, other := OpenAnswers(file), OpenAnswers(file)
+	one.Put(KeyOf("late"), []byte("1"))
+	other.Among(KeyOf("kind"), KeyOf("a"), []byte("a"), 1)
+	other.Among(KeyOf("kind"), KeyOf("b"), []byte("b"), 1)
+	if err := errors.Join(one.Save(), other.Save()); err != nil {
+		t.Fatal(err)
+	}
+	if all := OpenAnswers(file); !all.Has(KeyOf("late")) || all.Has(KeyOf("a")) || !all.Has(KeyOf("b")) {
+		t.Error("what one put is lost, or what another dropped is back")
+	}
 }
 
 // TestAnswersAmong: of a kind only the last answers are kept, each once.
