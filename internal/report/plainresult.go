@@ -3,6 +3,7 @@ package report
 import (
 	"bytes"
 	"hash/maphash"
+	"unicode/utf8"
 
 	"zincdoor/internal/core/finding"
 )
@@ -270,7 +271,7 @@ func (k *seen) string(t text) string {
 	slot := &k.slots[maphash.Bytes(k.seed, t.raw)%uint64(len(k.slots))]
 	if slot.raw != string(t.raw) {
 		slot.raw = string(t.raw)
-		if slot.plain = slot.raw; t.escaped {
+		if slot.plain = slot.raw; t.escaped || !utf8.ValidString(slot.raw) {
 			slot.plain = t.string()
 		}
 	}
@@ -291,7 +292,7 @@ func (r *run) fill(q *plainResult) {
 		r.ruleIndex = q.rule
 		r.one.RuleIndex = &r.ruleIndex
 	}
-	if len(q.uri.raw) > 0 || q.index >= 0 || region.StartLine > 0 {
+	if len(q.uri.raw) > 0 || q.index >= 0 || region.StartLine > 0 || region.Snippet.Text != "" {
 		at := &r.place[0]
 		*at = location{}
 		at.Physical.Region = region

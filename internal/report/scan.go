@@ -4,6 +4,7 @@ import (
 	"encoding/binary"
 	"math/bits"
 	"strconv"
+	"unicode/utf8"
 
 	"github.com/go-json-experiment/json/jsontext"
 )
@@ -67,7 +68,7 @@ type text struct {
 
 // string gives the string itself.
 func (t text) string() string {
-	if !t.escaped {
+	if !t.escaped && utf8.Valid(t.raw) {
 		return string(t.raw)
 	}
 	quoted := append(append([]byte{'"'}, t.raw...), '"')

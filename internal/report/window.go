@@ -121,12 +121,26 @@ func (f *window) read(read func(s *scan) bool) (ended bool, err error) {
 		case f.scan.fault != "":
 			return false, fmt.Errorf("byte %d, at %q: %s: %w", f.offset()+int64(f.scan.i), f.pointer(), f.scan.fault, ErrMalformed)
 		}
-		switch err := f.more(); err {
+		switch err := f.double(); err {
 		case nil:
 		case io.ErrUnexpectedEOF:
 			return false, fmt.Errorf("byte %d, at %q: the log is cut off: %w", f.base+int64(f.end), f.pointer(), ErrMalformed)
 		default:
 			return false, err
+		}
+	}
+}
+
+// double reads on until there is twice as much as there was, however little the reader gives at a time: what is read from the
+// beginning again is so never more than the double of it all.
+func (f *window) double() error {
+	want := min(2*(f.end-f.start), longestValue)
+	for {
+		if err := f.more(); err != nil {
+			return err
+		}
+		if f.eof || f.end-f.start >= want {
+			return nil
 		}
 	}
 }
