@@ -3,7 +3,9 @@ package report
 import (
 	"encoding/json"
 	"hash/maphash"
+	"io"
 	"reflect"
+	"strings"
 	"testing"
 
 	"zincdoor/internal/core/finding"
@@ -72,3 +74,23 @@ func FuzzQuick(f *testing.F) {
 		}
 	})
 }
+
+// TestSmallPieces: however little a reader gives at a time, a long value is begun anew only a few times.
+func TestSmallPieces(t *testing.T) {
+	value := `"` + strings.Repeat("x", 8<<20) + `"`
+	f := newWindow(dripping{strings.NewReader(value)}, 0)
+	times := 0
+	_, err := f.read(func(s *scan) bool {
+		times++
+		_, ok := s.string()
+		return ok
+	})
+	if err != nil || times > 30 {
+		t.Errorf("begun %d times, %v", times, err)
+	}
+}
+
+// dripping gives 1,000 bytes at a time.
+type dripping struct{ in io.Reader }
+
+func (d dripping) Read(data []byte) (int, error) { return d.in.Read(data[:min(len(data), 1000)]) }
