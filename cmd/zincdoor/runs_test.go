@@ -444,6 +444,23 @@ func TestOwnFiles(t *testing.T) {
 		{"a file that only the change has, trusted", "run: [sh, tools/reads.sh], as: diagnostics, trusted: 'tools/lib/**'", func(h *port) { h.write("tools/lib/off", "off\n"); h.write("core/tide.c", shoal) }, 1, "tools/lib/off as main has it"},
 		{"what it reads, and nobody said so", "run: [sh, tools/reads.sh], as: diagnostics", func(h *port) { h.write("tools/lib/words", "NOTHING\n"); h.write("core/tide.c", shoal) }, 0, ""},
 		{"through a link", "run: [sh, tools/link.sh], as: diagnostics", func(h *port) { h.write("tools/all.sh", evil); h.write("core/tide.c", shoal) }, 1, "tools/all.sh as main has it"},
+		{"a link in the place of its folder", "run: [sh, gauge/all.sh], as: diagnostics", func(h *port) {
+			os.RemoveAll(filepath.Join(h.dir, "gauge"))
+			h.write("evil/all.sh", evil)
+			os.Symlink("evil", filepath.Join(h.dir, "gauge"))
+			h.write("core/tide.c", shoal)
+		}, 1, "gauge/all.sh as main has it"},
+		{"a link that leads out", "run: [sh, gauge/all.sh], as: diagnostics", func(h *port) {
+			os.RemoveAll(filepath.Join(h.dir, "gauge"))
+			os.WriteFile(filepath.Join(h.tmp, "all.sh"), []byte(evil), 0o644)
+			os.Symlink(h.tmp, filepath.Join(h.dir, "gauge"))
+			h.write("core/tide.c", shoal)
+		}, 1, "gauge/all.sh as main has it"},
+		{"a folder in its place", "run: [sh, gauge/all.sh], as: diagnostics", func(h *port) {
+			os.Remove(filepath.Join(h.dir, "gauge/all.sh"))
+			h.write("gauge/all.sh/x", "x\n")
+			h.write("core/tide.c", shoal)
+		}, 1, "gauge/all.sh as main has it"},
 		{"an option's file", "run: [sh, tools/opt.sh, --with=tools/lib/words], as: diagnostics", func(h *port) { h.write("tools/lib/words", "NOTHING\n"); h.write("core/tide.c", shoal) }, 1, "tools/lib/words as main has it"},
 		{"what tells its version", "run: [sh, tools/all.sh], as: diagnostics, version: '>=2', ask: [sh, tools/version.sh]", func(h *port) { h.write("tools/version.sh", evil+"echo 1\n"); h.write("core/tide.c", shoal) }, 1, "gauge read"},
 		{"a source that it is to look at", "run: [gcc, -Wall, -fsyntax-only, core/tide.c], output: stderr, as: diagnostics", func(h *port) { h.write("core/tide.c", "int f(void) { int unused; return 1; }\n") }, 1, "gauge read"},
@@ -452,6 +469,7 @@ func TestOwnFiles(t *testing.T) {
 			t.Parallel()
 			h := newPort(t, c.report)
 			h.write("tools/all.sh", "grep -rn SHOAL core | sed 's/^\\([^:]*\\):\\([0-9]*\\):.*$/\\1:\\2:1: warning: a shoal [-Wshoal]/'\n")
+			h.write("gauge/all.sh", h.read("tools/all.sh"))
 			h.write("tools/reads.sh", "[ -e tools/lib/off ] || grep -rn \"$(cat tools/lib/words)\" core | sed 's/^\\([^:]*\\):\\([0-9]*\\):.*$/\\1:\\2:1: warning: a shoal [-Wshoal]/'\n")
 			h.write("tools/opt.sh", "sh tools/reads.sh\n")
 			h.write("tools/lib/words", "SHOAL\n")
@@ -468,6 +486,9 @@ func TestOwnFiles(t *testing.T) {
 				if said := v.about(); v.Code != c.code || !strings.Contains(said, c.say) || strings.Contains(strings.Join(h.logged(), " "), "EVIL") {
 					t.Errorf("%v: exit code %d, want %d and %q\n%s", change, v.Code, c.code, c.say, said)
 				}
+			}
+			if left, _ := os.ReadDir(h.tmp); c.name == "a link that leads out" && len(left) != 1 {
+				t.Errorf("what the link led to is gone: %v", left)
 			}
 			h.git("reset", "-q", "--soft", "main")
 			if v := h.judge("--staged", "--door", "commit"); strings.Contains(v.about(), "as main has it") {

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"io/fs"
 	"maps"
+	"os"
 	"path"
 	"path/filepath"
 	"slices"
@@ -113,12 +114,17 @@ const mostLinks = 8
 
 // Lay puts the trusted files in the place of those of a copy. Where only some files were copied, only names those; nil for all.
 func (l Laid) Lay(repo *git.Repo, trusted git.Side, dir string, only []string) error {
+	root, err := os.OpenRoot(dir)
+	if err != nil {
+		return err
+	}
+	defer root.Close()
 	var there []string
 	for _, file := range slices.Sorted(maps.Keys(l)) {
 		if only != nil && !slices.Contains(only, file) {
 			continue
 		}
-		if err := remove(filepath.Join(dir, filepath.FromSlash(file))); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		if err := makeWay(root, file); err != nil {
 			return err
 		}
 		if l[file].entry != (git.Entry{}) {
@@ -129,6 +135,24 @@ func (l Laid) Lay(repo *git.Repo, trusted git.Side, dir string, only []string) e
 		return nil
 	}
 	return repo.CheckOut(trusted, dir, there)
+}
+
+// makeWay removes what stands at a path of a copy, and what stands in the place of a folder above it: a link there may lead anywhere.
+func makeWay(root *os.Root, file string) error {
+	for i := range file {
+		if file[i] != '/' {
+			continue
+		}
+		switch info, err := root.Lstat(filepath.FromSlash(file[:i])); {
+		case errors.Is(err, fs.ErrNotExist):
+			return nil
+		case err != nil:
+			return err
+		case !info.IsDir():
+			return root.Remove(filepath.FromSlash(file[:i]))
+		}
+	}
+	return root.RemoveAll(filepath.FromSlash(file))
 }
 
 // Own are those of some laid files that are a report's own, sorted.
