@@ -328,3 +328,23 @@ func TestSweepOfMuch(t *testing.T) {
 	s.write("r.txt", warn("core/tide.c", 12))
 	s.must(0, "baseline", "sweep", "--report", "r.txt") // few may always go
 }
+
+// TestSweepOfSparse: what was left out of the work tree isn't gone, whatever a report of the rest says.
+func TestSweepOfSparse(t *testing.T) {
+	s := repository(t)
+	s.write(".gitignore", "*.txt\n")
+	s.write("core/tide.c", lines(5))
+	s.write("fares/fare.c", lines(5))
+	s.write("r.txt", warn("core/tide.c", 1)+warn("fares/fare.c", 2))
+	s.take("r.txt")
+	s.commit("one")
+	s.git("sparse-checkout", "set", "core", ".zincdoor")
+	s.write("r.txt", warn("core/tide.c", 1))
+	if out := s.must(0, "baseline", "sweep", "--report", "r.txt"); !strings.Contains(out, "nothing to sweep") {
+		t.Errorf("left out: %s", out)
+	}
+	s.git("sparse-checkout", "disable")
+	if out := s.must(0, "baseline", "sweep", "--report", "r.txt"); !strings.Contains(out, "1 dropped") {
+		t.Errorf("there again, and mended: %s", out)
+	}
+}

@@ -50,6 +50,15 @@ func textsOf(t *target.Target, in *judge.Input) (*texts, error) {
 	if err != nil {
 		return nil, err
 	}
+	if tree, ok := t.Tree.(interface {
+		Away(paths []string) (map[string]bool, error)
+	}); ok {
+		away, err := tree.Away(slices.Sorted(maps.Keys(paths)))
+		if err != nil {
+			return nil, err
+		}
+		all.Away = func(path string) bool { return away[path] }
+	}
 	text := func(data []byte, found bool, err error) *source.Text {
 		if err != nil || !found {
 			all.unread = cmp.Or(all.unread, err)

@@ -5,10 +5,12 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"maps"
 	"os"
 	"os/exec"
 	"path"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 
@@ -343,7 +345,41 @@ func (t *Tree) Lacking(paths []string) (map[string]bool, error) {
 			}
 		}
 	}
-	return lacking, nil
+	away, err := t.Away(slices.Collect(maps.Keys(lacking)))
+	maps.DeleteFunc(lacking, func(p string, _ bool) bool { return away[p] })
+	return lacking, err
+}
+
+// Away tells which of the paths have a file of the side that isn't on disk, since git was told to leave it out of the work tree
+// (git sparse-checkout): whoever looks at the work tree knows nothing of it.
+func (t *Tree) Away(paths []string) (map[string]bool, error) {
+	away := map[string]bool{}
+	if t.side != Worktree {
+		return away, nil
+	}
+	absent := slices.DeleteFunc(slices.Clone(paths), func(p string) bool {
+		_, err := t.disk.Lstat(filepath.FromSlash(p))
+		return err == nil || ignoreAbsent(err) != nil
+	})
+	if len(absent) == 0 {
+		return away, nil
+	}
+	out, err := t.repo.git("ls-files", "-t", "-z")
+	if err != nil {
+		return nil, err
+	}
+	skipped := map[string]bool{}
+	for line := range strings.SplitSeq(string(out), "\x00") {
+		if p, ok := strings.CutPrefix(line, "S "); ok {
+			skipped[p] = true
+		}
+	}
+	for _, p := range absent {
+		if skipped[p] {
+			away[p] = true
+		}
+	}
+	return away, nil
 }
 
 // Plain reads a file that must be plain: a symbolic link in its place, or in that of a folder above it, is an error

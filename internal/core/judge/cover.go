@@ -37,6 +37,9 @@ func (j *judgement) loseCover() {
 
 // coveredNow reports whether sound evidence looked at a file with a tool, and all that tells of the tool there is sound.
 func (in Input) coveredNow(tool, path string) bool {
+	if in.Texts.Away != nil && in.Texts.Away(path) {
+		return false
+	}
 	covered := false
 	for _, evidence := range in.Evidence {
 		if !evidence.Before && (&baseline.Baseline{Covers: evidence.Covers}).CoversFinding(tool, path) {

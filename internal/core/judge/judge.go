@@ -102,6 +102,7 @@ type Texts struct {
 	Old     func(path string) *source.Text // of the state before the change
 	New     func(path string) *source.Text // of the judged state
 	Missing func(path string) bool         // the judged state has no file at path
+	Away    func(path string) bool         // it has one that nobody looked at: it was left out of the work tree
 }
 
 // Input is everything a verdict depends on. Judge doesn't write to it.
