@@ -18,7 +18,8 @@ import (
 )
 
 // ByLinters has linters fix copies of files by themselves, as far as the policy names their commands, and suggests what they
-// altered, hunk by hunk. Trusted is the state that has the linters' own files, "" for the index. Refused says why nothing may be started, "" where it may; problems say what failed.
+// altered, hunk by hunk. Trusted is the state that has the linters' own files, "" for the index. Refused says why nothing may be
+// started, "" where it may; problems say what failed.
 func (s *Files) ByLinters(ctx context.Context, p *policy.Policy, refused string, trusted git.Side, files []string) (offers []fix.Suggestion, problems []string, err error) {
 	var wanted []policy.Report
 	for _, report := range p.Reports {
