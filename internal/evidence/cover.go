@@ -179,7 +179,7 @@ func (c *collector) noteUnseen(r *reading) error {
 		return err
 	}
 	for file := range changed {
-		if slices.ContainsFunc(r.state.Covers, func(c baseline.Cover) bool { return c.Matches(file) }) {
+		if r.state.LooksAt(file) {
 			return nil
 		}
 	}

@@ -316,8 +316,7 @@ func (c *collector) checkAge(r *reading, written time.Time, files []change.File)
 	var first, last time.Time
 	newest := ""
 	for _, f := range files {
-		looksAt := func(c baseline.Cover) bool { return c.Matches(f.Path) }
-		if f.Status == change.Deleted || c.Policy.Own(f.Path) || f.Path == policy.Attributes || !slices.ContainsFunc(r.state.Covers, looksAt) || slices.Contains(r.from.terms.Files, f.Path) {
+		if f.Status == change.Deleted || c.Policy.Own(f.Path) || f.Path == policy.Attributes || !r.state.LooksAt(f.Path) || slices.Contains(r.from.terms.Files, f.Path) {
 			continue
 		}
 		at, err := modified(target.InDir(c.Target.Root, filepath.FromSlash(f.Path)))

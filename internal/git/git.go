@@ -204,17 +204,23 @@ func failure(command string, err error, complaint string) error {
 	return fmt.Errorf("git %s: %s: %w", command, strings.ReplaceAll(complaint, "\n", "; "), err)
 }
 
-// Commit resolves a name to the commit it means. The name of a branch, here or of another side as it was last seen, goes before
-// that of a tag.
+// Commit resolves a name to the commit it means, as Resolve does.
 func (r *Repo) Commit(name string) (string, error) {
-	if _, branch := r.Namesakes(name); branch != "" {
+	commit, _, _, err := r.Resolve(name)
+	return commit, err
+}
+
+// Resolve resolves a name to the commit it means. The name of a branch, here or of another side as it was last seen, goes before
+// that of a tag: where it is the name of both, these are given as whole refs, else "".
+func (r *Repo) Resolve(name string) (commit, tag, branch string, err error) {
+	if tag, branch = r.namesakes(name); branch != "" {
 		name = branch + name[len(refIn(name)):]
 	}
 	out, err := r.git("rev-parse", "--verify", "--quiet", "--end-of-options", name+"^{commit}")
 	if err != nil {
-		return "", fmt.Errorf("%q names no commit here: %w", name, ErrUnknownRevision)
+		return "", "", "", fmt.Errorf("%q names no commit here: %w", name, ErrUnknownRevision)
 	}
-	return strings.TrimSpace(string(out)), nil
+	return strings.TrimSpace(string(out)), tag, branch, nil
 }
 
 // refIn is the part of a revision that may be the name of a ref (gitrevisions); "" where it can't be one of several.
@@ -231,8 +237,8 @@ func refIn(revision string) string {
 	return ""
 }
 
-// Namesakes are the tag and the branch that a revision may mean both, as whole refs; "" where it isn't the name of both.
-func (r *Repo) Namesakes(revision string) (tag, branch string) {
+// namesakes are the tag and the branch that a revision may mean both, as whole refs; "" where it isn't the name of both.
+func (r *Repo) namesakes(revision string) (tag, branch string) {
 	name := refIn(revision)
 	if name == "" || strings.HasPrefix(name, "-") {
 		return "", ""

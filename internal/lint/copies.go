@@ -165,7 +165,7 @@ func (c *keptCopy) restore(repo *git.Repo, side git.Side, entries map[string]git
 	}
 	if len(missing) > fewWritten {
 		for _, name := range missing {
-			if info, err := os.Lstat(filepath.Join(c.dir, filepath.FromSlash(name))); err == nil {
+			if info, err := os.Lstat(c.at(name)); err == nil {
 				if s, told := stampOf(info); told {
 					known.Seen[name] = seen{entries[name].Content, s}
 				}

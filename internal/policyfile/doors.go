@@ -155,13 +155,9 @@ func (r *reader) checkRefs() {
 	stands := map[string]glob{} // by what stands before the first wildcard
 	for _, d := range r.file.Doors {
 		for _, text := range d.Value.Refs {
-			whole := text
-			if !strings.HasPrefix(whole, "refs/") {
-				whole = "refs/heads/" + whole
-			}
-			literal := whole
-			if i := strings.IndexAny(whole, `*?[{\\`); i >= 0 {
-				literal = whole[:i] + "*"
+			literal, whole := policy.Literal(policy.WholeRef(text))
+			if !whole {
+				literal += "*"
 			}
 			if other, taken := stands[literal]; taken && other.door != d.Value.Name {
 				at := r.file.Origins["doors."+d.Value.Name+".refs"]

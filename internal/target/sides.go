@@ -134,10 +134,10 @@ func (t *Target) everything(rev string) error {
 
 // commit resolves a name that the call gives.
 func (t *Target) commit(name string) (git.Side, error) {
-	commit, err := t.Repo.Commit(name)
+	commit, tag, branch, err := t.Repo.Resolve(name)
 	switch {
 	case err == nil:
-		if tag, branch := t.Repo.Namesakes(name); branch != "" {
+		if branch != "" {
 			t.Notices = append(t.Notices, fmt.Sprintf("%s is both a branch and a tag; the branch is taken (%s, not %s)", name, branch, tag))
 		}
 		return git.Side(commit), nil

@@ -78,6 +78,11 @@ func (e Evidence) Sound() bool {
 	return e.State == Read || e.State == Empty || e.State == Cached || e.State == Skipped
 }
 
+// LooksAt reports whether the evidence covers a file, with whatever tool.
+func (e Evidence) LooksAt(path string) bool {
+	return slices.ContainsFunc(e.Covers, func(c baseline.Cover) bool { return c.Matches(path) })
+}
+
 // Subject is what was judged, as the verdict tells it.
 type Subject struct {
 	Kind  string

@@ -146,7 +146,7 @@ func counts(count policy.Count, f Finding) bool {
 // looksAt reports whether some evidence of the door looks at a file; our own checks are none where they are only judged along.
 func (j *judgement) looksAt(path string) bool {
 	return slices.ContainsFunc(j.Evidence, func(e Evidence) bool {
-		return e.Sound() && (e.Name != house.Tool || slices.Contains(j.Door.Needs, house.Tool)) && slices.ContainsFunc(e.Covers, func(c baseline.Cover) bool { return c.Matches(path) })
+		return e.Sound() && (e.Name != house.Tool || slices.Contains(j.Door.Needs, house.Tool)) && e.LooksAt(path)
 	})
 }
 

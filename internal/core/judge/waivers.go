@@ -3,7 +3,6 @@ package judge
 import (
 	"slices"
 
-	"zincdoor/internal/core/baseline"
 	"zincdoor/internal/core/finding"
 	"zincdoor/internal/core/policy"
 	"zincdoor/internal/core/source"
@@ -45,9 +44,7 @@ func (j *judgement) matchWaivers() {
 func (j *judgement) lookedAll(path string) bool {
 	for _, r := range j.Policy.Reports {
 		never := len(r.Covers) > 0 && !policy.MatchPath(r.Covers, path) || r.Run != nil && len(r.Run.Files) > 0 && !policy.MatchPath(r.Run.Files, path)
-		looked := func(e Evidence) bool {
-			return e.Name == r.Name && e.Sound() && slices.ContainsFunc(e.Covers, func(c baseline.Cover) bool { return c.Matches(path) })
-		}
+		looked := func(e Evidence) bool { return e.Name == r.Name && e.Sound() && e.LooksAt(path) }
 		if !never && !slices.ContainsFunc(j.Evidence, looked) {
 			return false
 		}

@@ -137,10 +137,8 @@ func (p *Policy) ClaimOf(path string) (team, rival string) {
 	most := -1
 	for _, t := range p.Teams {
 		for _, glob := range t.Paths {
-			plain := len(glob)
-			if at := strings.IndexAny(glob, `*?[{\`); at >= 0 {
-				plain = at
-			}
+			part, _ := Literal(glob)
+			plain := len(part)
 			if plain < most || path == "" || !doublestar.MatchUnvalidated(glob, path) {
 				continue
 			}

@@ -2,6 +2,7 @@ package policy
 
 import (
 	"math"
+	"slices"
 	"strings"
 )
 
@@ -19,7 +20,7 @@ func (p *Policy) Standing(ref string) (doors []Door) {
 		fit := 0
 		for _, glob := range d.Refs {
 			if takesRef(glob, ref) {
-				fit = max(fit, LiteralLength(glob))
+				fit = max(fit, literalLength(glob))
 			}
 		}
 		switch {
@@ -39,37 +40,39 @@ func (p *Policy) Guards(ref, main string) bool {
 	if !p.NamesRefs() {
 		return ref == main
 	}
-	for _, d := range p.Doors {
-		for _, glob := range d.Refs {
-			if takesRef(glob, ref) {
-				return true
-			}
-		}
-	}
-	return false
+	return slices.ContainsFunc(p.Doors, func(d Door) bool {
+		return slices.ContainsFunc(d.Refs, func(glob string) bool { return takesRef(glob, ref) })
+	})
 }
 
 // NamesRefs reports whether a push door says at which refs it stands.
 func (p *Policy) NamesRefs() bool {
-	for _, d := range p.Doors {
-		if len(d.Refs) > 0 {
-			return true
-		}
-	}
-	return false
+	return slices.ContainsFunc(p.Doors, func(d Door) bool { return len(d.Refs) > 0 })
 }
 
-func takesRef(glob, ref string) bool {
-	if !strings.HasPrefix(glob, "refs/") {
-		glob = "refs/heads/" + glob
+func takesRef(glob, ref string) bool { return MatchPath([]string{WholeRef(glob)}, ref) }
+
+// WholeRef is a glob of refs as one of whole refs.
+func WholeRef(glob string) string {
+	if strings.HasPrefix(glob, "refs/") {
+		return glob
 	}
-	return MatchPath([]string{glob}, ref)
+	return "refs/heads/" + glob
 }
 
-// LiteralLength is how long a glob is before its first wildcard, at least 1; one without any is longer than all others.
-func LiteralLength(glob string) int {
+// Literal is the part of a glob before its first wildcard; whole says that it has none.
+func Literal(glob string) (part string, whole bool) {
 	if i := strings.IndexAny(glob, `*?[{\`); i >= 0 {
-		return len(strings.TrimPrefix(glob[:i], "refs/heads/")) + 1
+		return glob[:i], false
 	}
-	return math.MaxInt
+	return glob, true
+}
+
+// literalLength is how long a glob is before its first wildcard, at least 1; one without any is longer than all others.
+func literalLength(glob string) int {
+	part, whole := Literal(glob)
+	if whole {
+		return math.MaxInt
+	}
+	return len(strings.TrimPrefix(part, "refs/heads/")) + 1
 }
