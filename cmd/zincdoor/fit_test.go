@@ -30,9 +30,9 @@ func (s *sandbox) withProgram() {
 }
 
 // tryCommit commits what is staged, with the hooks, and returns what the author sees.
-func (s *sandbox) tryCommit() (seen string, ok bool) {
+func (s *sandbox) tryCommit(args ...string) (seen string, ok bool) {
 	s.Helper()
-	out, errs, code := s.command("git", "commit", "-m", "try")
+	out, errs, code := s.command("git", append([]string{"commit", "-m", "try"}, args...)...)
 	return out + errs, code == 0
 }
 

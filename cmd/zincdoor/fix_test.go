@@ -14,6 +14,7 @@ const housePolicy = `zincdoor: 1
 house:
   blank-ends: on
   last-line-end: on
+  conflict-marks: on
   forbid: {no-feet: {text: feet, with: metres, say: "Metres, please."}}
 doors:
   commit: {judges: staged, needs: house, limits: [{count: new, severity: note, most: 0}]}
@@ -135,7 +136,16 @@ func TestFix(t *testing.T) {
 		{"asked, one yes and one no", func(s *sandbox) {
 			s.write("core/tide.c", lines(4)+"deep in feet; \n")
 			s.stdin = "n\ny\n"
-		}, []string{"--write", "--interactive"}, 0, "mends   1 ", ""},
+		}, []string{"--write", "--interactive"}, 0, "leaves  core/tide.c:5:9 no-feet: you declined it\n", lines(4) + "deep in feet;\n"},
+		{"asked, and quit", func(s *sandbox) {
+			s.write("core/tide.c", lines(4)+"deep in feet; \n")
+			s.stdin = "q\n"
+		}, []string{"--write", "--interactive"}, 0, "blank-ends: not asked for, since you quit\n  done    nothing is written\n", lines(4) + "deep in feet; \n"},
+		{"the rest is within the limit", func(s *sandbox) {
+			s.write(".zincdoor/policy.yaml", strings.Replace(housePolicy, "most: 0}]}\n  now: {judges: worktree, needs: house, limits: [{count: new, severity: note, most: 0}]}", "most: 0}]}\n  now: {judges: worktree, needs: house, limits: [{count: touched, severity: note, most: 1}]}", 1))
+			s.commit("policy")
+			s.write("core/tide.c", lines(4)+"deep in feet; \n")
+		}, []string{"--write", "--rule", "no-feet"}, 0, "broke a limit: 2 → 0", lines(4) + "deep in metres; \n"},
 		{"by a linter that rewrites all of it", func(s *sandbox) {
 			s.write("core/tide.c", "old feet\n"+lines(4))
 			s.write(".zincdoor/policy.yaml", strings.Replace(housePolicy, "  forbid: {no-feet: {text: feet, with: metres, say: \"Metres, please.\"}}\n", "reports:\n  gauge: {run: [sh, tools/quiet.sh], as: diagnostics, mend: [sh, tools/mends.sh]}\n", 1))
@@ -144,7 +154,7 @@ func TestFix(t *testing.T) {
 			}
 			s.commit("linter")
 			s.write("core/tide.c", "old feet\n"+lines(4)+"deep in feet\n")
-		}, []string{"--write", "--run"}, 0, "mends   1 hunks by linters", "old feet\n" + lines(4) + "deep in metres\n"},
+		}, []string{"--write", "--run"}, 0, "mends   1 hunk by linters", "old feet\n" + lines(4) + "deep in metres\n"},
 		{"nothing to take back", func(*sandbox) {}, []string{"--undo"}, 3, "there is nothing to take back", lines(4)},
 		{"a patch", func(*sandbox) {}, []string{"--patch", "x"}, 3, "fix mends files of the work tree or the index", lines(4)},
 	} {
@@ -166,23 +176,52 @@ func TestFix(t *testing.T) {
 	}
 }
 
-// TestMendingHook: a commit hook mends by itself where its door says so, and the commit holds what was mended.
+// TestMendingHook: a commit hook mends by itself where its door says so, however the commit is made; the commit holds what was
+// mended, and so do the index and the work tree that it leaves. Where the commit doesn't come about, it can be taken back all the same.
 func TestMendingHook(t *testing.T) {
-	s := repository(t)
-	s.withProgram()
-	s.write(".zincdoor/policy.yaml", strings.Replace(housePolicy, "judges: staged,", "judges: staged, mend: true,", 1))
-	s.write("core/tide.c", lines(4))
-	s.commit("one")
-	if out, errs, code := s.run("fit", "--hook", "commit"); code != 0 {
-		t.Fatalf("exit code %d\n%s%s", code, out, errs)
-	}
-	s.write("core/tide.c", lines(4)+"deep in feet  \n")
-	s.git("add", "core")
-	if seen, ok := s.tryCommit(); !ok || !strings.Contains(seen, "+deep in metres") {
-		t.Errorf("the commit isn't let through: %s", seen)
-	}
-	if got := s.git("show", "HEAD:core/tide.c"); !strings.HasSuffix(got, "deep in metres") || s.git("status", "--porcelain", "core") != "" {
-		t.Errorf("it holds %q", got)
+	for _, c := range []struct {
+		name string
+		args []string
+		add  bool
+	}{
+		{"what is staged", nil, true},
+		{"a file alone", []string{"core/tide.c"}, false},
+		{"a file alone, which is staged too", []string{"core/tide.c"}, true},
+		{"a file along with what is staged", []string{"--include", "core/tide.c"}, false},
+		{"all that is altered", []string{"--all"}, false},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			s := repository(t)
+			s.withProgram()
+			s.write(".zincdoor/policy.yaml", strings.Replace(housePolicy, "judges: staged,", "judges: staged, mend: true,", 1))
+			s.write("core/tide.c", lines(4))
+			s.write("core/wharf.c", lines(4))
+			s.commit("one")
+			if out, errs, code := s.run("fit", "--hook", "commit"); code != 0 {
+				t.Fatalf("exit code %d\n%s%s", code, out, errs)
+			}
+			s.write("core/wharf.c", lines(5))
+			s.git("add", "core/wharf.c")
+			commit := func(text string) (string, bool) {
+				s.write("core/tide.c", lines(4)+text)
+				if c.add {
+					s.git("add", "core/tide.c")
+				}
+				return s.tryCommit(c.args...)
+			}
+			if seen, ok := commit("<<<<<<< deep in feet\n=======\n>>>>>>> \n"); ok {
+				t.Fatalf("the commit is let through: %s", seen)
+			}
+			if out, errs, code := s.run("fix", "--undo"); code != 0 || s.read("core/tide.c") != lines(4)+"<<<<<<< deep in feet\n=======\n>>>>>>> \n" {
+				t.Errorf("exit code %d: %s%s%s", code, out, errs, s.read("core/tide.c"))
+			}
+			if seen, ok := commit("deep in feet  \n"); !ok || !strings.Contains(seen, "+deep in metres") {
+				t.Errorf("the commit isn't let through: %s", seen)
+			}
+			if got := s.git("show", "HEAD:core/tide.c"); !strings.HasSuffix(got, "deep in metres") || s.git("status", "--porcelain", "core/tide.c") != "" {
+				t.Errorf("it holds %q, and is %s", got, s.git("status", "--porcelain"))
+			}
+		})
 	}
 }
 

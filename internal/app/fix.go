@@ -1,6 +1,7 @@
 package app
 
 import (
+	"cmp"
 	"context"
 	"slices"
 
@@ -21,13 +22,15 @@ type FixRequest struct {
 	Broken bool // only what broke a limit of the door
 	All    bool // also on lines that the change doesn't touch
 	ByDoor bool // nothing, unless the door wants fixes
+	Write  bool // what is planned will be written
 	Takes  func(p *policy.Policy) (func(judge.Finding) bool, error)
 }
 
 // Fixing is a fix on its way: what is chosen, what is suggested for it, and what becomes of the files. It must be closed.
 type Fixing struct {
 	*Judged
-	Chosen []int // the findings to fix, as indices
+	Chosen    []int // the findings to fix, as indices
+	Recovered Recovered
 
 	request FixRequest
 	files   *fixing.Files
@@ -36,6 +39,13 @@ type Fixing struct {
 // OpenFix judges a change and chooses what to fix: findings on lines of the change, from reports that are evidence, that
 // aren't set aside. It is nil where the door wants no fixes and they were asked for by it alone.
 func OpenFix(ctx context.Context, q FixRequest) (*Fixing, error) {
+	var recovered Recovered
+	if q.Write {
+		var err error
+		if recovered, err = recoverFix(ctx, q.Dir); err != nil {
+			return nil, err
+		}
+	}
 	judgeIt := List
 	if q.Door != "" {
 		judgeIt = Gate
@@ -44,7 +54,7 @@ func OpenFix(ctx context.Context, q FixRequest) (*Fixing, error) {
 	if err != nil {
 		return nil, err
 	}
-	f := &Fixing{Judged: all[0], request: q}
+	f := &Fixing{Judged: all[0], Recovered: recovered, request: q}
 	if q.ByDoor && !f.Input.Door.Fix {
 		return nil, nil
 	}
@@ -62,6 +72,20 @@ func OpenFix(ctx context.Context, q FixRequest) (*Fixing, error) {
 	}
 	f.files, err = fixing.Open(ctx, q.Dir, q.Change.Kind)
 	return f, err
+}
+
+// Recovered is what became of a fix that was interrupted: the files that it had altered and that are as they were before it, and
+// those that were altered since and are left as they are.
+type Recovered struct{ Back, Altered []string }
+
+func recoverFix(ctx context.Context, dir string) (r Recovered, err error) {
+	files, err := fixing.Open(ctx, dir, policy.Worktree)
+	if err != nil {
+		return r, err
+	}
+	defer files.Close()
+	r.Back, r.Altered, err = files.Recover()
+	return r, err
 }
 
 // Close ends the fix.
@@ -117,12 +141,20 @@ func (f *Fixing) Preview(s fix.Suggestion) (all []Diff) {
 // FixPlan is what is to be written, and what isn't.
 type FixPlan struct {
 	Files     []fixing.Fixed
-	Fixed     []int      // the findings, as indices
-	ByLinters int        // how many pieces linters alter by themselves
-	Left      []fix.Left // suggestions for findings that weren't taken, and why
-	None      []int      // chosen findings for which nothing is suggested
-	Untouched int        // how many lines beyond the change are altered
+	Fixed     []int         // the findings, as indices, that are fixed as was suggested for them
+	ByLinters []int         // those on lines that linters alter by themselves
+	Hunks     int           // how many pieces those are
+	Left      []LeftFinding // chosen findings with suggestions that weren't taken
+	None      []int         // chosen findings for which nothing is suggested
+	Untouched int           // how many lines beyond the change are altered
+	Then      judge.Verdict // what the verdict is without the findings that are fixed
 	pieces    map[string][]fix.Piece
+}
+
+// LeftFinding is a finding, by its index, that is left as it is, and why.
+type LeftFinding struct {
+	Index int
+	Why   string
 }
 
 // Plan takes the suggestions that go together, on the lines that may be altered.
@@ -137,43 +169,120 @@ func (f *Fixing) Plan(suggestions []fix.Suggestion) (*FixPlan, error) {
 		return nil, err
 	}
 	plan := &FixPlan{Files: files, pieces: taken.Pieces}
-	settled := map[int]bool{}
-	leave := func(index int, why string) {
-		if settled[index] = true; index >= 0 {
-			plan.Left = append(plan.Left, fix.Left{Index: index, Why: why})
+	fixed, why, linters := map[int]bool{}, map[int]string{}, f.onHunks(suggestions)
+	for _, position := range taken.Taken {
+		s := suggestions[position]
+		about := []int{s.Index}
+		if s.Index < 0 {
+			plan.Hunks++
+			about = linters[position]
+		}
+		for _, i := range about {
+			path := f.Findings[i].Path
+			switch {
+			case aside[path] != "":
+				why[i] = path + ": " + aside[path]
+			case s.Index < 0 && !fixed[i]:
+				plan.ByLinters = append(plan.ByLinters, i)
+				fixed[i] = true
+			case s.Index >= 0:
+				plan.Fixed = append(plan.Fixed, i)
+				fixed[i] = true
+			}
 		}
 	}
 	for _, l := range taken.Left {
-		leave(l.Index, l.Why)
-	}
-	for _, i := range taken.Taken {
-		switch {
-		case i < 0:
-			plan.ByLinters++
-		case aside[f.Findings[i].Path] != "":
-			leave(i, f.Findings[i].Path+": "+aside[f.Findings[i].Path])
-		default:
-			plan.Fixed = append(plan.Fixed, i)
-			settled[i] = true
+		about := linters[l.Position]
+		if s := suggestions[l.Position]; s.Index >= 0 {
+			about = []int{s.Index}
+		}
+		for _, i := range about {
+			why[i] = cmp.Or(why[i], l.Why)
 		}
 	}
 	for _, i := range f.Chosen {
-		if !settled[i] {
+		switch {
+		case fixed[i]:
+		case why[i] != "":
+			plan.Left = append(plan.Left, LeftFinding{i, why[i]})
+		default:
 			plan.None = append(plan.None, i)
 		}
 	}
+	plan.Then = f.without(fixed)
 	if f.request.All {
 		plan.Untouched = f.untouched(plan)
 	}
 	return plan, nil
 }
 
+// onHunks finds for each suggestion of a linter, by its position, the chosen findings of that linter on the lines it alters.
+func (f *Fixing) onHunks(suggestions []fix.Suggestion) map[int][]int {
+	type line struct {
+		report, path string
+		number       int
+	}
+	standing := map[line][]int{}
+	for _, i := range f.Chosen {
+		one := f.Findings[i]
+		for n := one.Region.Line; n <= min(one.Region.Last(), one.Region.Line+mostRegion) && n > 0; n++ {
+			for _, report := range one.Sources {
+				standing[line{report, one.Path, n}] = append(standing[line{report, one.Path, n}], i)
+			}
+		}
+	}
+	found, indices := map[int][]int{}, map[string]*fix.Index{}
+	for position, s := range suggestions {
+		if s.Index >= 0 {
+			continue
+		}
+		for _, e := range s.Edits {
+			if indices[e.Path] == nil {
+				indices[e.Path] = fix.NewIndex(f.files.Text(e.Path).Data)
+			}
+			piece, err := indices[e.Path].Resolve(e, s.Columns)
+			if err != nil {
+				continue
+			}
+			first, last := indices[e.Path].Lines(piece)
+			for n := first; n <= last; n++ {
+				found[position] = append(found[position], standing[line{s.Tool, e.Path, n}]...)
+			}
+		}
+		slices.Sort(found[position])
+		found[position] = slices.Compact(found[position])
+	}
+	return found
+}
+
+// mostRegion is how many lines of a long finding are looked at for what a linter alters.
+const mostRegion = 100
+
+// without is the verdict as it would be without some findings, by their indices, and without what else speaks of the same fault.
+func (f *Fixing) without(fixed map[int]bool) judge.Verdict {
+	gone := map[*finding.Finding]bool{}
+	for i := range fixed {
+		gone[f.Findings[i].Finding] = true
+		for _, also := range f.Findings[i].Also {
+			gone[also.Finding] = true
+		}
+	}
+	in := f.Input
+	in.Findings = nil
+	for i := range f.Input.Findings {
+		if one := &f.Input.Findings[i]; !gone[one] {
+			in.Findings = append(in.Findings, *one)
+		}
+	}
+	return judge.Judge(in)
+}
+
 // untouched counts the lines beyond the change that are altered.
 func (f *Fixing) untouched(plan *FixPlan) (n int) {
 	for _, file := range plan.Files {
-		lines := map[int]bool{}
+		lines, index := map[int]bool{}, fix.NewIndex(file.Old)
 		for _, piece := range plan.pieces[file.Path] {
-			first, last := fix.Lines(file.Old, piece)
+			first, last := index.Lines(piece)
 			for line := first; line <= last; line++ {
 				lines[line] = lines[line] || !f.TouchedWithSpace(file.Path, line)
 			}

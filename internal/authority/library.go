@@ -9,8 +9,7 @@ import (
 	"path/filepath"
 	"strings"
 
-	"github.com/google/renameio/v2"
-
+	"zincdoor/internal/files"
 	"zincdoor/internal/git"
 	"zincdoor/internal/policyfile"
 	"zincdoor/internal/target"
@@ -115,7 +114,7 @@ func (l *library) read(i policyfile.Inherit) ([]byte, error) {
 	switch {
 	case err == nil && kept != "":
 		if os.MkdirAll(filepath.Dir(kept), 0o700) == nil {
-			renameio.WriteFile(kept, data, 0o600) // without a copy it is fetched again
+			files.Write(kept, data, 0o600) // without a copy it is fetched again
 		}
 	case err != nil && unread == nil && !i.Pinned():
 		l.notices = append(l.notices, fmt.Sprintf("the policy %s can't be fetched now (%v); the copy that was kept of it judges", i, err))

@@ -9,9 +9,9 @@ import (
 	"path/filepath"
 
 	"github.com/gofrs/flock"
-	"github.com/google/renameio/v2"
 
 	"zincdoor/internal/core/baseline"
+	"zincdoor/internal/files"
 )
 
 // ErrUnread is the error of a file that is there and can't be read as a baseline.
@@ -59,7 +59,7 @@ func Copy(file, to string) error {
 		err = os.MkdirAll(filepath.Dir(to), 0o755)
 	}
 	if err == nil {
-		err = renameio.WriteFile(to, data, 0o644)
+		err = files.Write(to, data, 0o644)
 	}
 	if err != nil {
 		return fmt.Errorf("the baseline can't be kept as it was: %w", err)
@@ -73,7 +73,7 @@ func Save(file string, b *baseline.Baseline) error {
 	if err := Write(&data, b); err != nil {
 		return err
 	}
-	if err := renameio.WriteFile(file, data.Bytes(), 0o644); err != nil {
+	if err := files.WriteLocked(file, data.Bytes(), 0o644); err != nil {
 		return fmt.Errorf("the baseline can't be written: %w", err)
 	}
 	return nil

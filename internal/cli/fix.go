@@ -92,12 +92,18 @@ func (p *program) takeBack(ctx context.Context) error {
 func (p *program) runFix(ctx context.Context, q app.GateRequest, flags fixFlags) error {
 	progress := newProgress(p.err)
 	q.Tell = progress.show
-	f, err := app.OpenFix(ctx, app.FixRequest{GateRequest: q, Broken: flags.broken, All: flags.all, ByDoor: flags.byDoor, Takes: flags.choose.takesBy})
+	f, err := app.OpenFix(ctx, app.FixRequest{GateRequest: q, Broken: flags.broken, All: flags.all, ByDoor: flags.byDoor, Write: flags.write, Takes: flags.choose.takesBy})
 	progress.end()
 	if err != nil || f == nil {
 		return graded(err)
 	}
 	defer f.Close()
+	for _, path := range f.Recovered.Back {
+		fmt.Fprintf(p.err, "zincdoor: an earlier fix was interrupted: %s is as it was before\n", render.Safe(path))
+	}
+	for _, path := range f.Recovered.Altered {
+		fmt.Fprintf(p.err, "zincdoor: an earlier fix was interrupted: %s was altered since, and is left as it is\n", render.Safe(path))
+	}
 	for _, e := range f.Evidence {
 		if !e.Sound() && e.Name != "" {
 			fmt.Fprintf(p.err, "zincdoor: what %s would tell may be missing, since it is %s: %s\n", render.Safe(e.Name), e.State, render.Safe(e.Problem))
@@ -111,7 +117,7 @@ func (p *program) runFix(ctx context.Context, q app.GateRequest, flags fixFlags)
 		fmt.Fprintf(p.err, "zincdoor: %s\n", render.Safe(problem))
 	}
 	if flags.ask {
-		if suggestions, err = p.askForEach(f, suggestions); err != nil {
+		if err := p.askForEach(f, suggestions); err != nil {
 			return err
 		}
 	}
@@ -134,37 +140,51 @@ func (p *program) runFix(ctx context.Context, q app.GateRequest, flags fixFlags)
 	return render.Fix(p.out, summary)
 }
 
-// askForEach lets the person at the terminal pick.
-func (p *program) askForEach(f *app.Fixing, suggestions []fix.Suggestion) (agreed []fix.Suggestion, err error) {
+// askForEach lets the person at the terminal decline suggestions.
+func (p *program) askForEach(f *app.Fixing, suggestions []fix.Suggestion) error {
 	answers := bufio.NewReader(p.in)
+	declineFrom := func(n int, why string) {
+		for i := range suggestions[n:] {
+			suggestions[n+i].Declined = why
+		}
+	}
 	for n, s := range suggestions {
 		for _, d := range f.Preview(s) {
 			if err := render.Diff(p.out, d.Path, d.Old, d.New); err != nil {
-				return nil, err
+				return err
 			}
 		}
 		fmt.Fprintf(p.err, "%d of %d: mend this? [y]es, [n]o, [a]ll from here, [q]uit ", n+1, len(suggestions))
 		answer, err := answers.ReadString('\n')
 		switch strings.ToLower(strings.TrimSpace(answer)) {
 		case "y", "yes":
-			agreed = append(agreed, s)
 		case "a", "all":
-			return append(agreed, suggestions[n:]...), nil
+			return nil
 		case "q", "quit":
-			return agreed, nil
+			declineFrom(n, "not asked for, since you quit")
+			suggestions[n].Declined = declined
+			return nil
+		default:
+			suggestions[n].Declined = declined
 		}
-		if err != nil {
-			return agreed, nil // nobody answers any more
+		if err != nil { // nobody answers any more
+			declineFrom(n+1, "nobody answered")
+			return nil
 		}
 	}
-	return agreed, nil
+	return nil
 }
+
+const declined = "you declined it"
 
 // summaryOf is what is shown of a plan.
 func summaryOf(f *app.Fixing, plan *app.FixPlan) render.Fixed {
-	summary := render.Fixed{Rules: map[string]int{}, None: map[string]int{}, ByLinters: plan.ByLinters, Files: len(plan.Files), Untouched: plan.Untouched}
+	summary := render.Fixed{Rules: map[string]int{}, None: map[string]int{}, Linted: map[string]int{}, Hunks: plan.Hunks, Files: len(plan.Files), Untouched: plan.Untouched}
 	for _, i := range plan.Fixed {
 		summary.Rules[f.Findings[i].Rule]++
+	}
+	for _, i := range plan.ByLinters {
+		summary.Linted[f.Findings[i].Rule]++
 	}
 	for _, i := range plan.None {
 		summary.None[f.Findings[i].Rule]++
@@ -172,12 +192,7 @@ func summaryOf(f *app.Fixing, plan *app.FixPlan) render.Fixed {
 	for _, l := range plan.Left {
 		summary.Left = append(summary.Left, render.LeftOver{Finding: f.Findings[l.Index], Why: l.Why})
 	}
-	for _, i := range f.Broken() {
-		summary.Before++
-		if !slices.Contains(plan.Fixed, i) {
-			summary.After++
-		}
-	}
+	summary.Before, summary.After = len(f.Broken()), len(plan.Then.Broken())
 	return summary
 }
 

@@ -15,6 +15,7 @@ import (
 
 	"zincdoor/internal/app"
 	"zincdoor/internal/core/judge"
+	"zincdoor/internal/files"
 	"zincdoor/internal/render"
 )
 
@@ -177,6 +178,7 @@ func replace(file string, write func(io.Writer) error) error {
 		}
 		return errors.Join(write(to), to.Close())
 	}
+	files.RemoveUnfinished(file, files.UnfinishedAge)
 	to, err := renameio.NewPendingFile(file, renameio.WithPermissions(0o644))
 	if err != nil {
 		return err

@@ -9,11 +9,12 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"github.com/google/renameio/v2"
 	"io/fs"
 	"os"
 	"path/filepath"
 
-	"github.com/google/renameio/v2"
+	"zincdoor/internal/files"
 )
 
 // ErrRefused is the error of a fitting that would harm something; the reason and the way out are wrapped around it.
@@ -68,7 +69,7 @@ func (r *record) save() error {
 	if err != nil {
 		return err
 	}
-	return renameio.WriteFile(r.path, append(data, '\n'), 0o644)
+	return files.Write(r.path, append(data, '\n'), 0o644)
 }
 
 func (r *record) find(path string) *written {
@@ -118,12 +119,12 @@ func (r *record) check(f *File, hook bool) error {
 }
 
 // Apply writes the files that aren't there yet.
-func Apply(gitDir string, files []File) error {
+func Apply(gitDir string, planned []File) error {
 	r, err := readRecord(gitDir)
 	if err != nil {
 		return err
 	}
-	for _, f := range files {
+	for _, f := range planned {
 		if f.Written {
 			continue
 		}
@@ -135,7 +136,7 @@ func Apply(gitDir string, files []File) error {
 				return err
 			}
 		}
-		if err := renameio.WriteFile(f.Path, f.Text, f.Mode, renameio.IgnoreUmask()); err != nil {
+		if err := files.Write(f.Path, f.Text, f.Mode, renameio.IgnoreUmask()); err != nil {
 			return err
 		}
 		now := written{Path: f.Path, What: f.What, Digest: digest(f.Text), Aside: f.Aside}

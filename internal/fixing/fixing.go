@@ -105,8 +105,8 @@ func (s *Files) read(path string) fix.Text {
 type Fixed struct {
 	Path     string
 	Old, New []byte
-	disk     []byte // of a staged file: what the work tree has
-	worktree []byte // and what it gets; nil for what git writes there
+	disk     []byte // what the work tree has
+	worktree []byte // and what it gets
 }
 
 // Ready makes a plan's texts. A file whose work tree has altered the same lines as the mending would is refused: aside
@@ -119,7 +119,7 @@ func (s *Files) Ready(p *fix.Plan) (files []Fixed, aside map[string]string, err 
 		}
 		old := s.Text(path).Data
 		m := Fixed{Path: path, Old: old, New: fix.Apply(old, p.Pieces[path])}
-		if s.staged {
+		if m.disk, m.worktree = m.Old, m.New; s.staged {
 			why, err := s.beside(&m)
 			if err != nil {
 				return nil, nil, err
@@ -141,26 +141,36 @@ func (s *Files) beside(m *Fixed) (why string, err error) {
 		return "", err
 	}
 	m.disk = now
-	written, err := s.repo.Writer().Written(m.Path)
+	w := s.repo.Writer()
 	switch {
-	case err != nil:
-		return "", err
 	case !found:
 		return "the work tree doesn't have it any more", nil
 	case bytes.Equal(now, m.Old):
-		m.worktree = m.New
-		return "", nil
-	case bytes.Equal(now, written): // the same but for git's conversions, which write it anew
-		m.worktree = nil
 		return "", nil
 	}
-	merged, clean, err := s.repo.Merge(now, m.Old, m.New)
+	// What is merged is what git would keep of it, as long as git would write it just as it stands there: then nothing else changes.
+	mine, err := w.Kept(m.Path, now)
 	if err != nil {
+		return "git can't convert it: " + err.Error(), nil
+	}
+	again, err := w.Written(m.Path, mine)
+	if err != nil {
+		return "git can't convert it: " + err.Error(), nil
+	}
+	converted := bytes.Equal(again, now)
+	if !converted {
+		mine = now
+	}
+	merged, clean, err := s.repo.Merge(mine, m.Old, m.New)
+	switch {
+	case err != nil:
 		return "", err
-	}
-	if !clean {
+	case !clean:
 		return "what isn't staged of it alters the same lines; stage or set aside the rest first", nil
+	case !converted:
+		m.worktree = merged
+		return "", nil
 	}
-	m.worktree = merged
-	return "", nil
+	m.worktree, err = w.Written(m.Path, merged)
+	return "", err
 }

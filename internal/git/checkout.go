@@ -5,7 +5,6 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
-	"fmt"
 	"io/fs"
 	"os"
 	"os/exec"
@@ -185,9 +184,13 @@ func (r *Repo) CheckOut(side Side, dir string, paths []string) error {
 		return nil
 	}
 	if side != Index {
-		scratch, err := os.MkdirTemp(filepath.Dir(dir), "index-")
+		own, err := r.scratchDir()
 		if err != nil {
-			return fmt.Errorf("no temporary folder can be made (TMPDIR names where): %w", err)
+			return err
+		}
+		scratch, err := os.MkdirTemp(own, "index-")
+		if err != nil {
+			return err
 		}
 		defer os.RemoveAll(scratch)
 		env = append(env, "GIT_INDEX_FILE="+filepath.Join(scratch, "index"))

@@ -156,16 +156,32 @@ func TestEntries(t *testing.T) {
 	}
 }
 
-// TestStage: new contents keep their modes, and what isn't in the index is refused.
+// TestStage: new contents keep their modes and flags, and what isn't in the index is refused.
 func TestStage(t *testing.T) {
 	r, run := scratchRepository(t)
-	if err := r.Writer().Stage(map[string][]byte{"tools/run.sh": []byte("#!/bin/sh\nexit\n"), "a b\nc.txt": []byte("even\n")}); err != nil {
+	stage := func(texts map[string]string) error {
+		objects := map[string]string{}
+		for path, text := range texts {
+			object, err := r.Writer().Store([]byte(text))
+			if err != nil {
+				t.Fatal(err)
+			}
+			objects[path] = object
+		}
+		return r.Writer().Stage(objects)
+	}
+	run("update-index", "--skip-worktree", "tools/run.sh", "core/tide.c")
+	run("update-index", "--assume-unchanged", "core/tide.c", "a b\nc.txt")
+	if err := stage(map[string]string{"tools/run.sh": "#!/bin/sh\nexit\n", "a b\nc.txt": "even\n", "core/tide.c": "deep\n"}); err != nil {
 		t.Fatal(err)
+	}
+	if got := run("ls-files", "-v", "-z", "tools/run.sh", "core/tide.c", "a b\nc.txt"); got != "h a b\nc.txt\x00s core/tide.c\x00S tools/run.sh\x00" {
+		t.Errorf("the flags are %q", got)
 	}
 	if got := run("ls-files", "--stage", "tools/run.sh") + run("show", ":tools/run.sh") + run("show", ":a b\nc.txt"); !strings.HasPrefix(got, "100755 ") || !strings.HasSuffix(got, "#!/bin/sh\nexiteven") {
 		t.Error(got)
 	}
-	if err := r.Writer().Stage(map[string][]byte{"core/untracked.c": nil}); err == nil {
+	if err := stage(map[string]string{"core/untracked.c": ""}); err == nil {
 		t.Error("a file that isn't in the index is staged")
 	}
 	for _, c := range []struct {
@@ -175,6 +191,7 @@ func TestStage(t *testing.T) {
 		{"1\n2\n3\n4\nmine\n", "1\n2\n3\n4\n5\n", "theirs\n2\n3\n4\n5\n", "theirs\n2\n3\n4\nmine\n", true},
 		{"1\nmine\n", "1\n2\n", "1\ntheirs\n", "", false},
 		{"1\n2\n", "1\n2\n", "", "", true},
+		{"1\x002\n", "1\n2\n", "", "", false},
 	} {
 		merged, clean, err := r.Merge([]byte(c.mine), []byte(c.base), []byte(c.theirs))
 		if err != nil || clean != c.clean || string(merged) != c.want {

@@ -4,9 +4,10 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
 	"slices"
 	"strings"
+
+	"zincdoor/internal/files"
 )
 
 // bound are the variables that tie git to one repository.
@@ -68,12 +69,12 @@ func isHash(name string) bool {
 
 // FetchFile fetches a tag or commit of a repository at an address and reads a plain file of it.
 func FetchFile(ctx context.Context, address, at, path string) (data []byte, err error) {
-	dir, err := os.MkdirTemp("", "zincdoor-")
+	folder, err := files.NewFolder("fetch", nil)
 	if err != nil {
-		return nil, fmt.Errorf("no temporary folder can be made (TMPDIR names where): %w", err)
+		return nil, err
 	}
-	defer func() { err = errors.Join(err, os.RemoveAll(dir)) }()
-	r := &Repo{ctx: ctx, Root: dir, env: Unbound(environment())}
+	defer func() { err = errors.Join(err, folder.Remove()) }()
+	r := &Repo{ctx: ctx, Root: folder.Path, env: Unbound(environment())}
 	if _, err := r.git("init", "--quiet", "--bare", "."); err != nil {
 		return nil, err
 	}

@@ -18,6 +18,8 @@ import (
 	"strings"
 	"sync"
 	"time"
+
+	"zincdoor/internal/files"
 )
 
 // ErrNoRepository is the error of a folder that is in no repository.
@@ -38,29 +40,29 @@ type Repo struct {
 	ctx      context.Context
 	setting  sync.Mutex // guards env
 	env      []string
-	objects  string       // where it keeps contents
-	included func() error // includes untracked files, once
-	scratch  string       // a folder of our own, "" until it is needed
+	objects  string        // where it keeps contents
+	included func() error  // includes untracked files, once
+	scratch  *files.Folder // a folder of our own, nil until it is needed
 }
 
 // scratchDir is a temporary folder of our own, made when it is first needed.
 func (r *Repo) scratchDir() (dir string, err error) {
 	r.scratching.Lock()
 	defer r.scratching.Unlock()
-	if r.scratch == "" {
-		if r.scratch, err = os.MkdirTemp("", "zincdoor-"); err != nil {
-			return "", fmt.Errorf("no temporary folder can be made (TMPDIR names where): %w", err)
+	if r.scratch == nil {
+		if r.scratch, err = files.NewFolder("git", nil); err != nil {
+			return "", err
 		}
 	}
-	return r.scratch, nil
+	return r.scratch.Path, nil
 }
 
 // Close removes what was put aside for the repository's sake.
 func (r *Repo) Close() error {
-	if r.scratch == "" {
+	if r.scratch == nil {
 		return nil
 	}
-	return os.RemoveAll(r.scratch)
+	return r.scratch.Remove()
 }
 
 // Open finds the repository that dir is in. The environment that git sets for its hooks is respected.

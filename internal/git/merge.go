@@ -1,17 +1,24 @@
 package git
 
 import (
-	"fmt"
+	"bytes"
+	"errors"
 	"os"
+	"os/exec"
 	"path/filepath"
+	"slices"
 )
 
 // Merge brings what differs between two texts into a third one, which stands on the first. It is false where both altered
-// the same lines.
+// the same lines, or one of them isn't text.
 func (r *Repo) Merge(mine, base, theirs []byte) (merged []byte, clean bool, err error) {
-	dir, err := os.MkdirTemp("", "zincdoor-")
+	scratch, err := r.scratchDir()
 	if err != nil {
-		return nil, false, fmt.Errorf("no temporary folder can be made (TMPDIR names where): %w", err)
+		return nil, false, err
+	}
+	dir, err := os.MkdirTemp(scratch, "merge-")
+	if err != nil {
+		return nil, false, err
 	}
 	defer os.RemoveAll(dir)
 	names := []string{"mine", "base", "theirs"}
@@ -22,9 +29,16 @@ func (r *Repo) Merge(mine, base, theirs []byte) (merged []byte, clean bool, err 
 		}
 	}
 	cmd := r.command("merge-file", "-p", "-q", names[0], names[1], names[2])
+	var said bytes.Buffer
+	cmd.Stderr = &said
 	merged, err = cmd.Output()
-	if code := cmd.ProcessState.ExitCode(); code > 0 && code < 128 {
+	var exit *exec.ExitError
+	binary := slices.ContainsFunc([][]byte{mine, base, theirs}, func(data []byte) bool { return bytes.IndexByte(data, 0) >= 0 })
+	switch {
+	case err == nil:
+		return merged, true, nil
+	case errors.As(err, &exit) && (exit.ExitCode() > 0 && exit.ExitCode() < 128 || binary):
 		return nil, false, nil
 	}
-	return merged, err == nil, err
+	return nil, false, failure("merge-file", err, said.String())
 }

@@ -2,7 +2,12 @@ package git
 
 import (
 	"bytes"
+	"context"
 	"fmt"
+	"maps"
+	"os"
+	"path/filepath"
+	"slices"
 	"strings"
 )
 
@@ -13,44 +18,188 @@ type Writer struct{ repo *Repo }
 // Writer gives what changes the repository.
 func (r *Repo) Writer() Writer { return Writer{r} }
 
-// Stage puts new contents of files into the index, which keeps their modes. The files must be in it.
-func (w Writer) Stage(files map[string][]byte) error {
-	r := w.repo
-	var input bytes.Buffer
-	out, err := r.git("ls-files", "--stage", "--full-name", "-z")
+// Store puts a content into the object store and gives the object's name.
+func (w Writer) Store(data []byte) (object string, err error) {
+	return w.run(nil, data, "hash-object", "-w", "--stdin")
+}
+
+// run runs a command that isn't cut off when the call ends, since it changes the repository and takes no time, and gives what it
+// printed without the line's end. A nil env is the repository's own.
+func (w Writer) run(env []string, input []byte, args ...string) (string, error) {
+	cmd := (&Repo{ctx: context.WithoutCancel(w.repo.ctx), Root: w.repo.Root, env: w.repo.environment()}).command(args...)
+	var out, complaint bytes.Buffer
+	cmd.Stdin, cmd.Stdout, cmd.Stderr = bytes.NewReader(input), &out, &complaint
+	if env != nil {
+		cmd.Env = env
+	}
+	if err := cmd.Run(); err != nil {
+		return "", failure(args[0], err, complaint.String())
+	}
+	return strings.TrimSuffix(out.String(), "\n"), nil
+}
+
+// indexed is a file of the index.
+type indexed struct {
+	mode, object        string
+	skipped, unverified bool // skip-worktree and assume-unchanged
+}
+
+// staged lists the files of an index, "" for the repository's own, those of a conflict left out.
+func (w Writer) staged(index string) (map[string]indexed, error) {
+	out, err := w.run(w.environment(index), nil, "ls-files", "--stage", "-v", "--full-name", "-z")
+	if err != nil {
+		return nil, err
+	}
+	all := map[string]indexed{}
+	for entry := range strings.SplitSeq(out, "\x00") {
+		about, path, _ := strings.Cut(entry, "\t")
+		if f := strings.Fields(about); len(f) == 4 && f[3] == "0" {
+			all[path] = indexed{mode: f[1], object: f[2], skipped: strings.EqualFold(f[0], "s"), unverified: f[0] == strings.ToLower(f[0])}
+		}
+	}
+	return all, nil
+}
+
+// environment is that in which git uses an index, nil for the repository's own.
+func (w Writer) environment(index string) []string {
+	if index == "" {
+		return nil
+	}
+	return append(w.repo.environment(), "GIT_INDEX_FILE="+index)
+}
+
+// mostArguments is how many bytes of arguments one command is given, far below what any system takes.
+const mostArguments = 64 << 10
+
+// Stage puts objects in the place of the contents of files in the index, which keeps their modes and flags. The files must be in it.
+// While git commits some paths alone it has two indexes, that of the commit and the one that is left afterwards: they get
+// the same.
+func (w Writer) Stage(objects map[string]string) error {
+	if len(objects) == 0 {
+		return nil
+	}
+	was, err := w.staged("")
 	if err != nil {
 		return err
 	}
-	modes := map[string]string{}
-	for entry := range strings.SplitSeq(string(out), "\x00") {
-		about, path, _ := strings.Cut(entry, "\t")
-		if fields := strings.Fields(about); len(fields) == 3 && fields[2] == "0" {
-			modes[path] = fields[0]
-		}
+	after, err := w.indexAfterCommit()
+	if err != nil {
+		return err
 	}
-	for path, data := range files {
-		if modes[path] == "" {
-			return fmt.Errorf("%s isn't in the index", path)
-		}
-		hash := r.command("hash-object", "-w", "--stdin")
-		hash.Stdin = bytes.NewReader(data)
-		name, err := hash.Output()
+	if after != "" {
+		left, err := w.staged(after)
 		if err != nil {
-			return failure("hash-object", err, "")
+			return err
 		}
-		fmt.Fprintf(&input, "%s %s 0\t%s\x00", modes[path], strings.TrimSpace(string(name)), path)
+		for path := range objects {
+			if left[path] != was[path] {
+				return fmt.Errorf("%s is staged otherwise than it is being committed", path)
+			}
+		}
+		if err := w.stage(after, objects, left); err != nil {
+			return err
+		}
 	}
-	update := r.command("update-index", "-z", "--index-info")
-	update.Stdin = &input
-	if out, err := update.CombinedOutput(); err != nil {
-		return failure("update-index", err, string(out))
+	return w.stage("", objects, was)
+}
+
+func (w Writer) stage(index string, objects map[string]string, was map[string]indexed) error {
+	rest := slices.Sorted(maps.Keys(objects))
+	for len(rest) > 0 {
+		put, skipped, unverified := []string{"update-index"}, []string{"--skip-worktree"}, []string{"--assume-unchanged"}
+		for size := 0; len(rest) > 0 && size < mostArguments; rest = rest[1:] {
+			path := rest[0]
+			f, known := was[path]
+			if !known {
+				return fmt.Errorf("%s isn't in the index", path)
+			}
+			put = append(put, "--cacheinfo", f.mode+","+objects[path]+","+path)
+			if f.skipped {
+				skipped = append(skipped, "./"+path)
+			}
+			if f.unverified {
+				unverified = append(unverified, "./"+path)
+			}
+			size += 3*len(path) + 128
+		}
+		if _, err := w.run(w.environment(index), nil, slices.Concat(put, skipped, unverified)...); err != nil {
+			return err
+		}
 	}
 	return nil
 }
 
-// Written is a content of the index as git writes it into the work tree at path.
-func (w Writer) Written(path string) ([]byte, error) {
-	return w.repo.git("cat-file", "--filters", ":0:"+path)
+// indexAfterCommit is the index that git will have once it has committed some paths alone, and now keeps beside the one of that
+// commit; "" where it does nothing of the kind.
+func (w Writer) indexAfterCommit() (string, error) {
+	dir, passing, err := w.passingIndex()
+	if err != nil || !strings.HasPrefix(filepath.Base(passing), "next-index-") || filepath.Dir(passing) != dir {
+		return "", err
+	}
+	after := filepath.Join(dir, "index.lock")
+	if _, err := os.Stat(after); err != nil {
+		return "", ignoreAbsent(err)
+	}
+	return after, nil
+}
+
+// passingIndex is the index that the call was told to use, "" where it is the repository's own, in dir.
+func (w Writer) passingIndex() (dir, index string, err error) {
+	if dir, err = w.repo.GitDir(); err != nil {
+		return "", "", err
+	}
+	for _, pair := range w.repo.environment() { // the last one counts
+		if value, ok := strings.CutPrefix(pair, "GIT_INDEX_FILE="); ok {
+			index = value
+		}
+	}
+	if index == filepath.Join(dir, "index") {
+		index = ""
+	}
+	return dir, index, nil
+}
+
+// Passes reports whether the index that the call uses is another than the repository's own, as that of a commit that is being made.
+func (w Writer) Passes() (bool, error) {
+	_, index, err := w.passingIndex()
+	return index != "", err
+}
+
+// Written is a content of git's as it is written into the work tree at path.
+func (w Writer) Written(path string, data []byte) ([]byte, error) {
+	env, err := w.repo.ownStore()
+	if err != nil {
+		return nil, err
+	}
+	object, err := w.run(env, data, "hash-object", "-w", "--stdin")
+	if err != nil {
+		return nil, err
+	}
+	return w.read(env, "cat-file", "--filters", "--path="+path, object)
+}
+
+// Kept is a text of the work tree at path as git keeps it.
+func (w Writer) Kept(path string, data []byte) ([]byte, error) {
+	env, err := w.repo.ownStore()
+	if err != nil {
+		return nil, err
+	}
+	object, err := w.run(env, data, "hash-object", "-w", "--stdin", "--path="+path)
+	if err != nil {
+		return nil, err
+	}
+	return w.read(env, "cat-file", "blob", object)
+}
+
+func (w Writer) read(env []string, args ...string) ([]byte, error) {
+	cmd := w.repo.command(args...)
+	var complaint bytes.Buffer
+	cmd.Env, cmd.Stderr = env, &complaint
+	out, err := cmd.Output()
+	if err != nil {
+		return nil, failure(args[0], err, complaint.String())
+	}
+	return out, nil
 }
 
 // SetLocal sets a value of the repository's own configuration, unless it has one.

@@ -11,7 +11,8 @@ import (
 	"time"
 
 	"github.com/gofrs/flock"
-	"github.com/google/renameio/v2"
+
+	"zincdoor/internal/files"
 )
 
 // Key names an answer: a hash of everything that it depends on.
@@ -168,7 +169,7 @@ func (a *Answers) Save() error {
 		rest = append(rest, one.data...)
 	}
 	sum := sha256.Sum256(rest)
-	if err := renameio.WriteFile(a.file, slices.Concat([]byte(answersHead), sum[:], rest), 0o600); err != nil {
+	if err := files.WriteLocked(a.file, slices.Concat([]byte(answersHead), sum[:], rest), 0o600); err != nil {
 		return err
 	}
 	a.altered, a.state = false, take(a.file)

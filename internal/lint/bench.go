@@ -2,7 +2,6 @@ package lint
 
 import (
 	"context"
-	"crypto/rand"
 	"errors"
 	"fmt"
 	"io"
@@ -14,6 +13,8 @@ import (
 	"strings"
 	"sync"
 	"time"
+
+	"zincdoor/internal/files"
 )
 
 // Task is one start of a linter.
@@ -42,7 +43,8 @@ type Outcome struct {
 type Bench struct {
 	Dir   string // of its own, removed by Close
 	slots chan struct{}
-	mark  string // what every process started here has in its environment
+
+	folder *files.Folder
 
 	count sync.Mutex
 	made  int
@@ -50,15 +52,15 @@ type Bench struct {
 
 // NewBench makes a bench.
 func NewBench() (*Bench, error) {
-	dir, err := os.MkdirTemp("", "zincdoor-")
+	folder, err := files.NewFolder("bench", func(path string) { endMarked(markOf(path)) })
 	if err != nil {
-		return nil, fmt.Errorf("no temporary folder can be made (TMPDIR names where): %w", err)
+		return nil, err
 	}
-	if real, err := filepath.EvalSymlinks(dir); err == nil {
-		dir = real // as linters will name it
-	}
-	return &Bench{Dir: dir, slots: make(chan struct{}, runtime.GOMAXPROCS(0)), mark: "ZINCDOOR_BENCH=" + rand.Text()}, nil
+	return &Bench{Dir: folder.Path, slots: make(chan struct{}, runtime.GOMAXPROCS(0)), folder: folder}, nil
 }
+
+// markOf is what every process that is started on the bench in a folder has in its environment.
+func markOf(dir string) string { return "ZINCDOOR_BENCH=" + dir }
 
 // Place makes an empty folder on the bench.
 func (b *Bench) Place() (string, error) {
@@ -70,10 +72,7 @@ func (b *Bench) Place() (string, error) {
 }
 
 // Close ends what was started here and still runs, and removes the folder.
-func (b *Bench) Close() error {
-	endMarked(b.mark)
-	return removeAll(b.Dir)
-}
+func (b *Bench) Close() error { return b.folder.Remove() }
 
 // Run starts a task when its turn has come, and waits for its end. A context that ends ends the task.
 func (b *Bench) Run(ctx context.Context, t Task) Outcome {

@@ -22,6 +22,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"zincdoor/internal/core/policy"
+	"zincdoor/internal/files"
 	"zincdoor/internal/git"
 )
 
@@ -97,7 +98,7 @@ func clearOld(folder string) {
 		}
 		lock := flock.New(filepath.Join(u.path, "lock"))
 		if free, err := lock.TryLock(); err == nil && free {
-			removeAll(u.path)
+			files.RemoveAll(u.path)
 			lock.Unlock()
 		}
 	}
@@ -137,7 +138,7 @@ func (c *keptCopy) restore(repo *git.Repo, side git.Side, entries map[string]git
 	known, there, rules := c.known, c.there, rulesOf(c.rules, entries)
 	if known.Rules != rules {
 		known, there = notes{Rules: rules}, &folder{}
-		if err := errors.Join(removeAll(c.dir), os.MkdirAll(c.dir, 0o755)); err != nil {
+		if err := errors.Join(files.RemoveAll(c.dir), os.MkdirAll(c.dir, 0o755)); err != nil {
 			return err
 		}
 	}
@@ -200,7 +201,7 @@ func (c *keptCopy) clean(there *folder, entries map[string]git.Entry, keep []str
 	}
 	for _, name := range there.folders {
 		if _, tracked := entries[name]; tracked {
-			if err := removeAll(c.at(name)); err != nil {
+			if err := files.RemoveAll(c.at(name)); err != nil {
 				return err
 			}
 		}
@@ -329,19 +330,4 @@ func remove(file string) error {
 		err = os.Remove(file)
 	}
 	return err
-}
-
-// removeAll removes a folder with all that is in it, also where folders were made unwritable.
-func removeAll(dir string) error {
-	err := os.RemoveAll(dir)
-	if err == nil {
-		return nil
-	}
-	filepath.WalkDir(dir, func(path string, d fs.DirEntry, err error) error {
-		if d != nil && d.IsDir() {
-			os.Chmod(path, 0o700)
-		}
-		return nil
-	})
-	return os.RemoveAll(dir)
 }

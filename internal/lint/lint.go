@@ -17,6 +17,7 @@ import (
 	"sync"
 
 	"zincdoor/internal/core/policy"
+	"zincdoor/internal/files"
 	"zincdoor/internal/git"
 	"zincdoor/internal/report"
 )
@@ -313,7 +314,7 @@ func (r *Runner) reserve() *keptCopy {
 		return nil
 	}
 	if err := kept.prepare(r.Repo); err != nil {
-		removeAll(kept.dir)
+		files.RemoveAll(kept.dir)
 		kept.giveBack()
 		return nil
 	}
@@ -340,7 +341,7 @@ func (r *Runner) keptSite() *site {
 		}
 	}
 	if err := kept.restore(r.Repo, r.Side, entries, keep); err != nil {
-		removeAll(kept.dir)
+		files.RemoveAll(kept.dir)
 		return nil
 	}
 	return &site{dir: kept.dir, copied: true}

@@ -7,7 +7,7 @@ import (
 	"syscall"
 )
 
-// endMarked ends every process that has a mark in its environment, wherever it hid from its process group.
+// endMarked ends every process that has a mark, a whole NAME=value, in its environment, wherever it hid from its process group.
 func endMarked(mark string) {
 	for range 3 { // which may start another one just now
 		ended := false
@@ -18,7 +18,7 @@ func endMarked(mark string) {
 				continue
 			}
 			env, err := os.ReadFile("/proc/" + p.Name() + "/environ")
-			if err == nil && bytes.Contains(env, []byte(mark)) {
+			if err == nil && bytes.Contains(env, []byte(mark+"\x00")) {
 				ended = syscall.Kill(pid, syscall.SIGKILL) == nil || ended
 			}
 		}

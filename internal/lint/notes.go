@@ -7,8 +7,7 @@ import (
 	"os"
 	"time"
 
-	"github.com/google/renameio/v2"
-
+	"zincdoor/internal/files"
 	"zincdoor/internal/git"
 )
 
@@ -69,7 +68,7 @@ func (n notes) write(file string) error {
 	if err := gob.NewEncoder(&data).Encode(kept{Rules: n.Rules, Altered: n.Altered, At: n.At, Seen: pack(n.Seen)}); err != nil {
 		return err
 	}
-	return renameio.WriteFile(file, data.Bytes(), 0o600)
+	return files.WriteLocked(file, data.Bytes(), 0o600)
 }
 
 // kept is how notes are written down. Files that were seen may be many, and are read before each run: each is its name and its

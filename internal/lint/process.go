@@ -32,7 +32,7 @@ func (b *Bench) run(ctx context.Context, t Task, file string) (o Outcome) {
 	}}
 	said := &tail{}
 	cmd := exec.CommandContext(ctx, t.Command[0], t.Command[1:]...)
-	cmd.Dir, cmd.Env, cmd.WaitDelay = t.Dir, append(t.Env[:len(t.Env):len(t.Env)], b.mark, "PWD="+t.Dir), grace
+	cmd.Dir, cmd.Env, cmd.WaitDelay = t.Dir, append(t.Env[:len(t.Env):len(t.Env)], markOf(b.Dir), "PWD="+t.Dir), grace
 	cmd.Stdout, cmd.Stderr = found, said
 	switch {
 	case t.File != "":

@@ -17,7 +17,8 @@ import (
 // Fixed is what a call of fix did, or would do.
 type Fixed struct {
 	Rules         map[string]int // how many are fixed, by rule
-	ByLinters     int            // hunks of linters that fix by themselves
+	Linted        map[string]int // by rule: how many are on lines that linters alter by themselves
+	Hunks         int            // how many pieces those alter
 	None          map[string]int // by rule: nothing is suggested
 	Left          []LeftOver
 	Files         int
@@ -82,9 +83,10 @@ func Fix(w io.Writer, m Fixed) error {
 	if m.Files > 0 {
 		s.line("")
 	}
-	if n := m.ByLinters; n > 0 {
-		s.bullet("mends", fmt.Sprintf("%d hunks by linters", n))
+	if n := m.Hunks; n > 0 {
+		s.bullet("mends", fmt.Sprintf("%d %s by linters", n, plural(n, "hunk")))
 	}
+	s.byRule("mends", m.Linted, " on these lines")
 	s.byRule("mends", m.Rules, "")
 	const most = 10
 	for i, l := range m.Left {
@@ -104,6 +106,8 @@ func Fix(w io.Writer, m Fixed) error {
 	switch {
 	case m.Files == 0 && len(m.None)+len(m.Left) == 0:
 		s.bullet("done", "there is nothing to mend")
+	case m.Files == 0 && len(m.Left) > 0:
+		s.bullet("done", "nothing is written")
 	case m.Files == 0:
 		s.bullet("done", "nothing of it can be mended by machine")
 	case m.Written:

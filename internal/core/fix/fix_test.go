@@ -41,7 +41,7 @@ func TestResolve(t *testing.T) {
 		{"an offset in characters", offset(12, 1, false), source.UTF16, "int a;\nint 潮X= 1;\r\nint c;"},
 		{"an offset beyond the end", offset(40, 1, false), source.UTF16, ""},
 	} {
-		piece, err := Resolve([]byte(height), c.edit, c.unit)
+		piece, err := NewIndex([]byte(height)).Resolve(c.edit, c.unit)
 		got := ""
 		if err == nil {
 			got = string(Apply([]byte(height), []Piece{piece}))
@@ -80,17 +80,22 @@ func TestChoose(t *testing.T) {
 		{Index: 9, Edits: []finding.Edit{{Path: "b.c", Region: finding.Region{Line: 1, Column: 1, EndLine: 1, EndColumn: 4}, Text: "1", Hash: "00"}}},
 		{Index: 10, Edits: []finding.Edit{at("map.bin", 1, 1, 2, "x")}},
 		{Index: 11, Edits: []finding.Edit{{Path: "map.bin", Offset: &finding.Offset{At: 2, Length: 1, Bytes: true}, Text: "c"}}},
+		{Index: 12, Edits: []finding.Edit{at("b.c", 2, 6, 6, "!")}, Declined: "no"},
+		{Index: 13, Edits: []finding.Edit{at("b.c", 1, 4, 5, "-"), at("a.c", 1, 4, 5, "+")}},
 	}, text, may)
 	var left []string
 	for _, l := range plan.Left {
-		left = append(left, fmt.Sprintf("%d: %s", l.Index, l.Why))
+		left = append(left, fmt.Sprintf("%d: %s", l.Position, l.Why))
 	}
-	want := "1: it overlaps another one at line 1 of a.c\n3: it would alter line 3 of a.c, which the change doesn't touch\n6: link.c: it is a symbolic link\n7: nothing is suggested\n8: it is about \"eno\", and at that place of b.c stands another text\n9: b.c isn't the text that it was made for\n10: map.bin isn't text"
+	want := "1: it overlaps another one at line 1 of a.c\n3: it would alter line 3 of a.c, which the change doesn't touch\n6: link.c: it is a symbolic link\n7: nothing is suggested\n8: it is about \"eno\", and at that place of b.c stands another text\n9: b.c isn't the text that it was made for\n10: map.bin isn't text\n12: no\n13: it overlaps another one at line 1 of a.c"
 	if fmt.Sprint(plan.Taken) != "[0 2 4 5 11]" || strings.Join(left, "\n") != want {
 		t.Errorf("taken %v, left\n%s", plan.Taken, strings.Join(left, "\n"))
 	}
 	if got := string(Apply(text("a.c").Data, plan.Pieces["a.c"])); got != "ONE-TWO\nthree\nfour\n" {
 		t.Errorf("%q", got)
+	}
+	if got := string(Apply(text("b.c").Data, plan.Pieces["b.c"])); got != "one two\nTHREE\nfour\n" {
+		t.Errorf("a suggestion is taken in part: %q", got)
 	}
 }
 
@@ -104,7 +109,7 @@ func FuzzResolve(f *testing.F) {
 				{Region: finding.Region{Line: line, Column: column, EndLine: endLine, EndColumn: endColumn}},
 				{Offset: &finding.Offset{At: at, Length: length}}, {Offset: &finding.Offset{At: at, Length: length, Bytes: true}},
 			} {
-				if p, err := Resolve(data, e, unit); err == nil && (p.From < 0 || p.To < p.From || p.To > len(data)) {
+				if p, err := NewIndex(data).Resolve(e, unit); err == nil && (p.From < 0 || p.To < p.From || p.To > len(data)) {
 					t.Errorf("%+v of %q: %+v", e, data, p)
 				}
 			}
