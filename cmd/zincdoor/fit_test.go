@@ -60,8 +60,8 @@ func TestFit(t *testing.T) {
 	if out, errs, code := s.run(append(fit, "--baseline")...); code != 0 || !strings.Contains(out, "1 finding accepted") {
 		t.Fatalf("exit code %d\n%s%s", code, out, errs)
 	}
-	fitted := s.files(".git/hooks", ".zincdoor", ".git/zincdoor-fitted.json")
-	if out, _, code := s.run(fit...); code != 0 || strings.Contains(out, "written") || s.files(".git/hooks", ".zincdoor", ".git/zincdoor-fitted.json") != fitted {
+	fitted := s.files(".git/hooks", ".zincdoor", ".git/zincdoor/fitted.json")
+	if out, _, code := s.run(fit...); code != 0 || strings.Contains(out, "written") || s.files(".git/hooks", ".zincdoor", ".git/zincdoor/fitted.json") != fitted {
 		t.Errorf("the second time: exit code %d\n%s", code, out)
 	}
 	s.git("add", "-A")
@@ -99,7 +99,7 @@ func TestFit(t *testing.T) {
 		s.git("config", key, value)
 	}
 	out, _, code = s.run("fit", "--remove")
-	if got := s.git("config", "--local", "--get-regexp", "zincdoor"); got != "zincdoor.note theirs\nmerge.zincdoor.name theirs" && got != "merge.zincdoor.name theirs\nzincdoor.note theirs" {
+	if got := s.git("config", "--local", "--get-regexp", "zincdoor"); len(strings.Fields(got)) != 6 || !strings.Contains(out, "zincdoor.run was set by hand in this repository's configuration, and stays") {
 		t.Errorf("removal left of the configuration\n%s", got)
 	}
 	if code != 0 || !strings.Contains(out, "pre-push was altered since, and stays") || !strings.Contains(out, "put back") {
@@ -154,6 +154,70 @@ func TestFitRuns(t *testing.T) {
 	}
 }
 
+// TestFitAway: whatever stood in a hook's place, and wherever hooks are kept, a removal puts all back as it was.
+func TestFitAway(t *testing.T) {
+	const hook = "#!/bin/sh\necho theirs ran\n"
+	link := func(s *sandbox, to, name string) {
+		if err := os.Symlink(to, filepath.Join(s.dir, name)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for _, c := range []struct {
+		name string
+		do   func(s *sandbox)
+		args []string
+		says string // the fitting; it is refused where this begins with !
+	}{
+		{"nothing", func(*sandbox) {}, nil, ".git/hooks/pre-commit written"},
+		{"no folder for hooks", func(s *sandbox) { os.RemoveAll(filepath.Join(s.dir, ".git/hooks")) }, nil, ".git/hooks/pre-commit written"},
+		{"a hook", func(s *sandbox) { s.write(".git/hooks/pre-commit", hook) }, nil, "the hook that was there still runs first, as .git/hooks/pre-commit.theirs"},
+		{"a link", func(s *sandbox) {
+			s.write("tools/check", hook)
+			link(s, "../../tools/check", ".git/hooks/pre-commit")
+		}, nil, "as .git/hooks/pre-commit.theirs"},
+		{"a link that leads nowhere", func(s *sandbox) { link(s, "../../tools/gone", ".git/hooks/pre-commit") }, nil, "as .git/hooks/pre-commit.theirs"},
+		{"a folder of the repository's own", func(s *sandbox) { s.git("config", "core.hooksPath", "tools/hooks") }, nil, "tools/hooks/pre-commit written"},
+		{"a tracked hook", func(s *sandbox) {
+			s.git("config", "core.hooksPath", "tools/hooks")
+			s.write("tools/hooks/pre-commit", hook)
+			s.commit("hooks")
+		}, nil, "!git tracks tools/hooks/pre-commit, so everyone who gets this repository gets what replaces it; nothing is written. To replace it: zincdoor fit --tracked-hooks. To keep it as it is, let it call zincdoor gate --staged --door commit,"},
+		{"a tracked hook, agreed", func(s *sandbox) {
+			s.git("config", "core.hooksPath", "tools/hooks")
+			s.write("tools/hooks/pre-commit", hook)
+			s.commit("hooks")
+		}, []string{"--tracked-hooks"}, "Commit tools/hooks/pre-commit and tools/hooks/pre-commit.theirs together"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			s := repository(t)
+			s.write("core/tide.c", lines(3))
+			s.write(".gitignore", "r.txt\n")
+			s.commit("one")
+			s.write("r.txt", "core/tide.c:2:1: error: old [-Wold]\n")
+			c.do(s)
+			state := func() string {
+				link, _ := os.Readlink(filepath.Join(s.dir, ".git/hooks/pre-commit"))
+				return s.files(".git/hooks", ".git/zincdoor", ".zincdoor", "tools") + link + s.git("config", "--local", "--list") + s.git("status", "--porcelain", "--ignored")
+			}
+			before := state()
+			out, errs, code := s.run(append([]string{"fit", "--hook", "commit", "--report", "r.txt", "--baseline"}, c.args...)...)
+			says, refused := strings.CutPrefix(c.says, "!")
+			if (code == 3) != refused || !strings.Contains(out+errs, says) || refused && state() != before {
+				t.Errorf("exit code %d\n%s%s\nwant %q", code, out, errs, says)
+			}
+			if out, errs, code := s.run("fit", "--remove", "--dry-run"); code != 0 || !refused && !strings.Contains(out, "would be taken away") {
+				t.Errorf("exit code %d\n%s%s", code, out, errs)
+			}
+			if out, errs, code := s.run("fit", "--remove"); code != 0 {
+				t.Errorf("exit code %d\n%s%s", code, out, errs)
+			}
+			if now := state(); now != before {
+				t.Errorf("left is\n%s\nwhere stood\n%s", now, before)
+			}
+		})
+	}
+}
+
 func TestFitPlaces(t *testing.T) {
 	s := repository(t)
 	s.write("core/tide.c", lines(3))
@@ -179,7 +243,7 @@ func TestFitPlaces(t *testing.T) {
 	if _, _, code := bare.run("fit", "--remove"); code != 0 {
 		t.Errorf("removal on a server: exit code %d", code)
 	}
-	if left := bare.files("hooks", "zincdoor-fitted.json"); left != "" {
+	if left := bare.files("hooks", "zincdoor"); left != "" {
 		t.Errorf("left on the server:\n%s", left)
 	}
 }

@@ -2,7 +2,6 @@ package app
 
 import (
 	"context"
-	"errors"
 	"os"
 	"path/filepath"
 	"slices"
@@ -82,14 +81,59 @@ func (f *Fitting) Apply() error {
 	if err := fit.Apply(f.place.GitDir, f.Files); err != nil || f.place.Root == "" {
 		return err
 	}
-	return f.repo.Writer().SetLocal(fit.MergeDriver, fit.MergeCommand)
+	return f.set(fit.MergeDriver, fit.MergeCommand)
+}
+
+// set sets a value in the repository's own configuration, unless it has one. It is noted first, so that it is taken away again.
+func (f *Fitting) set(key, value string) error {
+	if f.repo.Local(key) != "" {
+		return nil
+	}
+	if err := fit.NoteSetting(f.place.GitDir, key, value); err != nil {
+		return err
+	}
+	return f.repo.Writer().SetLocal(key, value)
+}
+
+// Tracked are the planned files for which a file that git tracks is put aside: the hooks of those who keep them in the repository.
+func (f *Fitting) Tracked() (all []fit.File, err error) {
+	for _, file := range f.Files {
+		if file.Aside == "" || f.place.Root == "" {
+			continue
+		}
+		rel, err := filepath.Rel(f.place.Root, file.Path)
+		if err != nil || !filepath.IsLocal(rel) {
+			continue
+		}
+		tracked, err := f.repo.Tracks(filepath.ToSlash(rel))
+		if err != nil {
+			return nil, err
+		}
+		if tracked {
+			all = append(all, file)
+		}
+	}
+	return all, nil
+}
+
+// HookCalls are the lines by which hooks that are written by hand ask the door.
+func (f *Fitting) HookCalls() []string { return f.call.Ask() }
+
+// NoteBaseline notes the baseline that was just taken, so that it is taken away with the rest as long as it isn't altered.
+func (f *Fitting) NoteBaseline() error {
+	path := filepath.Join(f.place.Root, filepath.FromSlash(baseline.Path))
+	data, err := os.ReadFile(path)
+	if err != nil {
+		return err
+	}
+	return fit.Note(f.place.GitDir, fit.File{Path: path, What: "baseline", Text: data})
 }
 
 // Allowed reports whether the programs that the policy names may be started here.
 func (f *Fitting) Allowed() bool { return f.repo.RunsHere() }
 
 // Allow lets them be started, in the repository's own configuration.
-func (f *Fitting) Allow() error { return f.repo.Writer().SetLocal(RunKey, "true") }
+func (f *Fitting) Allow() error { return f.set(RunKey, "true") }
 
 // LacksBaseline reports whether the repository has a work tree without a baseline.
 func (f *Fitting) LacksBaseline() bool {
@@ -100,24 +144,38 @@ func (f *Fitting) LacksBaseline() bool {
 	return err != nil
 }
 
-// Unfit takes away what was fitted, or says what that would be.
-func Unfit(ctx context.Context, dir string, dry bool) ([]fit.Removal, error) {
+// Unfit takes away what was fitted, or says what that would be. Allowed reports whether programs may be started here all the
+// same, since the user has set that by hand.
+func Unfit(ctx context.Context, dir string, dry bool) (all []fit.Removal, allowed bool, err error) {
 	repo, err := git.Open(ctx, dir)
 	if err != nil {
-		return nil, err
+		return nil, false, err
 	}
 	defer repo.Close()
 	place, err := fitPlace(repo)
 	if err != nil {
-		return nil, err
+		return nil, false, err
 	}
-	if !dry {
-		w := repo.Writer()
-		if err := errors.Join(w.UnsetLocal(fit.MergeDriver, fit.MergeCommand), w.UnsetLocal(RunKey, "true")); err != nil {
-			return nil, err
+	settings, err := fit.Settings(place.GitDir)
+	if err != nil {
+		return nil, false, err
+	}
+	for _, s := range settings {
+		if dry {
+			continue
+		}
+		if err := repo.Writer().UnsetLocal(s.Key, s.Value); err != nil {
+			return nil, false, err
 		}
 	}
-	return fit.Remove(place.GitDir, dry)
+	if !dry && len(settings) > 0 {
+		if err := fit.ForgetSettings(place.GitDir); err != nil {
+			return nil, false, err
+		}
+	}
+	all, err = fit.Remove(place.GitDir, dry)
+	byHand := !slices.ContainsFunc(settings, func(s fit.Setting) bool { return s.Key == RunKey })
+	return all, byHand && repo.Local(RunKey) != "", err
 }
 
 // startedBy lists the reports of the hooks' doors whose linters a gate starts.

@@ -24,7 +24,7 @@ type fitFlags struct {
 	hooks                       []string
 	reports                     []string
 	server, remove, dry, accept bool
-	run                         bool
+	run, tracked                bool
 }
 
 func (p *program) fit() *cobra.Command {
@@ -54,6 +54,7 @@ exactly what it wrote and puts back what was there.`,
 	f.BoolVar(&flags.server, "server", false, "fit the hook of a bare repository that receives pushes")
 	f.BoolVar(&flags.accept, "baseline", false, "accept the present findings of the reports, without asking")
 	f.BoolVar(&flags.run, "run", false, "let the linters that the policy names be started here, without asking")
+	f.BoolVar(&flags.tracked, "tracked-hooks", false, "replace hooks that the repository itself holds, without asking")
 	f.BoolVar(&flags.dry, "dry-run", false, "show what would be written, and write nothing")
 	f.BoolVar(&flags.remove, "remove", false, "take away what was fitted")
 	return cmd
@@ -82,6 +83,13 @@ func (p *program) runFit(ctx context.Context, flags fitFlags) error {
 	if err := f.Plan(); err != nil {
 		return graded(err)
 	}
+	tracked, err := f.Tracked()
+	if err != nil {
+		return graded(err)
+	}
+	if err := p.askToReplace(dir, tracked, f.HookCalls(), flags); err != nil {
+		return err
+	}
 	p.showPlan(dir, f.Files, flags.dry)
 	if f.HouseOnly() {
 		fmt.Fprintln(p.out, "No linter is named, so changes are judged by the door's own checks alone; name one in the policy (run: or file: under reports:)")
@@ -98,12 +106,34 @@ func (p *program) runFit(ctx context.Context, flags fitFlags) error {
 	if err := p.askForBaseline(ctx, f, flags); err != nil {
 		return err
 	}
+	for _, file := range tracked {
+		fmt.Fprintf(p.out, "\nCommit %s and %s together: who gets one of them needs the other.\n", near(dir, file.Path), near(dir, file.Aside))
+	}
 	if !flags.server && slices.ContainsFunc(f.Files, func(file fit.File) bool {
 		return !file.Written && strings.Contains(filepath.ToSlash(file.Path), "/"+policy.Folder+"/")
 	}) {
 		fmt.Fprintf(p.out, "\nNow commit it, since a branch is judged by what its target has: git add %s && git commit\n", policy.Folder)
 	}
 	return nil
+}
+
+// askToReplace has the person at the terminal agree that hooks of the repository itself are replaced.
+func (p *program) askToReplace(dir string, tracked []fit.File, calls []string, flags fitFlags) error {
+	if len(tracked) == 0 || flags.tracked || flags.dry {
+		return nil
+	}
+	var names []string
+	for _, file := range tracked {
+		names = append(names, near(dir, file.Path))
+	}
+	held := fmt.Sprintf("git tracks %s, so everyone who gets this repository gets what replaces it", strings.Join(names, " and "))
+	if p.atTerminal() {
+		fmt.Fprintf(p.out, "\n%s.\n", held)
+		if p.agrees("Replace it, and keep what it holds beside it, to be committed with it?") {
+			return nil
+		}
+	}
+	return fmt.Errorf("%s; nothing is written. To replace it: zincdoor fit --tracked-hooks. To keep it as it is, let it call %s, and fit the rest with --hook none", held, strings.Join(calls, " and "))
 }
 
 // programs lists commands for people.
@@ -176,7 +206,10 @@ func (p *program) askForBaseline(ctx context.Context, f *app.Fitting, flags fitF
 		fmt.Fprintf(p.out, "\nThe present findings count as they are. To accept them all: %s\n", render.Safe(command))
 		return nil
 	}
-	return p.runTake(ctx, takeFlags{evidence: evidenceFlags{reports: flags.reports}, reason: reasonFlags{why: string(baseline.Debt)}})
+	if err := p.runTake(ctx, takeFlags{evidence: evidenceFlags{reports: flags.reports}, reason: reasonFlags{why: string(baseline.Debt)}}); err != nil {
+		return err
+	}
+	return graded(f.NoteBaseline())
 }
 
 // agrees asks the person at the terminal; where there is none, the answer is no.
@@ -196,7 +229,7 @@ func (p *program) atTerminal() bool {
 }
 
 func (p *program) unfit(ctx context.Context, dir string, dry bool) error {
-	removals, err := app.Unfit(ctx, dir, dry)
+	removals, allowed, err := app.Unfit(ctx, dir, dry)
 	if err != nil {
 		return graded(err)
 	}
@@ -206,13 +239,16 @@ func (p *program) unfit(ctx context.Context, dir string, dry bool) error {
 	}
 	for _, r := range removals {
 		switch {
-		case r.Kept:
-			fmt.Fprintf(p.out, "%s: %s was altered since, and stays\n", r.What, near(dir, r.Path))
+		case r.Kept != "":
+			fmt.Fprintf(p.out, "%s: %s %s, and stays\n", r.What, near(dir, r.Path), render.Safe(r.Kept))
 		case r.Back != "":
 			fmt.Fprintf(p.out, "%s: %s %s, and what was there before put back\n", r.What, near(dir, r.Path), verb)
 		default:
 			fmt.Fprintf(p.out, "%s: %s %s\n", r.What, near(dir, r.Path), verb)
 		}
+	}
+	if allowed {
+		fmt.Fprintf(p.out, "%s was set by hand in this repository's configuration, and stays: git config --unset %s takes it away\n", app.RunKey, app.RunKey)
 	}
 	if len(removals) == 0 {
 		fmt.Fprintln(p.out, "nothing of the door's is fitted here")

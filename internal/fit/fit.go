@@ -4,15 +4,14 @@ package fit
 
 import (
 	"bytes"
-	"crypto/sha256"
-	"encoding/hex"
-	"encoding/json"
 	"errors"
 	"fmt"
-	"github.com/google/renameio/v2"
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
+
+	"github.com/google/renameio/v2"
 
 	"zincdoor/internal/files"
 )
@@ -33,52 +32,162 @@ type File struct {
 // theirs is the ending of the name under which a hook that was there before is kept and run.
 const theirs = ".theirs"
 
-// record is what earlier fittings wrote, kept in the repository's own folder.
-type record struct {
-	path  string
-	Files []written `json:"files"`
-}
-
-type written struct {
-	Path   string `json:"path"`
-	What   string `json:"what"`
-	Digest string `json:"sha256"`
-	Aside  string `json:"aside,omitempty"`
-}
-
-func readRecord(gitDir string) (*record, error) {
-	r := &record{path: filepath.Join(gitDir, "zincdoor-fitted.json")}
-	data, err := os.ReadFile(r.path)
+// check finds out what stands in a file's place: nothing, the file itself, an older one of ours, or one of theirs, which a hook
+// puts aside, be it a link that leads nowhere. A file of ours that was altered since is refused.
+func (r *record) check(f *File, hook bool) error {
+	info, err := os.Lstat(f.Path)
 	if errors.Is(err, fs.ErrNotExist) {
-		return r, nil
+		return nil
 	}
-	if err == nil {
-		err = json.Unmarshal(data, r)
-	}
-	if err != nil {
-		return nil, fmt.Errorf("the record of what was fitted can't be read: %w", err)
-	}
-	return r, nil
-}
-
-func (r *record) save() error {
-	if len(r.Files) == 0 {
-		return ignoreAbsent(os.Remove(r.path))
-	}
-	data, err := json.MarshalIndent(r, "", "\t")
 	if err != nil {
 		return err
 	}
-	return files.Write(r.path, append(data, '\n'), 0o644)
-}
-
-func (r *record) find(path string) *written {
-	for i := range r.Files {
-		if r.Files[i].Path == path {
-			return &r.Files[i]
+	ours := r.find(f.Path)
+	old, err := os.ReadFile(f.Path)
+	if errors.Is(err, fs.ErrNotExist) && info.Mode()&fs.ModeSymlink != 0 {
+		err = nil // a link that leads nowhere is theirs
+	}
+	switch {
+	case err != nil:
+		return err
+	case bytes.Equal(old, f.Text):
+		f.Written = true
+	case ours.wrote(old):
+		f.Aside = "" // replaced; what was put aside stays there
+	case ours != nil && !ours.interrupted():
+		return fmt.Errorf("%s was altered since it was fitted; put your lines elsewhere, or take it away by hand: %w", f.Path, ErrRefused)
+	case hook:
+		f.Aside = f.Path + theirs
+		if aside, err := os.Lstat(f.Aside); err == nil && !os.SameFile(aside, info) {
+			return fmt.Errorf("%s is in the way of keeping %s: %w", f.Aside, f.Path, ErrRefused)
 		}
 	}
 	return nil
+}
+
+// Apply writes the files that aren't there yet. Each is noted before it is written, and what it replaces is there all the time,
+// under its name or under the one aside, so that a fitting that is killed can be gone on with or taken away.
+func Apply(gitDir string, planned []File) error {
+	r, unlock, err := openRecord(gitDir)
+	if err != nil {
+		return err
+	}
+	defer unlock()
+	for _, f := range planned {
+		if f.Written {
+			continue
+		}
+		if err := r.note(f); err != nil {
+			return err
+		}
+		if err := os.MkdirAll(filepath.Dir(f.Path), 0o755); err != nil {
+			return err
+		}
+		if f.Aside != "" {
+			if err := putAside(f.Path, f.Aside); err != nil {
+				return err
+			}
+		}
+		if err := files.WriteLocked(f.Path, f.Text, f.Mode, renameio.IgnoreUmask()); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Note notes that a file was written by other means, so that it is taken away like the others.
+func Note(gitDir string, f File) error {
+	r, unlock, err := openRecord(gitDir)
+	if err != nil {
+		return err
+	}
+	defer unlock()
+	return r.note(f)
+}
+
+// putAside gives a file another name beside its own, or renames it where a file can't have two.
+func putAside(path, aside string) error {
+	err := os.Link(path, aside)
+	if err == nil || errors.Is(err, fs.ErrExist) {
+		return nil // it is the file itself, as was checked
+	}
+	return os.Rename(path, aside)
+}
+
+// Removal is what became of one file that was fitted.
+type Removal struct {
+	Path, What string
+	Kept       string // why it stays, "" where it doesn't
+	Back       string // what stood there before and is back, "" for nothing
+}
+
+// Remove takes away what was fitted and puts back what stood there before. With dry it only tells.
+func Remove(gitDir string, dry bool) ([]Removal, error) {
+	r, unlock, err := openRecord(gitDir)
+	if err != nil {
+		return nil, err
+	}
+	defer unlock()
+	var all []Removal
+	var left []written
+	var made []string
+	for _, w := range r.Files {
+		removal, stays, err := w.remove(dry)
+		if err != nil {
+			return all, err
+		}
+		if stays {
+			left = append(left, w)
+		}
+		all, made = append(all, removal), append(made, w.Made...)
+	}
+	if dry {
+		return all, nil
+	}
+	slices.SortFunc(made, func(a, b string) int { return len(b) - len(a) })
+	for _, dir := range made {
+		os.Remove(dir) // only where nothing else is in it
+	}
+	r.Files = left
+	return all, r.save()
+}
+
+// remove takes a file away, and reports whether it stays noted since it couldn't be.
+func (w written) remove(dry bool) (removal Removal, stays bool, err error) {
+	removal = Removal{Path: w.Path, What: w.What, Back: w.Aside}
+	data, unread := os.ReadFile(w.Path)
+	now, err := os.Lstat(w.Path)
+	absent := errors.Is(err, fs.ErrNotExist)
+	if err != nil && !absent || unread != nil && !errors.Is(unread, fs.ErrNotExist) {
+		return removal, true, errors.Join(err, unread)
+	}
+	aside, err := os.Lstat(w.Aside)
+	hasAside := err == nil
+	switch {
+	case !absent && !w.wrote(data) && hasAside && (os.SameFile(now, aside) || sameContent(w.Aside, data)):
+		if dry {
+			return removal, false, nil
+		}
+		return removal, false, os.Remove(w.Aside) // what was there before stands there already
+	case !absent && !w.wrote(data) && w.Aside != "" && !hasAside:
+		return removal, false, nil // it was put back, by hand or by a removal that was killed
+	case !absent && !w.wrote(data):
+		removal.Kept, removal.Back = "was altered since", ""
+		return removal, true, nil
+	case w.Aside != "" && !hasAside && !absent:
+		removal.Kept, removal.Back = fmt.Sprintf("calls what was there before, which is gone from %s", w.Aside), ""
+		return removal, true, nil
+	case dry:
+		return removal, false, nil
+	case hasAside:
+		return removal, false, os.Rename(w.Aside, w.Path)
+	}
+	return removal, false, ignoreAbsent(os.Remove(w.Path))
+}
+
+func sameContent(file string, data []byte) bool {
+	other, err := os.ReadFile(file)
+	return err == nil && bytes.Equal(other, data)
 }
 
 func ignoreAbsent(err error) error {
@@ -86,118 +195,4 @@ func ignoreAbsent(err error) error {
 		return nil
 	}
 	return err
-}
-
-func digest(data []byte) string {
-	sum := sha256.Sum256(data)
-	return hex.EncodeToString(sum[:])
-}
-
-// check finds out what stands in a file's place: nothing, the file itself, an older one of ours, or one of theirs,
-// which a hook puts aside. A file of ours that was altered since is refused.
-func (r *record) check(f *File, hook bool) error {
-	old, err := os.ReadFile(f.Path)
-	ours := r.find(f.Path)
-	switch {
-	case errors.Is(err, fs.ErrNotExist):
-		return nil
-	case err != nil:
-		return err
-	case bytes.Equal(old, f.Text):
-		f.Written = true
-	case ours != nil && digest(old) == ours.Digest:
-		f.Aside = "" // replaced; what was put aside stays there
-	case ours != nil:
-		return fmt.Errorf("%s was altered since it was fitted; put your lines elsewhere, or take it away by hand: %w", f.Path, ErrRefused)
-	case hook:
-		f.Aside = f.Path + theirs
-		if _, err := os.Lstat(f.Aside); err == nil {
-			return fmt.Errorf("%s is in the way of keeping %s: %w", f.Aside, f.Path, ErrRefused)
-		}
-	}
-	return nil
-}
-
-// Apply writes the files that aren't there yet.
-func Apply(gitDir string, planned []File) error {
-	r, err := readRecord(gitDir)
-	if err != nil {
-		return err
-	}
-	for _, f := range planned {
-		if f.Written {
-			continue
-		}
-		if err := os.MkdirAll(filepath.Dir(f.Path), 0o755); err != nil {
-			return err
-		}
-		if f.Aside != "" {
-			if err := os.Rename(f.Path, f.Aside); err != nil {
-				return err
-			}
-		}
-		if err := files.Write(f.Path, f.Text, f.Mode, renameio.IgnoreUmask()); err != nil {
-			return err
-		}
-		now := written{Path: f.Path, What: f.What, Digest: digest(f.Text), Aside: f.Aside}
-		if old := r.find(f.Path); old != nil {
-			now.Aside = old.Aside
-			*old = now
-		} else {
-			r.Files = append(r.Files, now)
-		}
-		if err := r.save(); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-// Removal is what became of one file that was fitted.
-type Removal struct {
-	Path, What string
-	Kept       bool   // it was altered since, and stays
-	Back       string // what stood there before and is back, "" for nothing
-}
-
-// Remove takes away what was fitted and puts back what stood there before. With dry it only tells.
-func Remove(gitDir string, dry bool) ([]Removal, error) {
-	r, err := readRecord(gitDir)
-	if err != nil {
-		return nil, err
-	}
-	var all []Removal
-	var left []written
-	for _, w := range r.Files {
-		removal := Removal{Path: w.Path, What: w.What, Back: w.Aside}
-		data, err := os.ReadFile(w.Path)
-		switch {
-		case err != nil && !errors.Is(err, fs.ErrNotExist):
-			return nil, err
-		case err == nil && digest(data) != w.Digest:
-			removal.Kept, removal.Back = true, ""
-			left = append(left, w)
-		case !dry:
-			if err := w.remove(); err != nil {
-				return nil, err
-			}
-		}
-		all = append(all, removal)
-	}
-	if dry {
-		return all, nil
-	}
-	r.Files = left
-	return all, r.save()
-}
-
-func (w written) remove() error {
-	if err := ignoreAbsent(os.Remove(w.Path)); err != nil {
-		return err
-	}
-	if w.Aside != "" {
-		return ignoreAbsent(os.Rename(w.Aside, w.Path))
-	}
-	os.Remove(filepath.Dir(w.Path)) // only where nothing else is in it
-	return nil
 }

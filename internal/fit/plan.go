@@ -21,6 +21,16 @@ type Place struct {
 	Branch string // the branch that changes are merged into, as the policy suggests it
 }
 
+// Ask is how the hooks of a call that are wanted would ask, a line of shell each, for those who write hooks by hand.
+func (c Call) Ask() (lines []string) {
+	for _, hook := range hooks {
+		if door, wanted := c.Doors[hook]; wanted {
+			lines = append(lines, gateCall(hook, door))
+		}
+	}
+	return lines
+}
+
 // Hook is a point at which git asks the door.
 type Hook string
 
@@ -30,6 +40,8 @@ const (
 	Push   Hook = "push"
 	Server Hook = "server"
 )
+
+var hooks = []Hook{Commit, Push, Server}
 
 // Call is what the hooks ask.
 type Call struct {
@@ -78,7 +90,7 @@ func Plan(p Place, call Call) ([]File, error) {
 	if p.Root != "" {
 		files = append(files, p.attributes())
 	}
-	for _, hook := range []Hook{Commit, Push, Server} {
+	for _, hook := range hooks {
 		door, wanted := call.Doors[hook]
 		if !wanted {
 			continue
@@ -114,9 +126,15 @@ func (p Place) attributes() File {
 	return f
 }
 
-// owns reports whether a folder belongs to the repository alone.
+// owns reports whether a folder, wherever links lead, belongs to the repository alone.
 func (p Place) owns(folder string) bool {
+	if real, err := filepath.EvalSymlinks(folder); err == nil {
+		folder = real
+	}
 	for _, root := range []string{p.Root, p.GitDir} {
+		if real, err := filepath.EvalSymlinks(root); err == nil {
+			root = real
+		}
 		if rel, err := filepath.Rel(root, folder); root != "" && err == nil && filepath.IsLocal(rel) {
 			return true
 		}

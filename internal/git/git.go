@@ -493,6 +493,15 @@ func (r *Repo) HooksDir() (string, error) {
 	return strings.TrimSuffix(string(out), "\n"), err
 }
 
+// Local is a value of the repository's own configuration, "" where it has none.
+func (r *Repo) Local(key string) string {
+	out, err := r.git("config", "--local", "--get", key)
+	if err != nil {
+		return ""
+	}
+	return strings.TrimSpace(string(out))
+}
+
 // UserName is the name git would put on a commit, "" where none is set.
 func (r *Repo) UserName() string {
 	out, err := r.git("config", "user.name")

@@ -382,6 +382,12 @@ func (t *Tree) Away(paths []string) (map[string]bool, error) {
 	return away, nil
 }
 
+// Tracks reports whether the index has a file at path.
+func (r *Repo) Tracks(path string) (bool, error) {
+	out, err := r.git("ls-files", "--full-name", "-z", "--", path)
+	return len(out) > 0, err
+}
+
 // Plain reads a file that must be plain: a symbolic link in its place, or in that of a folder above it, is an error
 // that wraps ErrLink. Unlike Read it finds untracked files of the work tree too.
 func (t *Tree) Plain(name string) (data []byte, found bool, err error) {

@@ -202,11 +202,8 @@ func (w Writer) read(env []string, args ...string) ([]byte, error) {
 	return out, nil
 }
 
-// SetLocal sets a value of the repository's own configuration, unless it has one.
+// SetLocal sets a value of the repository's own configuration.
 func (w Writer) SetLocal(key, value string) error {
-	if _, err := w.repo.git("config", "--local", "--get", key); err == nil {
-		return nil
-	}
 	_, err := w.repo.git("config", "--local", key, value)
 	return err
 }
