@@ -8,7 +8,6 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"os/signal"
 	"runtime"
 	"runtime/debug"
 	"strings"
@@ -40,16 +39,29 @@ type program struct {
 
 // Main runs the program on the arguments and returns its exit code.
 func Main(args []string, in io.Reader, out, errs io.Writer) int {
-	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
-	defer stop()
 	p := &program{in: in, out: out, err: errs}
+	ctx, ended := endOnSignal(context.Background(), func() {
+		fmt.Fprintln(errs, interrupted)
+		os.Exit(exitUnjudged)
+	})
+	defer ended()
 	root := p.root()
 	root.SetArgs(rulesAsArguments(args))
-	if err := root.ExecuteContext(ctx); err != nil {
+	err := root.ExecuteContext(ctx)
+	switch {
+	case err == nil:
+	case ctx.Err() != nil:
+		p.code = exitUnjudged
+		fmt.Fprintln(p.err, interrupted)
+	case errors.Is(err, syscall.EPIPE): // nobody reads it any more
+		p.code = exitUnjudged
+	default:
 		p.fail(err)
 	}
 	return p.code
 }
+
+const interrupted = "zincdoor: interrupted"
 
 // fail tells an error and settles the exit code.
 func (p *program) fail(err error) {

@@ -20,6 +20,7 @@ import (
 	"time"
 
 	"zincdoor/internal/files"
+	"zincdoor/internal/process"
 )
 
 // ErrNoRepository is the error of a folder that is in no repository.
@@ -150,13 +151,10 @@ func (r *Repo) Context() context.Context { return r.ctx }
 
 func (r *Repo) command(args ...string) *exec.Cmd {
 	cmd := exec.CommandContext(r.ctx, "git", append(append([]string{"-C", r.Root}, fixed...), args...)...)
-	cmd.Env, cmd.WaitDelay = r.environment(), waitDelay
+	cmd.Env = r.environment()
+	process.EndPolitely(cmd)
 	return cmd
 }
-
-// waitDelay is how long the outputs of a command are waited for once it is gone or its call has ended: a process that it
-// left behind may hold them open.
-const waitDelay = 2 * time.Second
 
 // git runs a command and returns what it printed.
 func (r *Repo) git(args ...string) ([]byte, error) {
@@ -435,7 +433,8 @@ func (r *Repo) Ask(remote string) (refs map[string]string, head string, ok bool)
 	defer cancel()
 	cmd := r.command("ls-remote", "--symref", "--", remote)
 	asking := exec.CommandContext(ctx, cmd.Path, cmd.Args[1:]...)
-	asking.Dir, asking.Env, asking.WaitDelay = cmd.Dir, cmd.Env, cmd.WaitDelay
+	asking.Dir, asking.Env = cmd.Dir, cmd.Env
+	process.EndPolitely(asking)
 	out, err := asking.Output()
 	if err != nil {
 		return nil, "", false

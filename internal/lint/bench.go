@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"zincdoor/internal/files"
+	"zincdoor/internal/process"
 )
 
 // Task is one start of a linter.
@@ -52,7 +53,7 @@ type Bench struct {
 
 // NewBench makes a bench.
 func NewBench() (*Bench, error) {
-	folder, err := files.NewFolder("bench", func(path string) { endMarked(markOf(path)) })
+	folder, err := files.NewFolder("bench", func(path string) { process.EndMarked(markOf(path)) })
 	if err != nil {
 		return nil, err
 	}

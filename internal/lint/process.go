@@ -10,11 +10,9 @@ import (
 	"os/exec"
 	"strings"
 	"sync/atomic"
-	"time"
-)
 
-// grace is how long a process that is asked to end has for it, and how long its outputs are waited for when it is gone.
-const grace = 2 * time.Second
+	"zincdoor/internal/process"
+)
 
 // run starts a task, takes down what it finds in file, and ends all it has started.
 func (b *Bench) run(ctx context.Context, t Task, file string) (o Outcome) {
@@ -32,7 +30,7 @@ func (b *Bench) run(ctx context.Context, t Task, file string) (o Outcome) {
 	}}
 	said := &tail{}
 	cmd := exec.CommandContext(ctx, t.Command[0], t.Command[1:]...)
-	cmd.Dir, cmd.Env, cmd.WaitDelay = t.Dir, append(t.Env[:len(t.Env):len(t.Env)], markOf(b.Dir), "PWD="+t.Dir), grace
+	cmd.Dir, cmd.Env, cmd.WaitDelay = t.Dir, append(t.Env[:len(t.Env):len(t.Env)], markOf(b.Dir), "PWD="+t.Dir), process.Grace+process.Grace/5
 	cmd.Stdout, cmd.Stderr = found, said
 	switch {
 	case t.File != "":
@@ -40,13 +38,13 @@ func (b *Bench) run(ctx context.Context, t Task, file string) (o Outcome) {
 	case t.Stderr:
 		cmd.Stdout, cmd.Stderr = said, found
 	}
-	group := newGroup(cmd)
+	group := process.NewGroup(cmd)
 	before := take(t.File)
 	if err := cmd.Start(); err != nil {
 		return Outcome{Problem: notStarted(t.Command[0], err)}
 	}
 	err = cmd.Wait()
-	group.end()
+	group.End()
 	o.Tail = said.lines()
 	if t.Stderr && t.File == "" {
 		o.Tail = lastLines(file)

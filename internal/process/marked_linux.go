@@ -1,4 +1,4 @@
-package lint
+package process
 
 import (
 	"bytes"
@@ -7,8 +7,8 @@ import (
 	"syscall"
 )
 
-// endMarked ends every process that has a mark, a whole NAME=value, in its environment, wherever it hid from its process group.
-func endMarked(mark string) {
+// EndMarked ends every process that has a mark, a whole NAME=value, in its environment, wherever it hid from its process group.
+func EndMarked(mark string) {
 	for range 3 { // which may start another one just now
 		ended := false
 		processes, _ := os.ReadDir("/proc")

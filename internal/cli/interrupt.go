@@ -1,0 +1,59 @@
+package cli
+
+import (
+	"context"
+	"crypto/rand"
+	"os"
+	"os/signal"
+	"syscall"
+	"time"
+
+	"zincdoor/internal/files"
+	"zincdoor/internal/process"
+)
+
+// endWithin is how long a call that is interrupted has for ending by itself.
+const endWithin = 1500 * time.Millisecond
+
+// endOnSignal has the context end when the program is told to. Where the call hasn't ended by itself soon after, wherever it is, all
+// that it holds is given up and exit called. A pipe that nobody reads becomes an error of writing. The call must end with ended,
+// which leaves no process behind where it was interrupted.
+func endOnSignal(parent context.Context, exit func()) (ctx context.Context, ended func()) {
+	mark, unmarked := process.Mark("ZINCDOOR_CALL", rand.Text())
+	end := func() {
+		if unmarked == nil {
+			process.EndMarked(mark)
+		}
+	}
+	told := make(chan os.Signal, 1)
+	for _, s := range []os.Signal{os.Interrupt, syscall.SIGTERM, syscall.SIGHUP} {
+		if !signal.Ignored(s) { // as nohup has it
+			signal.Notify(told, s)
+		}
+	}
+	signal.Notify(make(chan os.Signal, 1), syscall.SIGPIPE)
+	ctx, cancel := context.WithCancel(parent)
+	done := make(chan struct{})
+	go func() {
+		select {
+		case <-told:
+			cancel()
+		case <-done:
+			return
+		}
+		select {
+		case <-time.After(endWithin):
+			files.RemoveHeld()
+			end()
+			exit()
+		case <-done:
+		}
+	}()
+	return ctx, func() {
+		close(done)
+		if ctx.Err() != nil {
+			end()
+		}
+		cancel()
+	}
+}
