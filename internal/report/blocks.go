@@ -83,6 +83,9 @@ func (d *diagnostics) inBlock(number int, text string) bool {
 		return true
 	}
 	for _, form := range placeForms {
+		if last := text[len(text)-1]; last < '0' || last > '9' {
+			break
+		}
 		if m := form.FindStringSubmatch(text); m != nil {
 			line, _ := strconv.Atoi(m[2])
 			d.thrown = &thrown{path: m[1], line: line, lines: []Unread{{at(number), text}}}

@@ -274,7 +274,7 @@ func (d *diagnostics) other(here Unread, follows bool) {
 	case d.configures && (callerForm.MatchString(text) || !hasShape(text) && !tellsOfCrash(text)):
 	case isNoise:
 		d.notes(here, k, parts)
-	case chainForm.MatchString(text) && !speaksOfStop(text):
+	case (text[len(text)-1] == ':' || text[len(text)-1] == ',') && chainForm.MatchString(text) && !speaksOfStop(text):
 		d.includes(text)
 		d.promise(here, ownForm.FindStringSubmatch(text))
 	case follows && text[0] <= ' ' && (suspicion(text) == "" || d.explains && !hasShape(text) && !tellsOfCrash(text)):

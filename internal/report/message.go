@@ -228,7 +228,7 @@ func cutNumber(s string) (int, string) {
 	for n < len(s) && n < 10 && s[n] >= '0' && s[n] <= '9' {
 		n++
 	}
-	if n == 10 {
+	if n == 0 || n == 10 {
 		return 0, s
 	}
 	number, _ := strconv.Atoi(s[:n])
