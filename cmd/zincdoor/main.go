@@ -8,6 +8,5 @@ import (
 )
 
 func main() {
-	keepSmall()
 	os.Exit(cli.Main(os.Args[1:], os.Stdin, os.Stdout, os.Stderr))
 }

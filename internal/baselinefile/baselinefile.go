@@ -14,13 +14,23 @@ import (
 	"slices"
 	"strings"
 	"time"
-	"zincdoor/internal/core/baseline"
 
 	jsonv2 "github.com/go-json-experiment/json"
+
+	"zincdoor/internal/core/baseline"
+	"zincdoor/internal/memory"
 )
 
 // version is the header's mark of the form this package reads and writes.
 const version = "baseline/1"
+
+// The bounds of a file: how long it may be, where there is memory for it, and a line of it. The time that reading takes grows with its
+// length; its depth is that of an entry.
+const (
+	mostBytes = 512 << 20 // bytes
+	mostPart  = 4         // of the memory there is
+	mostLine  = 1 << 20   // bytes
+)
 
 // usualLine is how many bytes an entry's line has at least, as a rule.
 const usualLine = 230
@@ -40,6 +50,9 @@ func Read(r io.Reader) (*baseline.Baseline, error) {
 	in := bufio.NewReader(r)
 	b := &baseline.Baseline{}
 	if sized, ok := r.(interface{ Len() int }); ok {
+		if most := memory.Share(mostBytes, mostPart); int64(sized.Len()) > most {
+			return nil, fmt.Errorf("the list is over %d MiB long: %w", most>>20, ErrMalformed)
+		}
 		b.Entries = make([]baseline.Entry, 0, sized.Len()/usualLine)
 	}
 	for number := 1; ; number++ {
@@ -48,6 +61,9 @@ func Read(r io.Reader) (*baseline.Baseline, error) {
 			return nil, fmt.Errorf("reading line %d: %w", number, err)
 		}
 		last := err == io.EOF
+		if len(line) > mostLine {
+			return nil, fmt.Errorf("line %d: it is over %d MiB long: %w", number, mostLine>>20, ErrMalformed)
+		}
 		if line = bytes.TrimSpace(line); len(line) > 0 {
 			if err := readLine(b, number, line); err != nil {
 				return nil, fmt.Errorf("line %d: %w", number, err)

@@ -18,6 +18,7 @@ import (
 
 	"zincdoor/internal/app"
 	"zincdoor/internal/core/judge"
+	"zincdoor/internal/memory"
 	"zincdoor/internal/policyfile"
 	"zincdoor/internal/render"
 )
@@ -40,19 +41,23 @@ type program struct {
 // Main runs the program on the arguments and returns its exit code.
 func Main(args []string, in io.Reader, out, errs io.Writer) int {
 	p := &program{in: in, out: out, err: errs}
-	ctx, ended := endOnSignal(context.Background(), func() {
-		fmt.Fprintln(errs, interrupted)
+	giveUp := func(why string) {
+		fmt.Fprintf(errs, "zincdoor: %s\n", render.Safe(why))
 		os.Exit(exitUnjudged)
-	})
+	}
+	ctx, abandon, ended := endOnSignal(context.Background(), func() { giveUp(interrupted) })
 	defer ended()
+	memory.KeepSmall(func(why string) {
+		abandon()
+		giveUp(why)
+	})
 	root := p.root()
 	root.SetArgs(rulesAsArguments(args))
 	err := root.ExecuteContext(ctx)
 	switch {
 	case err == nil:
 	case ctx.Err() != nil:
-		p.code = exitUnjudged
-		fmt.Fprintln(p.err, interrupted)
+		p.fail(unjudged{errors.New(interrupted)})
 	case errors.Is(err, syscall.EPIPE): // nobody reads it any more
 		p.code = exitUnjudged
 	default:
@@ -61,7 +66,7 @@ func Main(args []string, in io.Reader, out, errs io.Writer) int {
 	return p.code
 }
 
-const interrupted = "zincdoor: interrupted"
+const interrupted = "interrupted"
 
 // fail tells an error and settles the exit code.
 func (p *program) fail(err error) {

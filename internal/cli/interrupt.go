@@ -16,14 +16,18 @@ import (
 const endWithin = 1500 * time.Millisecond
 
 // endOnSignal has the context end when the program is told to. Where the call hasn't ended by itself soon after, wherever it is, all
-// that it holds is given up and exit called. A pipe that nobody reads becomes an error of writing. The call must end with ended,
+// that it holds is abandoned and exit called. A pipe that nobody reads becomes an error of writing. The call must end with ended,
 // which leaves no process behind where it was interrupted.
-func endOnSignal(parent context.Context, exit func()) (ctx context.Context, ended func()) {
+func endOnSignal(parent context.Context, exit func()) (ctx context.Context, abandon, ended func()) {
 	mark, unmarked := process.Mark("ZINCDOOR_CALL", rand.Text())
 	end := func() {
 		if unmarked == nil {
 			process.EndMarked(mark)
 		}
+	}
+	abandon = func() {
+		files.RemoveHeld()
+		end()
 	}
 	told := make(chan os.Signal, 1)
 	for _, s := range []os.Signal{os.Interrupt, syscall.SIGTERM, syscall.SIGHUP} {
@@ -43,13 +47,12 @@ func endOnSignal(parent context.Context, exit func()) (ctx context.Context, ende
 		}
 		select {
 		case <-time.After(endWithin):
-			files.RemoveHeld()
-			end()
+			abandon()
 			exit()
 		case <-done:
 		}
 	}()
-	return ctx, func() {
+	return ctx, abandon, func() {
 		close(done)
 		if ctx.Err() != nil {
 			end()

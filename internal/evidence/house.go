@@ -14,6 +14,7 @@ import (
 	"zincdoor/internal/core/judge"
 	"zincdoor/internal/core/policy"
 	"zincdoor/internal/git"
+	"zincdoor/internal/memory"
 	"zincdoor/internal/report"
 	"zincdoor/internal/syntax"
 	"zincdoor/internal/target"
@@ -71,6 +72,7 @@ type houseFindings struct {
 }
 
 func (q Request) findHouse(ctx context.Context) (found houseFindings, err error) {
+	defer memory.Doing("the house checks")()
 	t, p := q.Target, q.Policy
 	if t.Diff != nil && q.BuiltIn && t.Diff.About() > mostUnasked {
 		found.notices = []string{fmt.Sprintf("the change has over %d files, too many for the door's own checks, which nobody asked for: a policy with house: has them all the same", mostUnasked)}

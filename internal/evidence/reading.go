@@ -24,6 +24,7 @@ import (
 	"zincdoor/internal/core/source"
 	"zincdoor/internal/git"
 	"zincdoor/internal/lint"
+	"zincdoor/internal/memory"
 	"zincdoor/internal/report"
 	"zincdoor/internal/target"
 )
@@ -108,6 +109,7 @@ func noticesOf(r *reading) (all []string) {
 
 // readFile reads the report in a file.
 func (q Request) readFile(ctx context.Context, from origin) *reading {
+	defer memory.Doing("the report " + from.name)()
 	r := newReading(from)
 	in, err := q.open(from)
 	switch {
@@ -124,6 +126,9 @@ func (q Request) readFile(ctx context.Context, from origin) *reading {
 	defer in.Close()
 	read, err := report.Read(in, report.Form{Format: from.format, Recipe: from.recipe, Noise: from.terms.Noise, Flows: q.Policy.Place.Flows})
 	switch {
+	case errors.Is(err, report.ErrTooMuch):
+		r.fail(judge.Failed, err.Error())
+		return r
 	case errors.Is(err, report.ErrMalformed):
 		r.fail(judge.Failed, fmt.Sprintf("%v; run the linter again and keep all of its output", err))
 		return r

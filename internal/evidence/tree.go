@@ -318,11 +318,17 @@ func past(text *source.Text, f *finding.Finding) bool { return f.Region.Line > t
 
 // fillCode gives a report's findings the code they stand on, as the judged state has it.
 func (c *collector) fillCode(r *reading) error {
+	var last *finding.Finding // which many stand on the same line as
 	for i := range r.report.Findings {
 		f := &r.report.Findings[i]
 		if !r.placed[i] {
 			continue
 		}
+		if last != nil && f.Path == last.Path && f.Region.Line == last.Region.Line {
+			f.Code = last.Code
+			continue
+		}
+		last = f
 		text, err := c.texts.of(f.Path)
 		if err != nil {
 			return err

@@ -131,6 +131,7 @@ var fixed = []string{
 	"-c", "core.fsmonitor=false",
 	"-c", "core.quotePath=true",
 	"-c", "diff.suppressBlankEmpty=false",
+	"-c", "advice.graftFileDeprecated=false",
 }
 
 // environment is that of the commands. It is the caller's to add to.
@@ -170,7 +171,7 @@ func (r *Repo) git(args ...string) ([]byte, error) {
 // streamCommand runs a command and hands what it prints to read as it comes.
 func streamCommand(cmd *exec.Cmd, read func(io.Reader) error) (complaint string, err error) {
 	command := "command"
-	if i := slices.IndexFunc(cmd.Args, func(arg string) bool { return strings.HasPrefix(arg, "diff") || arg == "cat-file" }); i >= 0 {
+	if i := slices.IndexFunc(cmd.Args, func(arg string) bool { return strings.HasPrefix(arg, "diff-") || arg == "diff" || arg == "cat-file" }); i >= 0 {
 		command = cmd.Args[i]
 	}
 	var said bytes.Buffer

@@ -13,6 +13,7 @@ import (
 
 	"zincdoor/internal/core/policy"
 	"zincdoor/internal/git"
+	"zincdoor/internal/memory"
 	"zincdoor/internal/report"
 )
 
@@ -201,6 +202,7 @@ func (r *Runner) read(p *Plan, o Outcome, s *site) (*report.Report, error) {
 		return nil, err
 	}
 	defer file.Close()
+	defer memory.Doing("what " + p.Terms.Name + " writes")()
 	report, err := report.Read(file, report.Form{Format: p.Terms.As, Recipe: recipe, Noise: p.Terms.Noise, Flows: r.Flows})
 	if err != nil {
 		return nil, err

@@ -17,7 +17,11 @@ type document struct {
 	file     string
 	root     *yaml.Node
 	problems Problems
+	more     int // problems beyond mostProblems
 }
+
+// mostProblems is how many problems of one policy are kept; the others are counted.
+const mostProblems = 200
 
 func newDocument(file string, data []byte) (*document, error) {
 	d := &document{file: file}
@@ -44,6 +48,10 @@ func newDocument(file string, data []byte) (*document, error) {
 }
 
 func (d *document) complain(n *yaml.Node, format string, args ...any) {
+	if len(d.problems) >= mostProblems {
+		d.more++
+		return
+	}
 	d.problems = append(d.problems, Problem{d.file, n.Line, n.Column, fmt.Sprintf(format, args...)})
 }
 
@@ -52,7 +60,11 @@ func (d *document) result() error {
 	if len(d.problems) == 0 {
 		return nil
 	}
-	return d.problems.sorted()
+	sorted := d.problems.sorted()
+	if d.more > 0 {
+		sorted = append(sorted, Problem{File: d.file, Text: fmt.Sprintf("and %d more problems", d.more)})
+	}
+	return sorted
 }
 
 // resolve follows an alias to what its anchor names.

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"strconv"
 	"strings"
+	"unicode/utf8"
 
 	"zincdoor/internal/core/finding"
 	"zincdoor/internal/core/judge"
@@ -22,7 +23,7 @@ func (s *screen) finding(f judge.Finding) {
 	lead := blank + " " + gutter + " "
 	if text := s.text(f.Path); text != nil && f.Region.Line > 0 {
 		s.around(f, text, -s.Context, -1)
-		code, marks := s.excerpt(text.Line(f.Region.Line), f)
+		code, marks := s.excerpt(near(text.Line(f.Region.Line), *f.Finding))
 		s.line("%s %s %s", s.zinc.Render(fmt.Sprintf("%*d", indent-3, f.Region.Line)+" "), gutter, code)
 		if marks != "" {
 			s.line("%s%s", lead, s.signal.Render(marks))
@@ -61,7 +62,7 @@ func (s *screen) around(f judge.Finding, text *source.Text, from, to int) {
 		if s.Touched != nil && s.Touched(f.Path, n) {
 			gutter = s.signal.Render(s.touched)
 		}
-		s.line("%s %s %s", s.faint.Render(fmt.Sprintf("%*d", indent-3, n)+" "), gutter, s.faint.Render(s.fit(strings.TrimRight(untab(text.Line(n)), " "), 0)))
+		s.line("%s %s %s", s.faint.Render(fmt.Sprintf("%*d", indent-3, n)+" "), gutter, s.faint.Render(s.fit(strings.TrimRight(untab(clipBytes(text.Line(n), longestLine)), " "), 0)))
 	}
 }
 
@@ -145,8 +146,35 @@ func (s *screen) wrapped(lead, text string, style style) {
 	}
 }
 
+// longestLine is how many bytes of a line are looked at to show it.
+const longestLine = 4000
+
+// near cuts a line that is very long down to what stands around a finding on it, with the columns that the finding has there.
+func near(line string, f finding.Finding) (string, finding.Finding) {
+	if len(line) <= longestLine {
+		return line, f
+	}
+	from := source.Offset(line, f.Region.Column, f.Columns)
+	to := len(line)
+	if f.Region.EndColumn > f.Region.Column {
+		to = source.Offset(line, f.Region.EndColumn, f.Columns)
+	}
+	begin := max(0, from-longestLine/2)
+	for begin < len(line) && !utf8.RuneStart(line[begin]) {
+		begin++
+	}
+	mark := ""
+	if begin > 0 {
+		mark = "…"
+	}
+	if f.Region.Column > 0 {
+		f.Columns, f.Region.Column, f.Region.EndColumn = source.Bytes, from-begin+len(mark)+1, to-begin+len(mark)+1
+	}
+	return mark + line[begin:min(begin+longestLine, len(line))], f
+}
+
 // excerpt gives a line of code and the marks under a finding's columns, cut to the room around the marks.
-func (s *screen) excerpt(line string, f judge.Finding) (code, marks string) {
+func (s *screen) excerpt(line string, f finding.Finding) (code, marks string) {
 	code = strings.TrimRight(untab(line), " ")
 	if f.Region.Column == 0 {
 		return s.fit(code, 0), ""

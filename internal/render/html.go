@@ -252,7 +252,7 @@ func (o Options) codeOnPage(f judge.Finding) (lines []pageLine) {
 			continue
 		}
 		line := pageLine{N: n, Touched: o.Touched != nil && o.Touched(f.Path, n)}
-		raw := clipRunes(text.Line(n), 500)
+		raw := clipRunes(clipBytes(text.Line(n), longestLine), 500)
 		line.Before = untab(raw)
 		if n == f.Region.Line {
 			line.Touched = line.Touched || f.Place == change.OnTouched

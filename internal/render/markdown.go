@@ -132,7 +132,7 @@ func markdownFinding(f judge.Finding, v judge.Verdict, o Options) string {
 		}
 	}
 	if source := o.text(f.Path); source != nil && f.Region.Line > 0 {
-		if line := strings.TrimSpace(source.Line(f.Region.Line)); line != "" {
+		if line := strings.TrimSpace(clipBytes(source.Line(f.Region.Line), longestLine)); line != "" {
 			text += "\n  " + codeSpan(clipRunes(line, 160))
 		}
 	}

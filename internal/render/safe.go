@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"strings"
 	"unicode"
+	"unicode/utf8"
 )
 
 // Safe makes text from a report, a diff or a file name fit for a terminal: what would steer the terminal, or turn the
@@ -54,4 +55,15 @@ func untab(line string) string {
 		out.WriteString(Safe(part))
 	}
 	return out.String()
+}
+
+// clipBytes is the beginning of a text, at most so many bytes of it.
+func clipBytes(text string, most int) string {
+	if len(text) <= most {
+		return text
+	}
+	for most > 0 && !utf8.RuneStart(text[most]) {
+		most--
+	}
+	return text[:most]
 }

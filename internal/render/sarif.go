@@ -339,7 +339,9 @@ func (b *sarifBuilder) region(path string, r finding.Region, unit source.Columns
 		return region
 	}
 	line := text.Line(r.Line)
-	region.Snippet = &sarifText{Text: strings.ToValidUTF8(line, "\uFFFD")}
+	if len(line) <= longestLine {
+		region.Snippet = &sarifText{Text: strings.ToValidUTF8(line, "\uFFFD")}
+	}
 	if unit != source.UTF16 {
 		region.StartColumn = utf16Column(line, r.Column, unit)
 		region.EndColumn = 0

@@ -16,9 +16,6 @@ import (
 	"zincdoor/internal/core/source"
 )
 
-// maxText bounds how much of a line of text is kept, in bytes; what is over is passed by.
-const maxText = 1 << 20
-
 // readDiagnostics reads lines in the GNU form, path:line:column: warning: text [rule], with what compilers print
 // around them. A line with a position but no word for its weight is a warning, unless it is known that the compiler stopped there.
 // Where format is one of policy.Forms, all findings must be of that.
@@ -40,7 +37,9 @@ func readDiagnostics(in *bufio.Reader, quiet *regexp.Regexp, format string) (*Re
 		}
 		if err == io.EOF {
 			d.end()
-			return d.report, nil
+		}
+		if d.full != nil || err == io.EOF {
+			return d.report, d.full
 		}
 	}
 }
@@ -61,14 +60,14 @@ func TextCarries(path string) bool {
 	return !strings.ContainsAny(path, "\n\r\x00") && len(found) == 2 && found[1].Path == path && found[1].Region.Line == 41
 }
 
-// readLine returns the next line without its line feed, at most maxText bytes of it, or maxObject where it is a value.
+// readLine returns the next line without its line feed, at most mostText bytes of it, or mostObject where it is a value.
 func readLine(in *bufio.Reader) ([]byte, error) {
 	var line []byte
 	for {
 		part, err := in.ReadSlice('\n')
-		most := maxText
+		most := mostText
 		if startsArray(line) {
-			most = maxObject
+			most = mostObject
 		}
 		if room := most - len(line); room > 0 {
 			line = append(line, part[:min(len(part), room)]...)
@@ -82,6 +81,7 @@ func readLine(in *bufio.Reader) ([]byte, error) {
 // diagnostics is the reader's state between lines.
 type diagnostics struct {
 	report  *Report
+	full    error            // there is no room for more findings
 	quoting bool             // source lines that follow belong to the last finding itself
 	ahead   []finding.Remark // remarks printed before the finding they belong to
 
@@ -577,7 +577,7 @@ func (d *diagnostics) add(m message) {
 	if m.path == d.chain.of {
 		f.Detail().Includers = slices.Clone(d.chain.files)
 	}
-	d.report.Findings = append(d.report.Findings, f)
+	d.full = d.report.add(f)
 	switch m.level {
 	case finding.Error:
 		d.read.errors++

@@ -15,9 +15,6 @@ import (
 // Compilers write JSON between lines of text: gcc an array on a line for each file that it compiles
 // (-fdiagnostics-format=json), go vet an object of several lines for each package (-json).
 
-// maxObject bounds how much of such a value is read, in bytes.
-const maxObject = 64 << 20
-
 // object is a value of several lines, as far as it was read.
 type object struct {
 	data []byte // nil where there is none
@@ -41,7 +38,7 @@ func (d *diagnostics) inJSON(number int, line []byte) bool {
 	case d.object.data != nil:
 		if d.object.data = append(append(d.object.data, line...), '\n'); text == "}" {
 			d.takeObject(number)
-		} else if len(d.object.data) > maxObject {
+		} else if len(d.object.data) > mostObject {
 			d.report.fail("line %d: what began at %s as JSON has no end", number, at(d.object.at))
 			d.object.data = nil
 		}

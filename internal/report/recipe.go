@@ -17,13 +17,6 @@ import (
 	"zincdoor/internal/core/source"
 )
 
-// maxDocument bounds how much of a report is held at once while a recipe reads it: one JSON value, or an XML document, in
-// bytes.
-const maxDocument = 256 << 20
-
-// maxDepth bounds how deep an XML document may be nested.
-const maxDepth = 1000
-
 // recipeReader reads a report as a recipe says.
 type recipeReader struct {
 	*policy.Recipe
@@ -159,8 +152,7 @@ func (c *recipeReader) add(v values, at string) error {
 	if weight.Severity != "" || weight.Measured != "" {
 		f.Traits = &weight
 	}
-	c.report.Findings = append(c.report.Findings, f)
-	return nil
+	return c.report.add(f)
 }
 
 // number reads a line or column, 0 where there is none, counted from 1.

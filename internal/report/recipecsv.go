@@ -13,18 +13,22 @@ import (
 
 // table reads rows, the first of which names the columns unless the recipe says otherwise.
 func (c *recipeReader) table(in *bufio.Reader) error {
-	rows := csv.NewReader(in)
+	bounded := &bounded{in: in}
+	rows := csv.NewReader(bounded)
 	rows.FieldsPerRecord, rows.ReuseRecord = -1, true
 	if c.As == policy.TSVText {
 		rows.Comma, rows.LazyQuotes = '\t', true
 	}
 	var names map[string]int
 	for first := true; ; first = false {
+		bounded.left = mostText + 1<<16 // which it reads ahead
 		row, err := rows.Read()
 		var broken *csv.ParseError
 		switch {
 		case err == io.EOF:
 			return nil
+		case errors.Is(err, errTooLong):
+			return fmt.Errorf("byte %d: a row is over %d MiB long: %w", bounded.read, mostText>>20, ErrMalformed)
 		case errors.As(err, &broken):
 			return fmt.Errorf("line %d, column %d: no %s: %v: %w", broken.Line, broken.Column, strings.ToUpper(c.As), broken.Err, ErrMalformed)
 		case err != nil:

@@ -24,12 +24,12 @@ func (c *recipeReader) json(in *bufio.Reader) error {
 			paths[name] = jsonpath.MustParse(f.At)
 		}
 	}
-	bounded := &bounded{in: in, left: maxDocument}
+	bounded := &bounded{in: in, left: longestDocument()}
 	d := json.NewDecoder(bounded)
 	d.UseNumber()
 	for number := 1; ; number++ {
 		var value any
-		bounded.left = maxDocument
+		bounded.left = longestDocument()
 		err := d.Decode(&value)
 		if err == io.EOF {
 			return nil
@@ -51,7 +51,7 @@ func jsonError(err error, offset int64, number int) error {
 	var syntax *json.SyntaxError
 	switch {
 	case errors.Is(err, errTooLong):
-		return fmt.Errorf("byte %d: value %d is over %d MiB long: %w", offset, number, maxDocument>>20, ErrMalformed)
+		return fmt.Errorf("byte %d: value %d is over %d MiB long: %w", offset, number, longestDocument()>>20, ErrMalformed)
 	case errors.Is(err, io.ErrUnexpectedEOF):
 		return fmt.Errorf("byte %d: value %d is cut off: %w", offset, number, ErrMalformed)
 	case errors.As(err, &syntax):

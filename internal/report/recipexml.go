@@ -17,9 +17,9 @@ import (
 
 // xml reads an XML document and finds the findings in it by XPath 1.0.
 func (c *recipeReader) xml(in *bufio.Reader) error {
-	data, err := io.ReadAll(&bounded{in: in, left: maxDocument + 1})
+	data, err := io.ReadAll(&bounded{in: in, left: longestDocument() + 1})
 	if errors.Is(err, errTooLong) {
-		return fmt.Errorf("the document is over %d MiB long: %w", maxDocument>>20, ErrMalformed)
+		return fmt.Errorf("the document is over %d MiB long: %w", longestDocument()>>20, ErrMalformed)
 	} else if err != nil {
 		return err
 	}
@@ -71,8 +71,8 @@ func wellFormed(data []byte) error {
 			return nil
 		case err != nil:
 			return fmt.Errorf("line %d, column %d: no XML: %v: %w", line, column, err, ErrMalformed)
-		case depth > maxDepth:
-			return fmt.Errorf("line %d, column %d: elements are nested more than %d deep: %w", line, column, maxDepth, ErrMalformed)
+		case depth > mostDepth:
+			return fmt.Errorf("line %d, column %d: elements are nested more than %d deep: %w", line, column, mostDepth, ErrMalformed)
 		}
 	}
 }

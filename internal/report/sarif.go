@@ -205,7 +205,7 @@ const sample = 2000
 func (s *sarif) makeRoom(soFar int) {
 	if soFar >= sample && !s.roomy {
 		s.roomy = true
-		s.report.Findings = slices.Grow(s.report.Findings, max(s.expect(soFar)-soFar, 0))
+		s.report.Findings = slices.Grow(s.report.Findings, max(min(s.expect(soFar), mostFindings())-soFar, 0))
 	}
 }
 

@@ -97,14 +97,15 @@ func (r *run) result() error {
 			res.plain = true
 		}
 		r.late = append(r.late, lateResult{len(report.Findings), r.one})
-		report.Findings = append(report.Findings, finding.Finding{})
-		return nil
+		return report.add(finding.Finding{})
 	}
 	if base := res.at().BaseID; base != "" && r.Bases == nil {
 		r.based = append(r.based, basedFinding{int32(len(report.Findings)), base})
 	}
 	s.makeRoom(len(report.Findings))
-	report.Findings = append(report.Findings, finding.Finding{})
+	if err := report.add(finding.Finding{}); err != nil {
+		return err
+	}
 	r.finding(&report.Findings[len(report.Findings)-1], res)
 	r.noteOfClang()
 	return nil

@@ -18,11 +18,7 @@ type window struct {
 	pointer    func() string // the JSON pointer of what is read
 }
 
-const (
-	firstStretch = 1 << 20 // bytes
-	// longestValue bounds what is held at once: one result, or all rules of a tool.
-	longestValue = 256 << 20
-)
+const firstStretch = 1 << 20 // bytes
 
 func newWindow(in io.Reader, size int64) *window {
 	return &window{in: in, size: size, buf: make([]byte, firstStretch)}
@@ -50,8 +46,8 @@ func (f *window) more() error {
 		f.base, f.end, f.start = f.base+int64(f.start), f.end-f.start, 0
 	}
 	if f.end == len(f.buf) {
-		if len(f.buf) >= longestValue {
-			return fmt.Errorf("byte %d: a value is over %d MiB long: %w", f.offset(), longestValue>>20, ErrMalformed)
+		if len(f.buf) >= longestValue() {
+			return fmt.Errorf("byte %d: a value is over %d MiB long: %w", f.offset(), longestValue()>>20, ErrMalformed)
 		}
 		f.buf = append(f.buf, make([]byte, len(f.buf))...)
 	}
@@ -83,7 +79,7 @@ func (f *window) peek() (byte, error) {
 	return f.buf[f.start], nil
 }
 
-// line takes the next line without its line window, at most maxText bytes of it.
+// line takes the next line without its line window, at most mostText bytes of it.
 func (f *window) line() ([]byte, error) {
 	var kept []byte
 	for {
@@ -93,7 +89,7 @@ func (f *window) line() ([]byte, error) {
 		if at >= 0 {
 			take = stretch[:at]
 		}
-		kept = append(kept, take[:min(len(take), maxText-len(kept))]...)
+		kept = append(kept, take[:min(len(take), mostText-len(kept))]...)
 		f.start += len(take)
 		if at >= 0 {
 			f.start++
@@ -134,7 +130,7 @@ func (f *window) read(read func(s *scan) bool) (ended bool, err error) {
 // double reads on until there is twice as much as there was, however little the reader gives at a time: what is read from the
 // beginning again is so never more than the double of it all.
 func (f *window) double() error {
-	want := min(2*(f.end-f.start), longestValue)
+	want := min(2*(f.end-f.start), longestValue())
 	for {
 		if err := f.more(); err != nil {
 			return err

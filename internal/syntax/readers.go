@@ -7,10 +7,10 @@ import (
 	"fmt"
 	"io"
 	"slices"
-	"zincdoor/internal/core/house"
 
-	"github.com/BurntSushi/toml"
 	"github.com/go-json-experiment/json/jsontext"
+
+	"zincdoor/internal/core/house"
 )
 
 func readJSON(data []byte) *house.Flaw {
@@ -87,16 +87,6 @@ func withoutComments(data []byte) []byte {
 		}
 	}
 	return out
-}
-
-func readTOML(data []byte) *house.Flaw {
-	var into map[string]any
-	_, err := toml.Decode(string(data), &into)
-	var parse toml.ParseError
-	if err == nil || !errors.As(err, &parse) {
-		return nil
-	}
-	return &house.Flaw{Line: parse.Position.Line, Column: parse.Position.Col, Text: "this TOML can't be read: " + parse.Message}
 }
 
 func readXML(data []byte) *house.Flaw {

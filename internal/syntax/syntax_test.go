@@ -43,9 +43,31 @@ func TestParsers(t *testing.T) {
 
 // TestBounds: what is nested too deep, or too large, is refused at little cost.
 func TestBounds(t *testing.T) {
-	for _, text := range []string{strings.Repeat("[", 200_000), strings.Repeat("{a: ", 100_000), strings.Repeat("- ", 200_000), strings.Repeat("a: b\n", MostYAML/5+1)} {
+	for _, text := range []string{strings.Repeat("[", 200_000), strings.Repeat("{a: ", 100_000), strings.Repeat("- ", 200_000), strings.Repeat("a: b\n", longestYAML()/5+1)} {
 		if _, err := YAML([]byte(text)); err == nil {
 			t.Errorf("%q… of %d bytes is read", text[:20], len(text))
+		}
+	}
+}
+
+// TestDeepTOML: what is nested too deep is a flaw, found soon; brackets and dots in strings and comments don't count.
+func TestDeepTOML(t *testing.T) {
+	for _, c := range []struct {
+		text string
+		deep bool
+	}{
+		{"a = " + strings.Repeat("[", 100_000), true},
+		{"a = " + strings.Repeat("{a = ", 100_000), true},
+		{"a" + strings.Repeat(".a", 100_000) + " = 1", true},
+		{"[a" + strings.Repeat(".a", 100_000) + "]", true},
+		{"a = " + strings.Repeat("[", 150) + strings.Repeat("]", 150) + "\n", false},
+		{"a = \"" + strings.Repeat("[", 1000) + "\\\"" + strings.Repeat(".", 1000) + "\"\n", false},
+		{"a = ''' \n" + strings.Repeat("[", 1000) + "''' # " + strings.Repeat(".", 1000) + "\n", false},
+		{"a = [" + strings.Repeat("1.5, ", 1000) + "]\n", false},
+	} {
+		flaw := readTOML([]byte(c.text))
+		if deep := flaw != nil && strings.Contains(flaw.Text, "more than 200 deep"); deep != c.deep || flaw != nil && !c.deep {
+			t.Errorf("%.30q…: %+v", c.text, flaw)
 		}
 	}
 }

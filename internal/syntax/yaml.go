@@ -14,13 +14,19 @@ import (
 
 	"zincdoor/internal/core/house"
 	"zincdoor/internal/core/source"
+	"zincdoor/internal/memory"
 )
 
-// The bounds of YAML. A text beyond them is refused with an error.
+// The bounds of YAML: a text beyond them is refused with an error. Reading takes time in proportion to its length, and memory of up
+// to 160 times that.
 const (
 	deepestYAML = 1000    // collections one in the other
-	MostYAML    = 8 << 20 // bytes
+	mostYAML    = 8 << 20 // bytes, where there is memory for it
+	yamlPart    = 200     // of the memory there is
 )
+
+// longestYAML is how many bytes a text of YAML may have.
+func longestYAML() int { return int(memory.Share(mostYAML, yamlPart)) }
 
 // Fault is what is wrong with a YAML text.
 type Fault struct {
@@ -85,8 +91,8 @@ func faultAt(data []byte, at int) *Fault {
 }
 
 func loadYAML(data []byte) ([]*yaml.Node, *Fault) {
-	if len(data) > MostYAML {
-		return nil, &Fault{Text: fmt.Sprintf("it has more than %d MiB", MostYAML>>20)}
+	if most := longestYAML(); len(data) > most {
+		return nil, &Fault{Text: fmt.Sprintf("it has more than %d KiB", most>>10)}
 	}
 	if at := source.InvalidUTF8(data); at >= 0 {
 		fault := faultAt(data, at)
@@ -123,6 +129,9 @@ func loadYAML(data []byte) ([]*yaml.Node, *Fault) {
 }
 
 func readYAML(data []byte) *house.Flaw {
+	if most := longestYAML(); len(data) > most {
+		return &house.Flaw{Unread: true, Text: fmt.Sprintf("it is over %d KiB long", most>>10)}
+	}
 	if bytes.Contains(data, []byte("{{")) || bytes.Contains(data, []byte("{%")) {
 		return nil // a template, which is YAML only when it is filled in
 	}

@@ -55,15 +55,27 @@ func keys(findings []Finding) [][sha256.Size]byte {
 	for w := range workers {
 		wait.Go(func() {
 			var room []byte
+			long := map[string]string{} // many findings may stand on one long line
 			for i := w * len(all) / workers; i < (w+1)*len(all)/workers; i++ {
 				f := &findings[i]
-				all[i], room = digest(room, f.Tool, f.Rule, f.Path, f.Message, f.Code.Text)
+				code := f.Code.Text
+				if len(code) > longCode {
+					if long[code] == "" {
+						sum := sha256.Sum256([]byte(code))
+						long[code] = string(sum[:])
+					}
+					code = long[code]
+				}
+				all[i], room = digest(room, f.Tool, f.Rule, f.Path, f.Message, code)
 			}
 		})
 	}
 	wait.Wait()
 	return all
 }
+
+// longCode is how many bytes of code are hashed as they are; of longer ones the hash is.
+const longCode = 1000
 
 // digest hashes parts, so that no two lists of them come out alike. The bytes are room to work in.
 func digest(room []byte, parts ...string) ([sha256.Size]byte, []byte) {

@@ -83,6 +83,7 @@ type File struct {
 type Flaw struct {
 	Line, Column int
 	Text         string
+	Unread       bool // the text wasn't looked at, for the reason that Text gives
 }
 
 // Parser looks for the first flaw of a text, nil where it is well-formed. It may be called for several texts at once.
@@ -91,8 +92,13 @@ type Parser func(data []byte) *Flaw
 // Parsers are what the checks on syntax are made with, by the names of their rules. One that isn't there finds nothing.
 type Parsers map[string]Parser
 
-// mostFound bounds how many findings of one rule are kept of a file; the rest is counted.
-const mostFound = 1000
+// The bounds of the checks. What is longer isn't looked at, which a finding of the least weight says. They take time in proportion to a
+// file's length.
+const (
+	mostFound = 1000     // findings of one rule in a file that are kept; the rest is counted
+	mostBytes = 32 << 20 // of a file whose lines or whose syntax is checked
+	mostLines = 4 << 20  // of a file whose lines are checked
+)
 
 // text is a file on its way through the checks.
 type text struct {
@@ -116,10 +122,11 @@ func Check(f File, settings []Setting, syntax Parsers) []finding.Finding {
 		case rule.file != nil:
 			rule.file(t, s)
 		case !binary && rule.lines != nil:
-			if t.lines == nil && len(f.Data) > 0 {
-				t.cut()
+			if t.cut() {
+				rule.lines(t, s)
+			} else {
+				t.unread(s, fmt.Sprintf("it is over %d MiB or %d lines long", mostBytes>>20, mostLines))
 			}
-			rule.lines(t, s)
 		}
 	}
 	for i := range settings {
@@ -133,13 +140,27 @@ func Check(f File, settings []Setting, syntax Parsers) []finding.Finding {
 	return t.found
 }
 
-func (t *text) cut() {
+// unread says that a file wasn't looked at, and why.
+func (t *text) unread(s *Setting, why string) {
+	t.find(s, 0, 0, 0, nil, "the file wasn't looked at for this: %s", why)
+	t.found[len(t.found)-1].Level = finding.Note
+}
+
+// cut cuts the file into lines, once; false where it is too long.
+func (t *text) cut() bool {
 	data := t.Data
+	if t.lines != nil || len(data) == 0 {
+		return true
+	}
+	if len(data) > mostBytes || bytes.Count(data, []byte{'\n'}) > mostLines {
+		return false
+	}
 	t.ended = data[len(data)-1] == '\n'
 	t.lines = bytes.Split(data, []byte{'\n'})
 	if t.ended {
 		t.lines = t.lines[:len(t.lines)-1]
 	}
+	return true
 }
 
 // find notes a finding at bytes from to to of a line (1-based line, 0-based bytes; 0 for no line), with the text that mends

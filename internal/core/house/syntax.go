@@ -2,22 +2,28 @@ package house
 
 import (
 	"bytes"
+	"fmt"
 	"slices"
 	"strings"
 )
-
-// mostSyntax is the size of files whose syntax is still checked, in bytes.
-const mostSyntax = 8 << 20
 
 // syntaxOf makes a check of the files with one of the endings, by the rule's parser.
 func syntaxOf(endings string) func(t *text, s *Setting) {
 	return func(t *text, s *Setting) {
 		parse := t.syntax[s.Kind]
 		dot := strings.LastIndexByte(t.Path, '.')
-		if parse == nil || t.Mode == Link || dot < 0 || !slices.Contains(strings.Fields(endings), strings.ToLower(t.Path[dot:])) || len(t.Data) > mostSyntax {
+		if parse == nil || t.Mode == Link || dot < 0 || !slices.Contains(strings.Fields(endings), strings.ToLower(t.Path[dot:])) {
 			return
 		}
-		if f := parse(t.Data); f != nil {
+		if len(t.Data) > mostBytes {
+			t.unread(s, fmt.Sprintf("it is over %d MiB long", mostBytes>>20))
+			return
+		}
+		switch f := parse(t.Data); {
+		case f == nil:
+		case f.Unread:
+			t.unread(s, f.Text)
+		default:
 			line, column := f.Line, max(f.Column-1, 0)
 			if lines := bytes.Count(t.Data, []byte{'\n'}); line > max(lines, 1) && bytes.HasSuffix(t.Data, []byte{'\n'}) { // at the end
 				line, column = lines, 0

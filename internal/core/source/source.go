@@ -16,9 +16,11 @@ type Text struct {
 	asked int      // how often a line was looked for
 	marks []uint64 // of all lines, sorted; made when enough lines were looked for
 
-	only   map[int]kept // where the text was cut down: all that is left of it
-	size   int          // and how many lines it had
-	breaks string       // and its OtherBreak
+	only map[int]kept // where the text was cut down: all that is left of it
+	size int          // and how many lines it had
+
+	searched bool
+	breaks   string // its OtherBreak, once that was searched
 }
 
 // kept is one line of a text that was cut down.
@@ -46,7 +48,7 @@ func New(data []byte) *Text {
 // Only cuts the text down to some of its lines, which then take little memory whatever the text's size. It answers for
 // these lines as before, and is empty at all others.
 func (t *Text) Only(lines []int) *Text {
-	cut := &Text{only: make(map[int]kept, len(lines)), size: t.Len(), breaks: t.OtherBreak()}
+	cut := &Text{only: make(map[int]kept, len(lines)), size: t.Len(), searched: true, breaks: t.OtherBreak()}
 	for _, n := range lines {
 		if _, done := cut.only[n]; !done && n >= 1 && n <= t.Len() {
 			cut.only[n] = kept{t.Line(n), t.CodeAt(n)}
@@ -136,9 +138,13 @@ var otherBreaks = []struct{ sign, name string }{
 // OtherBreak names something in the text that some tools take for the end of a line and others don't, so that they number
 // the lines behind it otherwise; "" where there is nothing of the kind. A carriage return before a line feed is none.
 func (t *Text) OtherBreak() string {
-	if t.only != nil {
-		return t.breaks
+	if t.only == nil && !t.searched {
+		t.searched, t.breaks = true, t.otherBreak()
 	}
+	return t.breaks
+}
+
+func (t *Text) otherBreak() string {
 	for at := 0; ; at++ {
 		next := bytes.IndexByte(t.data[at:], '\r')
 		if next < 0 {

@@ -1,0 +1,106 @@
+// Package memory knows how much memory the process may take, has the collector keep what it takes small, and ends the process with
+// a word of why before the system would kill it without one.
+package memory
+
+import (
+	"fmt"
+	"maps"
+	"math"
+	"runtime"
+	"runtime/debug"
+	"runtime/metrics"
+	"slices"
+	"strings"
+	"sync"
+
+	"github.com/KimMachineGun/automemlimit/memlimit"
+)
+
+// The collector may wait a little longer than it does by itself, since most calls end before it pays; but as long as
+// what is in use is little, the whole stays little too, and where it is much, what may be wasted is half of it.
+const (
+	gcPercent  = 300
+	smallLimit = 53 << 20  // bytes
+	mayWaste   = 100 << 20 // bytes, where that is more than half of what is in use
+)
+
+// Of what the process may take, so much may be in use after a collection: what comes before the next one must find room too.
+const (
+	useNumerator   = 6
+	useDenominator = 10
+)
+
+// Allowed is how many bytes the process may take: by GOMEMLIMIT, by its control group, by its resource limits, and by what the
+// machine has; the least of them.
+var Allowed = sync.OnceValue(func() int64 {
+	allowed := given
+	if limit, err := memlimit.FromCgroup(); err == nil {
+		allowed = min(allowed, int64(min(limit, math.MaxInt64)))
+	}
+	if limit, err := memlimit.FromSystem(); err == nil && limit > 0 {
+		allowed = min(allowed, int64(min(limit, math.MaxInt64)))
+	}
+	return min(allowed, byResources())
+})
+
+// Share is how many bytes one thing may take: most, or that part of what the process may take where it is less.
+func Share(most, part int64) int64 { return min(most, Allowed()/part) }
+
+// given is GOMEMLIMIT, which KeepSmall replaces.
+var given = debug.SetMemoryLimit(-1)
+
+// KeepSmall holds the program's memory under a small limit while that is possible without collecting all the time. Where more is in use
+// than may be, it calls end with the reason, which must end the process.
+func KeepSmall(end func(why string)) {
+	debug.SetGCPercent(gcPercent)
+	debug.SetMemoryLimit(smallLimit)
+	afterCollection(end)
+}
+
+// afterCollection waits for the end of each collection. When too much is in use to stay under the small limit it lifts that, and then
+// has the collector wait for as long as the waste stays in bounds.
+func afterCollection(end func(why string)) {
+	runtime.AddCleanup(new([16]byte), func(int) {
+		live := []metrics.Sample{{Name: "/gc/heap/live:bytes"}}
+		metrics.Read(live)
+		if live[0].Value.Kind() == metrics.KindUint64 {
+			if inUse := int64(live[0].Value.Uint64()); inUse > smallLimit*4/5 {
+				if inUse > Allowed()/useDenominator*useNumerator {
+					end(fmt.Sprintf("%s takes more memory than there is for it: of %d MiB, %d are in use; have the tool report less at once, or give more memory", doing(), Allowed()>>20, inUse>>20))
+				}
+				debug.SetMemoryLimit(Allowed() / useDenominator * (useDenominator - 1))
+				debug.SetGCPercent(int(min(gcPercent, max(50, mayWaste*100/inUse))))
+			}
+		}
+		afterCollection(end)
+	}, 0)
+}
+
+// activities are what the process is at, for people.
+var activities = struct {
+	sync.Mutex
+	all map[string]int
+}{all: map[string]int{}}
+
+// Doing notes what the process is at, for people ("reading lint.sarif"), until done is called.
+func Doing(what string) (done func()) {
+	activities.Lock()
+	defer activities.Unlock()
+	activities.all[what]++
+	return func() {
+		activities.Lock()
+		defer activities.Unlock()
+		if activities.all[what]--; activities.all[what] == 0 {
+			delete(activities.all, what)
+		}
+	}
+}
+
+func doing() string {
+	activities.Lock()
+	defer activities.Unlock()
+	if len(activities.all) == 0 {
+		return "this"
+	}
+	return strings.Join(slices.Sorted(maps.Keys(activities.all)), " and ")
+}
