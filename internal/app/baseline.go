@@ -80,7 +80,7 @@ func inWorkTree(ctx context.Context, c Call, do func(t *target.Target, a *author
 
 // edit changes the list under a lock.
 func (k *Kept) edit(change func(now *baseline.Baseline) (*baseline.Baseline, error)) error {
-	return baselinefile.Edit(k.file, func(old *baseline.Baseline, unread error) (*baseline.Baseline, error) {
+	return baselinefile.Edit(k.file, filepath.Dir(k.last), func(old *baseline.Baseline, unread error) (*baseline.Baseline, error) {
 		if unread != nil {
 			return nil, unread
 		}
@@ -299,7 +299,7 @@ func (s *Survey) Take(reasons baseline.Entry, tool string, replace bool) (taken 
 	if taken, err = s.taken(reasons, tool); err != nil {
 		return nil, err
 	}
-	return taken, baselinefile.Edit(s.file, func(old *baseline.Baseline, unread error) (*baseline.Baseline, error) {
+	return taken, baselinefile.Edit(s.file, filepath.Dir(s.last), func(old *baseline.Baseline, unread error) (*baseline.Baseline, error) {
 		switch {
 		case unread != nil && (!replace || tool != ""):
 			return nil, fmt.Errorf("%w; mend it, or write it anew with --replace", unread)

@@ -18,8 +18,9 @@ import (
 var ErrUnread = errors.New("the baseline can't be read")
 
 // Edit replaces the baseline in file by what change makes of it: of an empty one where there is no file, or of nil where
-// there is one that can't be read. Where change gives nil or an error, nothing is written.
-func Edit(file string, change func(old *baseline.Baseline, unread error) (*baseline.Baseline, error)) error {
+// there is one that can't be read. Where change gives nil or an error, nothing is written. Until it is whole, the new one stands in
+// the folder aside.
+func Edit(file, aside string, change func(old *baseline.Baseline, unread error) (*baseline.Baseline, error)) error {
 	if err := os.MkdirAll(filepath.Dir(file), 0o755); err != nil {
 		return err
 	}
@@ -33,7 +34,7 @@ func Edit(file string, change func(old *baseline.Baseline, unread error) (*basel
 	if err != nil || edited == nil {
 		return err
 	}
-	return Save(file, edited)
+	return save(edited, func(data []byte) error { return files.WriteFrom(aside, file, data, 0o644) })
 }
 
 // Open reads the baseline in file, an empty one where there is none.
@@ -52,14 +53,14 @@ func Open(file string) (*baseline.Baseline, error) {
 	return b, nil
 }
 
-// Copy keeps a baseline in another file, byte for byte.
+// Copy keeps a baseline in another file, byte for byte. Nobody else may write that.
 func Copy(file, to string) error {
 	data, err := os.ReadFile(file)
 	if err == nil {
 		err = os.MkdirAll(filepath.Dir(to), 0o755)
 	}
 	if err == nil {
-		err = files.Write(to, data, 0o644)
+		err = files.WriteLocked(to, data, 0o644)
 	}
 	if err != nil {
 		return fmt.Errorf("the baseline can't be kept as it was: %w", err)
@@ -67,13 +68,17 @@ func Copy(file, to string) error {
 	return nil
 }
 
-// Save puts a baseline in the place of what file holds.
+// Save puts a baseline in the place of what file holds, which nobody else may write.
 func Save(file string, b *baseline.Baseline) error {
+	return save(b, func(data []byte) error { return files.WriteLocked(file, data, 0o644) })
+}
+
+func save(b *baseline.Baseline, write func(data []byte) error) error {
 	var data bytes.Buffer
 	if err := Write(&data, b); err != nil {
 		return err
 	}
-	if err := files.WriteLocked(file, data.Bytes(), 0o644); err != nil {
+	if err := write(data.Bytes()); err != nil {
 		return fmt.Errorf("the baseline can't be written: %w", err)
 	}
 	return nil

@@ -18,6 +18,7 @@ import (
 
 	"zincdoor/internal/app"
 	"zincdoor/internal/core/judge"
+	"zincdoor/internal/files"
 	"zincdoor/internal/memory"
 	"zincdoor/internal/policyfile"
 	"zincdoor/internal/render"
@@ -47,6 +48,10 @@ func Main(args []string, in io.Reader, out, errs io.Writer) int {
 	}
 	ctx, abandon, ended := endOnSignal(context.Background(), func() { giveUp(interrupted) })
 	defer ended()
+	defer func() {
+		files.RemoveHeld()
+		files.RemoveAbandoned()
+	}()
 	memory.KeepSmall(func(why string) {
 		abandon()
 		giveUp(why)

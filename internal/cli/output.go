@@ -179,7 +179,7 @@ func replace(file string, write func(io.Writer) error) error {
 		return errors.Join(write(to), to.Close())
 	}
 	files.RemoveUnfinished(file, files.UnfinishedAge)
-	to, err := renameio.NewPendingFile(file, renameio.WithPermissions(0o644))
+	to, err := renameio.NewPendingFile(file, renameio.WithPermissions(0o644), renameio.WithTempDir(filepath.Dir(file)))
 	if err != nil {
 		return err
 	}

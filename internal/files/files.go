@@ -3,10 +3,12 @@
 package files
 
 import (
+	"errors"
 	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"time"
 
 	"github.com/google/renameio/v2"
@@ -20,13 +22,31 @@ const UnfinishedAge = 10 * time.Minute
 // left beside it is removed.
 func Write(file string, data []byte, perm fs.FileMode, options ...renameio.Option) error {
 	RemoveUnfinished(file, UnfinishedAge)
-	return renameio.WriteFile(file, data, perm, options...)
+	return write(file, data, perm, options)
 }
 
 // WriteLocked is Write where the caller holds a lock without which nobody writes the file.
 func WriteLocked(file string, data []byte, perm fs.FileMode, options ...renameio.Option) error {
 	RemoveUnfinished(file, 0)
-	return renameio.WriteFile(file, data, perm, options...)
+	return write(file, data, perm, options)
+}
+
+// WriteFrom is WriteLocked where what isn't whole yet stands in another folder, as far as that is on the same file system: whoever
+// looks at the files beside this one never meets it.
+func WriteFrom(folder, file string, data []byte, perm fs.FileMode, options ...renameio.Option) error {
+	if os.MkdirAll(folder, 0o755) == nil {
+		RemoveUnfinished(filepath.Join(folder, filepath.Base(file)), 0)
+		err := renameio.WriteFile(file, data, perm, append(options, renameio.WithTempDir(folder))...)
+		if !errors.Is(err, syscall.EXDEV) {
+			return err
+		}
+	}
+	return WriteLocked(file, data, perm, options...)
+}
+
+// write writes the new file beside the old one, where what is unfinished is looked for.
+func write(file string, data []byte, perm fs.FileMode, options []renameio.Option) error {
+	return renameio.WriteFile(file, data, perm, append(options, renameio.WithTempDir(filepath.Dir(file)))...)
 }
 
 // RemoveUnfinished removes files that were to replace file and never did, as far as they were last written before that age.

@@ -8,7 +8,7 @@ import (
 	"time"
 )
 
-// TestFolders: what this run holds is there until it is removed, what a dead run left goes with the next folder of its kind, and
+// TestFolders: what this run holds is there until it is removed, what a dead run left goes, and
 // what works in either is ended first.
 func TestFolders(t *testing.T) {
 	tmp := t.TempDir()
@@ -18,7 +18,8 @@ func TestFolders(t *testing.T) {
 	}
 	var ended []string
 	end := func(path string) { ended = append(ended, path) }
-	first, err := NewFolder("bench", end)
+	bench := NewKind("bench", end)
+	first, err := bench.Folder()
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -29,7 +30,8 @@ func TestFolders(t *testing.T) {
 		}
 	}
 	os.Chmod(filepath.Join(dead, "place"), 0o500)
-	second, err := NewFolder("bench", end)
+	RemoveAbandoned()
+	second, err := bench.Folder()
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -5,11 +5,28 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 
 	"github.com/gofrs/flock"
 )
+
+// Kind is what temporary folders are for.
+type Kind struct {
+	name string
+	end  func(path string)
+}
+
+var kinds []*Kind
+
+// NewKind makes a kind of folders, by a word without a dash, when the program starts. End, which may be nil, ends what works in a
+// folder; it is called before one is removed, of this run or of a dead one.
+func NewKind(name string, end func(path string)) *Kind {
+	k := &Kind{name, end}
+	kinds = append(kinds, k)
+	return k
+}
 
 // Folder is a temporary folder that this run has for itself. It is locked for as long as the run lives, which tells it apart
 // from what a run that was killed left behind.
@@ -17,7 +34,7 @@ type Folder struct {
 	Path string // absolute
 
 	lock *flock.Flock
-	end  func(path string)
+	kind *Kind
 }
 
 // held are the folders that weren't removed yet.
@@ -29,13 +46,10 @@ var held = struct {
 // lockTries is how often a folder is made anew because another run took it for an abandoned one before it was locked.
 const lockTries = 10
 
-// NewFolder makes a temporary folder of a kind, a word without a dash, and removes those of its kind that runs which were killed
-// left behind. End, which may be nil, ends what works in a folder; it is called before one is removed, of this run or of a dead
-// one. The folder is the caller's to remove.
-func NewFolder(kind string, end func(path string)) (*Folder, error) {
-	removeAbandoned(kind, end)
+// Folder makes a temporary folder. It is the caller's to remove.
+func (k *Kind) Folder() (*Folder, error) {
 	for range lockTries {
-		path, err := os.MkdirTemp("", "zincdoor-"+kind+"-")
+		path, err := os.MkdirTemp("", "zincdoor-"+k.name+"-")
 		if err != nil {
 			return nil, fmt.Errorf("no temporary folder can be made (TMPDIR names where): %w", err)
 		}
@@ -46,7 +60,7 @@ func NewFolder(kind string, end func(path string)) (*Folder, error) {
 		locked, err := lock.TryLock()
 		unlockable := err != nil && !errors.Is(err, os.ErrNotExist) // a file system without locks, where no run removes another's
 		if unlockable || locked && isSame(lock, path) {
-			f := &Folder{Path: path, lock: lock, end: end}
+			f := &Folder{Path: path, lock: lock, kind: k}
 			held.Lock()
 			defer held.Unlock()
 			held.folders[f] = true
@@ -71,8 +85,8 @@ func (f *Folder) Remove() error {
 	held.Lock()
 	delete(held.folders, f)
 	held.Unlock()
-	if f.end != nil {
-		f.end(f.Path)
+	if f.kind.end != nil {
+		f.kind.end(f.Path)
 	}
 	return errors.Join(RemoveAll(f.Path), f.lock.Close())
 }
@@ -90,16 +104,18 @@ func RemoveHeld() {
 	}
 }
 
-// removeAbandoned removes the folders of a kind whose run is dead. Others' folders can't be locked, or are left.
-func removeAbandoned(kind string, end func(path string)) {
+// RemoveAbandoned removes the folders, of all kinds, that runs which were killed left behind. Those of other users are left.
+func RemoveAbandoned() {
 	entries, err := os.ReadDir(os.TempDir())
 	if err != nil {
 		return
 	}
 	for _, e := range entries {
-		if !e.IsDir() || !strings.HasPrefix(e.Name(), "zincdoor-"+kind+"-") {
+		i := slices.IndexFunc(kinds, func(k *Kind) bool { return strings.HasPrefix(e.Name(), "zincdoor-"+k.name+"-") })
+		if i < 0 || !e.IsDir() {
 			continue
 		}
+		end := kinds[i].end
 		path := filepath.Join(os.TempDir(), e.Name())
 		info, err := e.Info()
 		if err != nil || !isOwn(info) {

@@ -88,7 +88,7 @@ func Apply(gitDir string, planned []File) error {
 				return err
 			}
 		}
-		if err := files.WriteLocked(f.Path, f.Text, f.Mode, renameio.IgnoreUmask()); err != nil {
+		if err := files.WriteFrom(filepath.Dir(r.path), f.Path, f.Text, f.Mode, renameio.IgnoreUmask()); err != nil {
 			return err
 		}
 	}

@@ -6,8 +6,6 @@ import (
 	"fmt"
 	"slices"
 	"strings"
-
-	"zincdoor/internal/files"
 )
 
 // bound are the variables that tie git to one repository.
@@ -69,7 +67,7 @@ func isHash(name string) bool {
 
 // FetchFile fetches a tag or commit of a repository at an address and reads a plain file of it.
 func FetchFile(ctx context.Context, address, at, path string) (data []byte, err error) {
-	folder, err := files.NewFolder("fetch", nil)
+	folder, err := fetchFolders.Folder()
 	if err != nil {
 		return nil, err
 	}

@@ -46,12 +46,15 @@ type Repo struct {
 	scratch  *files.Folder // a folder of our own, nil until it is needed
 }
 
+// scratchFolders are for what reading must write, fetchFolders for repositories of which one file is read.
+var scratchFolders, fetchFolders = files.NewKind("git", nil), files.NewKind("fetch", nil)
+
 // scratchDir is a temporary folder of our own, made when it is first needed.
 func (r *Repo) scratchDir() (dir string, err error) {
 	r.scratching.Lock()
 	defer r.scratching.Unlock()
 	if r.scratch == nil {
-		if r.scratch, err = files.NewFolder("git", nil); err != nil {
+		if r.scratch, err = scratchFolders.Folder(); err != nil {
 			return "", err
 		}
 	}

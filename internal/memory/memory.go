@@ -24,10 +24,11 @@ const (
 	mayWaste   = 100 << 20 // bytes, where that is more than half of what is in use
 )
 
-// Of what the process may take, so much may be in use after a collection: what comes before the next one must find room too.
+// Of what the process may take, in percent: what may be in use after a collection, since what comes before the next one must find room
+// too, and what the collector tries hard to stay under.
 const (
-	useNumerator   = 6
-	useDenominator = 10
+	mostInUse = 55
+	mostTaken = 75
 )
 
 // Allowed is how many bytes the process may take: by GOMEMLIMIT, by its control group, by its resource limits, and by what the
@@ -65,10 +66,10 @@ func afterCollection(end func(why string)) {
 		metrics.Read(live)
 		if live[0].Value.Kind() == metrics.KindUint64 {
 			if inUse := int64(live[0].Value.Uint64()); inUse > smallLimit*4/5 {
-				if inUse > Allowed()/useDenominator*useNumerator {
+				if inUse > Allowed()/100*mostInUse {
 					end(fmt.Sprintf("%s takes more memory than there is for it: of %d MiB, %d are in use; have the tool report less at once, or give more memory", doing(), Allowed()>>20, inUse>>20))
 				}
-				debug.SetMemoryLimit(Allowed() / useDenominator * (useDenominator - 1))
+				debug.SetMemoryLimit(Allowed() / 100 * mostTaken)
 				debug.SetGCPercent(int(min(gcPercent, max(50, mayWaste*100/inUse))))
 			}
 		}

@@ -77,6 +77,7 @@ type Target struct {
 	OwnTreeOnly bool // a report serves only where it is of exactly the judged tree
 	Before      bool // it is the state before a change
 	given       []string
+	opened      bool // the repository was opened for this target alone
 
 	// PolicyAt are the states whose policy may count: the first that has one. BaselineAt are those whose baseline may.
 	PolicyAt   []State
@@ -91,6 +92,9 @@ func (t *Target) Close() error {
 	}
 	if t.Diff != nil {
 		err = errors.Join(err, t.Diff.CloseOld())
+	}
+	if t.opened {
+		err = errors.Join(err, t.Repo.Close())
 	}
 	return err
 }
@@ -216,14 +220,19 @@ func InFolder(ctx context.Context, dir string) (*Target, error) {
 	repo, err := git.Open(ctx, dir)
 	switch {
 	case err == nil && !repo.Bare:
-		return Of(repo, Name{Kind: policy.Tree})
+		t, err := Of(repo, Name{Kind: policy.Tree})
+		if err != nil {
+			return nil, errors.Join(err, repo.Close())
+		}
+		t.opened = true
+		return t, nil
 	case err != nil && !errors.Is(err, git.ErrNoRepository):
 		return nil, err
 	case err != nil:
 		repo = nil
 	}
 	folder, err := openFolder(dir, nil)
-	return &Target{Repo: repo, Root: dir, Tree: folder, Side: git.Worktree}, err
+	return &Target{Repo: repo, Root: dir, Tree: folder, Side: git.Worktree, opened: repo != nil}, err
 }
 
 // BeforeChange is the state before the change, as a target of its own.
