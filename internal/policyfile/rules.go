@@ -3,6 +3,7 @@ package policyfile
 import (
 	"maps"
 	"regexp"
+	"regexp/syntax"
 	"slices"
 	"strconv"
 	"strings"
@@ -245,9 +246,27 @@ func (r *reader) severities(n *yaml.Node) {
 	r.file.Severities = layered(r.under.Severities, own)
 }
 
+// The bounds of a regular expression. Matching takes time in proportion to the text and at most to the steps.
+const (
+	longestPattern = 4 << 10 // bytes
+	mostSteps      = 10_000  // of the machine that it becomes
+)
+
 // pattern reads a regular expression.
 func (r *reader) pattern(n *yaml.Node, what string) *regexp.Regexp {
 	s := r.text(n, what)
+	if len(s) > longestPattern {
+		r.complain(n, "%s is over %d bytes long, too long for a regular expression", what, longestPattern)
+		return nil
+	}
+	parsed, err := syntax.Parse(s, syntax.Perl)
+	if err == nil {
+		var machine *syntax.Prog
+		if machine, err = syntax.Compile(parsed.Simplify()); err == nil && len(machine.Inst) > mostSteps {
+			r.complain(n, "%s is a regular expression that takes over %d steps; have it repeat less", what, mostSteps)
+			return nil
+		}
+	}
 	pattern, err := regexp.Compile(s)
 	if err != nil {
 		r.complain(n, "%s is no regular expression: %v", what, err)

@@ -8,7 +8,9 @@ import (
 	"html"
 	"io"
 	"strings"
+	"sync"
 	"text/template"
+	"time"
 
 	"zincdoor/internal/core/judge"
 )
@@ -58,8 +60,18 @@ func only(key string, value any, list []any) (kept []any) {
 	return kept
 }
 
+// The bounds of a template.
+const (
+	longestTemplate = 1 << 20          // bytes
+	mostMade        = 256 << 20        // bytes of what it makes of a verdict
+	longestMaking   = 20 * time.Second // that this may take
+)
+
 // ParseTemplate reads a Go template that is given the verdict/1 document.
 func ParseTemplate(name, text string) (*template.Template, error) {
+	if len(text) > longestTemplate {
+		return nil, fmt.Errorf("%s is over %d MiB long", name, longestTemplate>>20)
+	}
 	return template.New(name).Funcs(helpers).Option("missingkey=error").Parse(text)
 }
 
@@ -78,7 +90,39 @@ func writeTemplate(w io.Writer, v judge.Verdict, o Options) error {
 	if err := decoder.Decode(&data); err != nil {
 		return err
 	}
-	return o.Template.Execute(w, whole(data))
+	made := make(chan error, 1) // a template that goes on is left to itself, and ends with the program
+	out := &making{out: w, left: mostMade}
+	go func() { made <- o.Template.Execute(out, whole(data)) }()
+	select {
+	case err := <-made:
+		return err
+	case <-time.After(longestMaking):
+		out.end()
+		return fmt.Errorf("the template %s takes over %v", o.Template.Name(), longestMaking)
+	}
+}
+
+// making takes what a template makes until it ends, or it is too much.
+type making struct {
+	sync.Mutex
+	out   io.Writer
+	left  int64
+	ended bool
+}
+
+func (m *making) Write(data []byte) (int, error) {
+	m.Lock()
+	defer m.Unlock()
+	if m.left -= int64(len(data)); m.left < 0 || m.ended {
+		return 0, fmt.Errorf("it makes over %d MiB", mostMade>>20)
+	}
+	return m.out.Write(data)
+}
+
+func (m *making) end() {
+	m.Lock()
+	defer m.Unlock()
+	m.ended = true
 }
 
 // whole makes numbers that are whole ints, so that templates can compare them.

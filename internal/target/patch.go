@@ -10,6 +10,13 @@ import (
 	"zincdoor/internal/core/judge"
 	"zincdoor/internal/core/policy"
 	"zincdoor/internal/git"
+	"zincdoor/internal/memory"
+)
+
+// The bounds of a patch: how long it may be, where there is memory for it. Reading takes time in proportion to its length.
+const (
+	mostPatch = 256 << 20 // bytes
+	patchPart = 24        // of the memory there is
 )
 
 // OfPatch reads a diff, from a file or from in where it is named "-", in place of asking a repository for one. There may
@@ -28,7 +35,7 @@ func OfPatch(repo *git.Repo, dir, file string, in io.Reader, judgedByOthers bool
 		in = f
 	}
 	var err error
-	if t.Patch, err = change.ReadUnified(in); err != nil {
+	if t.Patch, err = change.ReadUnified(memory.Limit(in, memory.Share(mostPatch, patchPart))); err != nil {
 		return nil, fmt.Errorf("%s: %w", FileName(file), err)
 	}
 	if len(t.Patch) == 0 {

@@ -251,6 +251,9 @@ func (p *patchReader) hunk() error {
 	cut.current.Removed = make([]string, 0, min(oldCount, plausible))
 	cut.current.Added = make([]string, 0, min(newCount, plausible))
 	for oldCount > 0 || newCount > 0 {
+		if p.err != nil {
+			return p.err
+		}
 		if p.done {
 			return fmt.Errorf("the hunk at line %d is cut off: %d old and %d new lines are missing: %w", start, oldCount, newCount, ErrPatch)
 		}
