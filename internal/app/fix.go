@@ -3,6 +3,7 @@ package app
 import (
 	"cmp"
 	"context"
+	"errors"
 	"slices"
 
 	"zincdoor/internal/core/change"
@@ -327,8 +328,8 @@ func Undo(ctx context.Context, dir string) ([]string, error) {
 	}
 	defer files.Close()
 	paths, err := files.Undo()
-	if err != nil {
+	if errors.Is(err, fixing.ErrNothing) || errors.Is(err, fixing.ErrAltered) {
 		return nil, target.WrongCall("%v", err)
 	}
-	return paths, nil
+	return paths, err
 }

@@ -37,6 +37,9 @@ type traced struct {
 // ErrNothing is the error of taking back what was never written, or is taken back already.
 var ErrNothing = errors.New("there is nothing to take back: fix has written nothing here, or it is taken back already")
 
+// ErrAltered is the error of taking back what isn't there any more.
+var ErrAltered = errors.New("isn't any more as fix left it, so nothing is taken back")
+
 func (s *Files) traceFile() (string, error) {
 	dir, err := s.repo.GitDir()
 	return filepath.Join(dir, "zincdoor", "fixed.json"), err
@@ -48,7 +51,7 @@ func (s *Files) lock() (unlock func(), name string, err error) {
 		return nil, "", err
 	}
 	if err := os.MkdirAll(filepath.Dir(name), 0o755); err != nil {
-		return nil, "", err
+		return nil, "", fmt.Errorf("git's folder can't be written: %w", err)
 	}
 	lock := flock.New(filepath.Dir(filepath.Dir(name)), flock.SetFlag(os.O_RDONLY))
 	if err := lock.Lock(); err != nil {
@@ -56,7 +59,7 @@ func (s *Files) lock() (unlock func(), name string, err error) {
 	}
 	fresh := s.fresh(name)
 	if err := errors.Join(files.RemoveAll(fresh), os.Mkdir(fresh, 0o700)); err != nil {
-		return nil, "", errors.Join(err, lock.Unlock())
+		return nil, "", errors.Join(fmt.Errorf("git's folder can't be written: %w", err), lock.Unlock())
 	}
 	return func() {
 		files.RemoveAll(fresh)
@@ -242,11 +245,11 @@ func (s *Files) Undo() (paths []string, err error) {
 	for _, f := range t.Files {
 		now, found, err := s.disk.Plain(f.Path)
 		if err != nil || !found || !f.isOneOf(now) {
-			return nil, fmt.Errorf("%s isn't any more as fix left it, so nothing is taken back", f.Path)
+			return nil, fmt.Errorf("%s %w", f.Path, ErrAltered)
 		}
 		staged, _, err := s.index.Read(f.Path)
 		if f.Staged && !t.Passing && (err != nil || !bytes.Equal(staged, f.IndexAfter) && !bytes.Equal(staged, f.IndexBefore)) {
-			return nil, fmt.Errorf("what is staged of %s isn't any more as fix left it, so nothing is taken back", f.Path)
+			return nil, fmt.Errorf("what is staged of %s %w", f.Path, ErrAltered)
 		}
 		paths = append(paths, f.Path)
 	}
