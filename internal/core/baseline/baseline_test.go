@@ -91,6 +91,7 @@ func TestMerge(t *testing.T) {
 		{"both put the same in", nil, []Entry{a}, []Entry{a.at(4)}, "[a.c]"},
 		{"two of the same against one", nil, []Entry{a, a}, []Entry{a}, "[a.c a.c]"},
 		{"two ends", []Entry{a}, []Entry{a.until("2027-03-01")}, []Entry{a.until("2027-02-01")}, "[a.c 2027-02-01]"},
+		{"both take the same one of two out", []Entry{a, a}, []Entry{a}, []Entry{a}, "[a.c]"},
 		{"an end and none", []Entry{a.until("2027-01-01")}, []Entry{a}, []Entry{a.until("2027-02-01")}, "[a.c 2027-02-01]"},
 	} {
 		for range 2 {
@@ -121,6 +122,12 @@ func TestRefresh(t *testing.T) {
 	worse := old.Refresh(at("95 lines"), "95", false)
 	if better.Path != "core/gauge.c" || better.Line != 7 || better.Reason != "long" || better.Measure != "70" {
 		t.Errorf("better: %+v", better)
+	}
+	old.Text, old.Before, old.Fingerprints = "1", "2", "p"
+	away := at("81 lines")
+	away.Code = source.Code{}
+	if kept := old.Refresh(away, "81", false); kept.Text != "1" || kept.Before != "2" || kept.Fingerprints != "p" || kept.Line != 7 {
+		t.Errorf("where the file isn't there: %+v", kept)
 	}
 	if worse.Measure != "81" || worse.Message != "81 lines" || worse.Line != 7 {
 		t.Errorf("worse: %+v", worse)

@@ -66,20 +66,26 @@ func (b *Baseline) RenameTool(was, now string) *Baseline {
 }
 
 // Refresh describes an accepted finding as it stands now, for the same reasons as before. What it measured stays as it
-// was accepted, unless it has become less bad: less says that less of it is worse.
+// was accepted, unless it has become less bad: less says that less of it is worse. What isn't known of it now, since its file isn't
+// there or its report says less, stays too.
 func (e Entry) Refresh(f finding.Finding, measure string, less bool) Entry {
 	now := EntryFor(f, e.Severity).For(e)
 	now.Measure = measure
 	if finding.Worsened(e.Measure, measure, less) {
 		now.Measure, now.Message = e.Measure, e.Message
 	}
+	if now.Text == "" && f.Region.Line > 0 {
+		now.Text, now.Before, now.After, now.Twins = e.Text, e.Before, e.After, e.Twins
+	}
+	now.Fingerprints = cmp.Or(now.Fingerprints, e.Fingerprints)
 	return now
 }
 
 // Merge joins what two sides made of a base: what either side took out is out, what either put in is in, once where both
 // put in the same. Of an entry that both altered, the acceptance that ends first stays.
 func Merge(base, ours, theirs *Baseline) *Baseline {
-	gone := slices.Concat(Minus(base.Entries, ours.Entries), Minus(base.Entries, theirs.Entries))
+	gone := Minus(base.Entries, ours.Entries)
+	gone = append(gone, Minus(Minus(base.Entries, theirs.Entries), gone)...) // what both took out was taken out once
 	kept := Minus(base.Entries, gone)
 	our, their := Minus(ours.Entries, base.Entries), Minus(theirs.Entries, base.Entries)
 	merged := &Baseline{Entries: slices.Concat(kept, our)}
