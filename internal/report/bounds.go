@@ -13,6 +13,7 @@ import (
 // What a report may hold, whatever its format: how much at once, how deep and how many findings. All readers take time in proportion
 // to a report's length.
 const (
+	mostBytes    = 1 << 30   // bytes of a report, unpacked
 	mostText     = 1 << 20   // bytes that are kept of a line of text, or that a row of a table has
 	mostDepth    = 1000      // of XML's elements; JSON's values have 10,000
 	mostDocument = 256 << 20 // bytes of a JSON value or of an XML document that a recipe reads, where there is memory for it

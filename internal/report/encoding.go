@@ -13,7 +13,7 @@ import (
 )
 
 // decode gives a report as UTF-8 text without a byte-order mark: unpacked where it is compressed by gzip, and from UTF-16
-// where a mark says so.
+// where a mark says so. It holds little at once, however much is packed.
 func decode(in *bufio.Reader) (*bufio.Reader, error) {
 	for range 3 { // compressed, of UTF-16, with a mark
 		head, err := in.Peek(3)

@@ -16,6 +16,7 @@ import (
 
 	"zincdoor/internal/core/finding"
 	"zincdoor/internal/core/policy"
+	"zincdoor/internal/memory"
 )
 
 // ErrMalformed is the error of a report that can't be read; what and where is wrapped around it.
@@ -126,12 +127,14 @@ type Form struct {
 	Flows  bool           // every code flow is needed, however many there are
 }
 
-// Read reads a report. An error wraps ErrMalformed, or is the reader's own.
+// Read reads a report: at most 1 GiB of it, unpacked; what else may be how long, deep or many stands in bounds.go. It takes time in
+// proportion to the length, and memory in proportion to the findings. An error wraps ErrMalformed or ErrTooMuch, or is the reader's own.
 func Read(r io.Reader, form Form) (*Report, error) {
 	in, err := decode(bufio.NewReaderSize(r, 1<<16))
 	if err != nil {
 		return nil, err
 	}
+	in = bufio.NewReaderSize(memory.Limit(in, mostBytes), 1<<16)
 	if form.Recipe != nil {
 		return readRecipe(in, form.Recipe)
 	}

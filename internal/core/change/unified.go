@@ -17,7 +17,8 @@ var ErrCombined = errors.New("a combined diff of a merge has several old sides; 
 
 // ReadUnified reads a unified diff, as git, other version-control programs or plain diff write it, with any amount of
 // context. The files come in the diff's order, without Touched lines. Text around the diffs is passed over; a hunk that
-// ends early or a diff without any file is an error that wraps ErrPatch and names the line.
+// ends early or a diff without any file is an error that wraps ErrPatch and names the line. It takes time and memory in proportion to
+// the diff's length, which its caller bounds.
 func ReadUnified(r io.Reader) ([]File, error) {
 	p := &patchReader{in: bufio.NewReaderSize(r, 1<<16)}
 	p.next()
