@@ -201,3 +201,43 @@ func TestBounds(t *testing.T) {
 		})
 	}
 }
+
+// TestMemory: gate takes at most 1.5 KiB for each finding, beside their texts and 50 MiB, whatever the format.
+func TestMemory(t *testing.T) {
+	if runtime.GOOS != "linux" || raceBuild() {
+		t.Skip("memory is measured as on Linux, and the race detector needs more of it")
+	}
+	const findings = 150_000
+	s := repository(t)
+	s.write("core/tide.c", lines(40))
+	s.commit("one")
+	for format, line := range map[string]string{
+		"gnu":   "core/tide.c:%d:%d: warning: deep %[1]d %[2]d [-Wdeep]\n",
+		"sarif": `{"ruleId":"deep","message":{"text":"deep %[1]d %[2]d"},"locations":[{"physicalLocation":{"artifactLocation":{"uri":"core/tide.c"},"region":{"startLine":%[1]d,"startColumn":%[2]d}}}]},`,
+	} {
+		var r strings.Builder
+		if format == "sarif" {
+			r.WriteString(`{"version":"2.1.0","runs":[{"tool":{"driver":{"name":"gauge"}},"results":[`)
+		}
+		for i := range findings {
+			fmt.Fprintf(&r, line, i%40+1, i/40+1)
+		}
+		text := r.String()
+		if format == "sarif" {
+			text = strings.TrimSuffix(text, ",") + `]}]}`
+		}
+		s.write(".git/r", text)
+		cmd := exec.Command(program, "gate", "--worktree", "--report", format+"=.git/r", "--quiet")
+		cmd.Dir, cmd.Env = s.dir, s.environment()
+		out, err := cmd.CombinedOutput()
+		if code := cmd.ProcessState.ExitCode(); code > 1 {
+			t.Fatalf("%s: %v\n%.300s", format, err, out)
+		}
+		usage, _ := cmd.ProcessState.SysUsage().(*syscall.Rusage)
+		took, most := usage.Maxrss<<10, int64(findings*3<<9+len(text)+50<<20)
+		t.Logf("%s: %d MiB of %d, %d bytes for each finding", format, took>>20, most>>20, took/findings)
+		if took > most {
+			t.Errorf("%s: it takes %d MiB, more than %d", format, took>>20, most>>20)
+		}
+	}
+}
