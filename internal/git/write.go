@@ -3,6 +3,7 @@ package git
 import (
 	"bytes"
 	"context"
+	"errors"
 	"fmt"
 	"maps"
 	"os"
@@ -86,21 +87,27 @@ func (w Writer) Stage(objects map[string]string) error {
 	if err != nil {
 		return err
 	}
-	if after != "" {
-		left, err := w.staged(after)
-		if err != nil {
-			return err
-		}
-		for path := range objects {
-			if left[path] != was[path] {
-				return fmt.Errorf("%s is staged otherwise than it is being committed", path)
-			}
-		}
-		if err := w.stage(after, objects, left); err != nil {
-			return err
+	if after == "" {
+		return w.stage("", objects, was)
+	}
+	left, err := w.staged(after)
+	if err != nil {
+		return err
+	}
+	old := map[string]string{}
+	for path := range objects {
+		if old[path] = left[path].object; left[path] != was[path] {
+			return fmt.Errorf("%s is staged otherwise than it is being committed", path)
 		}
 	}
-	return w.stage("", objects, was)
+	err = w.stage(after, objects, left)
+	if err == nil {
+		err = w.stage("", objects, was)
+	}
+	if err != nil {
+		return errors.Join(err, w.stage(after, old, left))
+	}
+	return nil
 }
 
 func (w Writer) stage(index string, objects map[string]string, was map[string]indexed) error {
