@@ -18,7 +18,7 @@ import (
 
 // readDiagnostics reads lines in the GNU form, path:line:column: warning: text [rule], with what compilers print
 // around them. A line with a position but no word for its weight is a warning, unless it is known that the compiler stopped there.
-// Where format is one of policy.Forms, all findings must be of that.
+// Where format is one of policy.Forms, all findings must be of that. Of a line mostText bytes count.
 func readDiagnostics(in *bufio.Reader, quiet *regexp.Regexp, format string) (*Report, error) {
 	d := &diagnostics{report: &Report{Format: policy.Diagnostics, Tools: []Tool{{}}}, quiet: quiet, format: format}
 	for number := 1; ; number++ {

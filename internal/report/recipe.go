@@ -201,7 +201,8 @@ func (c *recipeReader) constants() values {
 	return v
 }
 
-// text reads lines: one that match takes begins a finding, those after it that then takes go on with it.
+// text reads lines: one that match takes begins a finding, those after it that then takes go on with it. Of a line mostText bytes
+// count.
 func (c *recipeReader) text(in *bufio.Reader) error {
 	var open values // the finding that the last lines belong to
 	begun := 0

@@ -11,7 +11,7 @@ import (
 	"zincdoor/internal/core/policy"
 )
 
-// table reads rows, the first of which names the columns unless the recipe says otherwise.
+// table reads rows, the first of which names the columns unless the recipe says otherwise. A row has at most mostText bytes.
 func (c *recipeReader) table(in *bufio.Reader) error {
 	bounded := &bounded{in: in}
 	rows := csv.NewReader(bounded)

@@ -12,7 +12,8 @@ import (
 	"github.com/theory/jsonpath/spec"
 )
 
-// json reads one JSON value, or several one after another, and finds the findings in each by JSONPath (RFC 9535).
+// json reads one JSON value, or several one after another, and finds the findings in each by JSONPath (RFC 9535). A value has at most
+// longestDocument bytes, and 10,000 others one in the other.
 func (c *recipeReader) json(in *bufio.Reader) error {
 	levels := make([]*jsonpath.Path, len(c.Each))
 	for i, each := range c.Each {

@@ -15,7 +15,8 @@ import (
 	"golang.org/x/net/html/charset"
 )
 
-// xml reads an XML document and finds the findings in it by XPath 1.0.
+// xml reads an XML document and finds the findings in it by XPath 1.0. The document has at most longestDocument bytes, and mostDepth
+// elements one in the other.
 func (c *recipeReader) xml(in *bufio.Reader) error {
 	data, err := io.ReadAll(&bounded{in: in, left: longestDocument() + 1})
 	if errors.Is(err, errTooLong) {

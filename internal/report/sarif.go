@@ -20,7 +20,8 @@ import (
 )
 
 // readSARIF reads one or several SARIF 2.1.0 logs, one after another, with lines of text before, between and after
-// them as compilers print them. Results are read one at a time; of the whole log only its findings are kept.
+// them as compilers print them. Results are read one at a time; of the whole log only its findings are kept. A result, or all rules of
+// a tool, have at most longestValue bytes.
 func readSARIF(in io.Reader, size int64, all bool) (*Report, error) {
 	s := &sarif{window: newWindow(in, size), all: all, report: &Report{Format: policy.SARIF, Relative: map[string]string{}}, seen: seen{seed: maphash.MakeSeed()}}
 	s.pointer = s.where
