@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"os/exec"
@@ -124,7 +125,7 @@ func (q Request) readFile(ctx context.Context, from origin) *reading {
 		return r
 	}
 	defer in.Close()
-	read, err := report.Read(in, report.Form{Format: from.format, Recipe: from.recipe, Noise: from.terms.Noise, Flows: q.Policy.Place.Flows})
+	read, err := report.Read(&untilDone{in, ctx}, report.Form{Format: from.format, Recipe: from.recipe, Noise: from.terms.Noise, Flows: q.Policy.Place.Flows})
 	switch {
 	case errors.Is(err, report.ErrTooMuch):
 		r.fail(judge.Failed, err.Error())
@@ -139,6 +140,27 @@ func (q Request) readFile(ctx context.Context, from origin) *reading {
 	r.report = read
 	q.assess(ctx, r, read.Clean || from.terms.Clean || q.Given.EmptyIsClean && (policy.IsDiagnostics(from.format) || from.isText()))
 	return r
+}
+
+// untilDone is a file that can't be read any more once a call is called off.
+type untilDone struct {
+	io.ReadCloser
+	ctx context.Context
+}
+
+func (u *untilDone) Read(p []byte) (int, error) {
+	if err := u.ctx.Err(); err != nil {
+		return 0, err
+	}
+	return u.ReadCloser.Read(p)
+}
+
+// Stat is that of the file, as far as it is one.
+func (u *untilDone) Stat() (fs.FileInfo, error) {
+	if file, ok := u.ReadCloser.(fs.File); ok {
+		return file.Stat()
+	}
+	return nil, fs.ErrInvalid
 }
 
 // assess settles what a report is worth by its own word. One without a finding counts as an empty one where its tool is
