@@ -95,3 +95,17 @@ func FuzzYAML(f *testing.F) {
 		}
 	})
 }
+
+// FuzzReaders: whatever a text is, each reader finds a flaw on one of its lines, or none; what is nested too deep for one costs little.
+func FuzzReaders(f *testing.F) {
+	for _, seed := range []string{"{\"a\": [1, 2,], // c\n}", "a.b = [1, {c = \"d\"}]\n[t.u]\n", "<a b='c'>&amp;<d/></a>", "'''\n'''", "a = \"\\\"[\" # ]", "<!DOCTYPE a []><a/>"} {
+		f.Add([]byte(seed))
+	}
+	f.Fuzz(func(t *testing.T, data []byte) {
+		for name, read := range Parsers {
+			if flaw := read(data); flaw != nil && (flaw.Text == "" || !flaw.Unread && (flaw.Line < 0 || flaw.Line > strings.Count(string(data), "\n")+1)) {
+				t.Errorf("%s of %q: %+v", name, data, flaw)
+			}
+		}
+	})
+}
