@@ -155,6 +155,14 @@ func TestFix(t *testing.T) {
 			s.commit("linter")
 			s.write("core/tide.c", "old feet\n"+lines(4)+"deep in feet\n")
 		}, []string{"--write", "--run"}, 0, "mends   1 hunk by linters", "old feet\n" + lines(4) + "deep in metres\n"},
+		{"a finding that its linter fixes", func(s *sandbox) {
+			s.write(".zincdoor/policy.yaml", strings.NewReplacer("  forbid: {no-feet: {text: feet, with: metres, say: \"Metres, please.\"}}\n", "reports:\n  gauge: {run: [sh, tools/shoal.sh], as: diagnostics, files: '**/*.c', mend: [sh, tools/mends.sh]}\n", "worktree, needs: house", "worktree, needs: [house, gauge]").Replace(housePolicy))
+			if err := os.CopyFS(filepath.Join(s.dir, "tools"), os.DirFS("testdata/linters")); err != nil {
+				t.Fatal(err)
+			}
+			s.commit("linter")
+			s.write("core/tide.c", lines(4)+"SHOAL, deep in feet\nSHOAL\n")
+		}, []string{"--write", "--run", "--door", "now"}, 0, "mends   1 hunk by linters\n  mends   1 -Wshoal on these lines\n  leaves  1 -Wshoal: nothing is suggested for it\n  written 1 file; broke a limit: 2 → 1;", lines(4) + "SHOAL, deep in metres\nSHOAL\n"},
 		{"nothing to take back", func(*sandbox) {}, []string{"--undo"}, 3, "there is nothing to take back", lines(4)},
 		{"a patch", func(*sandbox) {}, []string{"--patch", "x"}, 3, "fix mends files of the work tree or the index", lines(4)},
 	} {
