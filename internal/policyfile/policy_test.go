@@ -352,3 +352,17 @@ func FuzzParse(f *testing.F) {
 		}
 	})
 }
+
+// TestPatternBounds: a regular expression that is too long, or becomes too long when its repetitions are written out, is refused.
+func TestPatternBounds(t *testing.T) {
+	for pattern, say := range map[string]string{
+		strings.Repeat("a", longestPattern+1):  "over 65536 bytes long",
+		strings.Repeat("(?:ab|cd){500}|", 200): "over 100000 steps",
+		strings.Repeat("tide|", 1000):          "",
+	} {
+		_, err := Parse("policy.yaml", []byte("zincdoor: 1\nreports: {a: {as: diagnostics, file: a.txt, noise: '"+pattern+"'}}\ndoors: {now: {judges: worktree, needs: a, limits: [{count: new, severity: error, most: 0}]}}\n"))
+		if (err != nil) != (say != "") || err != nil && !strings.Contains(err.Error(), say) {
+			t.Errorf("%.20s… of %d bytes: %.300v, want %q", pattern, len(pattern), err, say)
+		}
+	}
+}

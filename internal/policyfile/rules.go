@@ -248,8 +248,8 @@ func (r *reader) severities(n *yaml.Node) {
 
 // The bounds of a regular expression. Matching takes time in proportion to the text and at most to the steps.
 const (
-	longestPattern = 4 << 10 // bytes
-	mostSteps      = 10_000  // of the machine that it becomes
+	longestPattern = 64 << 10 // bytes
+	mostSteps      = 100_000  // of the machine that it becomes
 )
 
 // pattern reads a regular expression.
