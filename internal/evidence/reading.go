@@ -128,7 +128,7 @@ func (q Request) readFile(ctx context.Context, from origin) *reading {
 	read, err := report.Read(&untilDone{in, ctx}, report.Form{Format: from.format, Recipe: from.recipe, Noise: from.terms.Noise, Flows: q.Policy.Place.Flows})
 	switch {
 	case errors.Is(err, report.ErrTooMuch):
-		r.fail(judge.Failed, err.Error())
+		r.fail(judge.Failed, strings.TrimSuffix(err.Error(), ": "+report.ErrTooMuch.Error()))
 		return r
 	case errors.Is(err, report.ErrMalformed):
 		r.fail(judge.Failed, fmt.Sprintf("%v; run the linter again and keep all of its output", err))
