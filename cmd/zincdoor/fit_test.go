@@ -175,7 +175,7 @@ func TestFitAway(t *testing.T) {
 			s.write("tools/check", hook)
 			link(s, "../../tools/check", ".git/hooks/pre-commit")
 		}, nil, "as .git/hooks/pre-commit.theirs"},
-		{"a link that leads nowhere", func(s *sandbox) { link(s, "../../tools/gone", ".git/hooks/pre-commit") }, nil, "as .git/hooks/pre-commit.theirs"},
+		{"a link that leads nowhere", func(s *sandbox) { link(s, "../../tools/gone", ".git/hooks/pre-commit") }, nil, "is a link that leads nowhere; it is kept as .git/hooks/pre-commit.theirs"},
 		{"a folder of the repository's own", func(s *sandbox) { s.git("config", "core.hooksPath", "tools/hooks") }, nil, "tools/hooks/pre-commit written"},
 		{"a tracked hook", func(s *sandbox) {
 			s.git("config", "core.hooksPath", "tools/hooks")

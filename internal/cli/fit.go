@@ -183,7 +183,10 @@ func (p *program) showPlan(dir string, files []fit.File, dry bool) {
 			continue
 		}
 		fmt.Fprintf(p.out, "%s: %s %s\n", f.What, name, verb)
-		if f.Aside != "" {
+		switch {
+		case f.Aside != "" && f.Dead:
+			fmt.Fprintf(p.out, "  the hook that was there is a link that leads nowhere; it is kept as %s\n", near(dir, f.Aside))
+		case f.Aside != "":
 			fmt.Fprintf(p.out, "  the hook that was there still runs first, as %s\n", near(dir, f.Aside))
 		}
 		if dry {

@@ -26,6 +26,7 @@ type File struct {
 	Text    []byte
 	Mode    fs.FileMode
 	Aside   string // where a file of theirs that is in the place goes; "" where there is none
+	Dead    bool   // that is a link which leads nowhere
 	Written bool   // it is there already, just so
 }
 
@@ -45,7 +46,7 @@ func (r *record) check(f *File, hook bool) error {
 	ours := r.find(f.Path)
 	old, err := os.ReadFile(f.Path)
 	if errors.Is(err, fs.ErrNotExist) && info.Mode()&fs.ModeSymlink != 0 {
-		err = nil // a link that leads nowhere is theirs
+		f.Dead, err = true, nil // theirs too
 	}
 	switch {
 	case err != nil:
