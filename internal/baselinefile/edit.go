@@ -29,6 +29,7 @@ func Edit(file, aside string, change func(old *baseline.Baseline, unread error) 
 		return fmt.Errorf("the baseline can't be locked: %w", err)
 	}
 	defer lock.Unlock()
+	files.RemoveUnfinished(filepath.Join(aside, filepath.Base(file)), 0)
 	old, unread := Open(file)
 	edited, err := change(old, unread)
 	if err != nil || edited == nil {

@@ -75,6 +75,7 @@ func Apply(gitDir string, planned []File) error {
 	}
 	defer unlock()
 	for _, f := range planned {
+		files.RemoveUnfinished(filepath.Join(filepath.Dir(r.path), filepath.Base(f.Path)), 0)
 		if f.Written {
 			continue
 		}

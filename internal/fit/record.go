@@ -47,6 +47,7 @@ func openRecord(gitDir string) (r *record, unlock func(), err error) {
 	if err := lock.Lock(); err != nil {
 		return nil, nil, fmt.Errorf("the repository can't be locked: %w", err)
 	}
+	files.RemoveUnfinished(r.path, 0)
 	if r, err = readRecord(gitDir); err != nil {
 		return nil, nil, errors.Join(err, lock.Unlock())
 	}

@@ -57,6 +57,7 @@ func (s *Files) lock() (unlock func(), name string, err error) {
 	if err := lock.Lock(); err != nil {
 		return nil, "", fmt.Errorf("the repository can't be locked: %w", err)
 	}
+	files.RemoveUnfinished(name, 0)
 	fresh := s.fresh(name)
 	if err := errors.Join(files.RemoveAll(fresh), os.Mkdir(fresh, 0o700)); err != nil {
 		return nil, "", errors.Join(fmt.Errorf("git's folder can't be written: %w", err), lock.Unlock())

@@ -17,7 +17,7 @@ const (
 	mostText     = 1 << 20   // bytes that are kept of a line of text, or that a row of a table has
 	mostDepth    = 1000      // of XML's elements; JSON's values have 10,000
 	mostDocument = 256 << 20 // bytes of a JSON value or of an XML document that a recipe reads, where there is memory for it
-	mostValue    = 256 << 20 // bytes of a result of SARIF, or of all rules of a tool, where there is memory for it
+	mostValue    = 256 << 20 // bytes of a result or a rule of SARIF, where there is memory for it
 	mostObject   = 64 << 20  // bytes of a value that a compiler writes between lines of text
 )
 
@@ -39,8 +39,14 @@ var mostFindings = sync.OnceValue(func() int {
 	return int(memory.Allowed() / findingPart / int64(unsafe.Sizeof(finding.Finding{})))
 })
 
-// ErrTooMuch is the error of a report with more findings than there is memory for.
-var ErrTooMuch = errors.New("too many findings")
+// mostRules is how many rules one tool may have.
+var mostRules = sync.OnceValue(func() int { return int(memory.Share(ruleRoom<<20, 1) / ruleRoom) })
+
+// ruleRoom is how much memory a rule takes at most until all are read, in bytes, beside its texts.
+const ruleRoom = 4 << 10
+
+// ErrTooMuch is the error of a report with more findings, or rules, than there is memory for.
+var ErrTooMuch = errors.New("too much")
 
 // add adds a finding.
 func (r *Report) add(f finding.Finding) error {

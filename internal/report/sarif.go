@@ -17,11 +17,12 @@ import (
 
 	"zincdoor/internal/core/finding"
 	"zincdoor/internal/core/policy"
+	"zincdoor/internal/memory"
 )
 
 // readSARIF reads one or several SARIF 2.1.0 logs, one after another, with lines of text before, between and after
-// them as compilers print them. Results are read one at a time; of the whole log only its findings are kept. A result, or all rules of
-// a tool, have at most longestValue bytes.
+// them as compilers print them. Results are read one at a time; of the whole log only its findings are kept. A result or a rule has
+// at most longestValue bytes.
 func readSARIF(in io.Reader, size int64, all bool) (*Report, error) {
 	s := &sarif{window: newWindow(in, size), all: all, report: &Report{Format: policy.SARIF, Relative: map[string]string{}}, seen: seen{seed: maphash.MakeSeed()}}
 	s.pointer = s.where
@@ -413,6 +414,9 @@ func (s *sarif) component(c *component) error {
 			return s.decode(&c.SemanticVersion)
 		case "rules":
 			return s.elements(func() error {
+				if len(c.Rules) >= mostRules() {
+					return fmt.Errorf("byte %d, at %q: a tool has more than %d rules, which take more than the %d MiB of memory that there are: %w", s.offset(), s.where(), len(c.Rules), memory.Allowed()>>20, ErrTooMuch)
+				}
 				var one descriptor
 				if err := s.decode(&one); err != nil {
 					return err
