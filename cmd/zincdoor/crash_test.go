@@ -52,6 +52,23 @@ type crashing struct {
 	args   []string
 }
 
+// port is a repository in which everything is as the command needs it.
+func (c crashing) port(t *testing.T) *sandbox {
+	s := crashPort(t)
+	if c.name == "undo" {
+		c.do(s)
+	}
+	for _, args := range c.before {
+		if out, errs, code := s.run(args...); code != 0 {
+			t.Fatalf("%v: %d\n%s%s", args, code, out, errs)
+		}
+	}
+	if c.do != nil && c.name != "undo" {
+		c.do(s)
+	}
+	return s
+}
+
 func crashingCommands() []crashing {
 	take := []string{"baseline", "take", "--report", "gnu=r.txt", "--until", "2027-03-01"}
 	alter := func(s *sandbox) {
@@ -150,18 +167,7 @@ func TestCrashes(t *testing.T) {
 	for _, c := range crashingCommands() {
 		t.Run(c.name, func(t *testing.T) {
 			t.Parallel()
-			origin := crashPort(t)
-			if c.name == "undo" {
-				c.do(origin)
-			}
-			for _, args := range c.before {
-				if out, errs, code := origin.run(args...); code != 0 {
-					t.Fatalf("%v: %d\n%s%s", args, code, out, errs)
-				}
-			}
-			if c.do != nil && c.name != "undo" {
-				c.do(origin)
-			}
+			origin := c.port(t)
 			old := origin.written()
 			whole := copyOf(t, origin)
 			begun := time.Now()

@@ -114,23 +114,8 @@ func TestHardships(t *testing.T) {
 		t.Skip("a small file system is mounted as on Linux")
 	}
 	for _, c := range crashingCommands() {
-		prepare := func(t *testing.T) *sandbox {
-			s := crashPort(t)
-			if c.name == "undo" {
-				c.do(s)
-			}
-			for _, args := range c.before {
-				if out, errs, code := s.run(args...); code != 0 {
-					t.Fatalf("%v: %d\n%s%s", args, code, out, errs)
-				}
-			}
-			if c.do != nil && c.name != "undo" {
-				c.do(s)
-			}
-			return s
-		}
 		t.Run("full disk, "+c.name, func(t *testing.T) {
-			s := prepare(t)
+			s := c.port(t)
 			small := t.TempDir()
 			if out, err := exec.Command("mount", "-t", "tmpfs", "-o", "size=4m", "tmpfs", small).CombinedOutput(); err != nil {
 				t.Skipf("nothing can be mounted: %s", out)
@@ -156,7 +141,7 @@ func TestHardships(t *testing.T) {
 			}
 		})
 		t.Run("read-only folders, "+c.name, func(t *testing.T) {
-			s := prepare(t)
+			s := c.port(t)
 			as := unprivileged(t, s)
 			before := s.written()
 			readOnly := exec.Command("chmod", "-R", "a-w", s.dir)

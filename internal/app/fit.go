@@ -160,15 +160,12 @@ func Unfit(ctx context.Context, dir string, dry bool) (all []fit.Removal, allowe
 	if err != nil {
 		return nil, false, err
 	}
-	for _, s := range settings {
-		if dry {
-			continue
-		}
-		if err := repo.Writer().UnsetLocal(s.Key, s.Value); err != nil {
-			return nil, false, err
-		}
-	}
 	if !dry && len(settings) > 0 {
+		for _, s := range settings {
+			if err := repo.Writer().UnsetLocal(s.Key, s.Value); err != nil {
+				return nil, false, err
+			}
+		}
 		if err := fit.ForgetSettings(place.GitDir); err != nil {
 			return nil, false, err
 		}

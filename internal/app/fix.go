@@ -171,33 +171,33 @@ func (f *Fixing) Plan(suggestions []fix.Suggestion) (*FixPlan, error) {
 	}
 	plan := &FixPlan{Files: files, pieces: taken.Pieces}
 	fixed, why, linters := map[int]bool{}, map[int]string{}, f.onHunks(suggestions)
-	for _, position := range taken.Taken {
-		s := suggestions[position]
-		about := []int{s.Index}
-		if s.Index < 0 {
-			plan.Hunks++
-			about = linters[position]
+	about := func(position int) []int { // the findings that a suggestion is for
+		if i := suggestions[position].Index; i >= 0 {
+			return []int{i}
 		}
-		for _, i := range about {
+		return linters[position]
+	}
+	for _, position := range taken.Taken {
+		byLinter := suggestions[position].Index < 0
+		if byLinter {
+			plan.Hunks++
+		}
+		for _, i := range about(position) {
 			path := f.Findings[i].Path
 			switch {
 			case aside[path] != "":
 				why[i] = path + ": " + aside[path]
-			case s.Index < 0 && !fixed[i]:
+			case byLinter && !fixed[i]:
 				plan.ByLinters = append(plan.ByLinters, i)
 				fixed[i] = true
-			case s.Index >= 0:
+			case !byLinter:
 				plan.Fixed = append(plan.Fixed, i)
 				fixed[i] = true
 			}
 		}
 	}
 	for _, l := range taken.Left {
-		about := linters[l.Position]
-		if s := suggestions[l.Position]; s.Index >= 0 {
-			about = []int{s.Index}
-		}
-		for _, i := range about {
+		for _, i := range about(l.Position) {
 			why[i] = cmp.Or(why[i], l.Why)
 		}
 	}

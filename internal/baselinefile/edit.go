@@ -8,8 +8,6 @@ import (
 	"os"
 	"path/filepath"
 
-	"github.com/gofrs/flock"
-
 	"zincdoor/internal/core/baseline"
 	"zincdoor/internal/files"
 )
@@ -24,11 +22,11 @@ func Edit(file, aside string, change func(old *baseline.Baseline, unread error) 
 	if err := os.MkdirAll(filepath.Dir(file), 0o755); err != nil {
 		return err
 	}
-	lock := flock.New(filepath.Dir(file), flock.SetFlag(os.O_RDONLY)) // the folder, so that no lock file is left behind
-	if err := lock.Lock(); err != nil {
+	unlock, err := files.Lock(filepath.Dir(file))
+	if err != nil {
 		return fmt.Errorf("the baseline can't be locked: %w", err)
 	}
-	defer lock.Unlock()
+	defer unlock()
 	files.RemoveUnfinished(filepath.Join(aside, filepath.Base(file)), 0)
 	old, unread := Open(file)
 	edited, err := change(old, unread)

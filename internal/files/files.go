@@ -32,10 +32,10 @@ func WriteLocked(file string, data []byte, perm fs.FileMode, options ...renameio
 }
 
 // WriteFrom is WriteLocked where what isn't whole yet stands in another folder, as far as that is on the same file system: whoever
-// looks at the files beside this one never meets it.
+// looks at the files beside this one never meets it. What is unfinished there is the caller's to remove (RemoveUnfinished), whether it
+// then writes or not.
 func WriteFrom(folder, file string, data []byte, perm fs.FileMode, options ...renameio.Option) error {
 	if os.MkdirAll(folder, 0o755) == nil {
-		RemoveUnfinished(filepath.Join(folder, filepath.Base(file)), 0)
 		err := renameio.WriteFile(file, data, perm, append(options, renameio.WithTempDir(folder))...)
 		if !errors.Is(err, syscall.EXDEV) {
 			return err

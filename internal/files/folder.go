@@ -71,7 +71,14 @@ func (k *Kind) Folder() (*Folder, error) {
 	return nil, fmt.Errorf("no temporary folder can be kept: each was removed as soon as it was made")
 }
 
+// lockOf is a lock on a folder itself, so that no lock file is left behind.
 func lockOf(path string) *flock.Flock { return flock.New(path, flock.SetFlag(os.O_RDONLY)) }
+
+// Lock waits for a folder that other runs lock too, and keeps them out until unlock is called.
+func Lock(folder string) (unlock func() error, err error) {
+	lock := lockOf(folder)
+	return lock.Unlock, lock.Lock()
+}
 
 // isSame reports whether what was locked is what stands at path now.
 func isSame(lock *flock.Flock, path string) bool {

@@ -11,8 +11,6 @@ import (
 	"path/filepath"
 	"slices"
 
-	"github.com/gofrs/flock"
-
 	"zincdoor/internal/files"
 )
 
@@ -39,19 +37,15 @@ type written struct {
 
 // openRecord reads what was fitted and keeps other fittings out until unlock is called.
 func openRecord(gitDir string) (r *record, unlock func(), err error) {
-	r, err = readRecord(gitDir)
+	free, err := files.Lock(gitDir)
 	if err != nil {
-		return nil, nil, err
-	}
-	lock := flock.New(gitDir, flock.SetFlag(os.O_RDONLY))
-	if err := lock.Lock(); err != nil {
 		return nil, nil, fmt.Errorf("the repository can't be locked: %w", err)
 	}
-	files.RemoveUnfinished(r.path, 0)
 	if r, err = readRecord(gitDir); err != nil {
-		return nil, nil, errors.Join(err, lock.Unlock())
+		return nil, nil, errors.Join(err, free())
 	}
-	return r, func() { lock.Unlock() }, nil
+	files.RemoveUnfinished(r.path, 0)
+	return r, func() { free() }, nil
 }
 
 func readRecord(gitDir string) (*record, error) {

@@ -29,7 +29,7 @@ func (s *Files) replace(path string, data []byte) error {
 	if err != nil {
 		return err
 	}
-	replaced, err := renameOver(file, s.fresh(name), info, data)
+	replaced, err := renameOver(file, freshFolder(name), info, data)
 	if err == nil && !replaced {
 		err = writeInPlace(file, info, data)
 	}

@@ -10,8 +10,6 @@ import (
 	"path/filepath"
 	"slices"
 
-	"github.com/gofrs/flock"
-
 	"zincdoor/internal/files"
 	"zincdoor/internal/git"
 )
@@ -53,23 +51,23 @@ func (s *Files) lock() (unlock func(), name string, err error) {
 	if err := os.MkdirAll(filepath.Dir(name), 0o755); err != nil {
 		return nil, "", fmt.Errorf("git's folder can't be written: %w", err)
 	}
-	lock := flock.New(filepath.Dir(filepath.Dir(name)), flock.SetFlag(os.O_RDONLY))
-	if err := lock.Lock(); err != nil {
+	free, err := files.Lock(filepath.Dir(filepath.Dir(name)))
+	if err != nil {
 		return nil, "", fmt.Errorf("the repository can't be locked: %w", err)
 	}
 	files.RemoveUnfinished(name, 0)
-	fresh := s.fresh(name)
+	fresh := freshFolder(name)
 	if err := errors.Join(files.RemoveAll(fresh), os.Mkdir(fresh, 0o700)); err != nil {
-		return nil, "", errors.Join(fmt.Errorf("git's folder can't be written: %w", err), lock.Unlock())
+		return nil, "", errors.Join(fmt.Errorf("git's folder can't be written: %w", err), free())
 	}
 	return func() {
 		files.RemoveAll(fresh)
-		lock.Unlock()
+		free()
 	}, name, nil
 }
 
-// fresh is the folder for files that are to take others' places.
-func (s *Files) fresh(traceFile string) string {
+// freshFolder is the folder for files that are to take others' places.
+func freshFolder(traceFile string) string {
 	return filepath.Join(filepath.Dir(traceFile), "fixing")
 }
 

@@ -21,22 +21,27 @@ func (r *Repo) Writer() Writer { return Writer{r} }
 
 // Store puts a content into the object store and gives the object's name.
 func (w Writer) Store(data []byte) (object string, err error) {
-	return w.run(nil, data, "hash-object", "-w", "--stdin")
+	return w.store(w.lasting(), w.environment(""), data)
 }
 
-// run runs a command that isn't cut off when the call ends, since it changes the repository and takes no time, and gives what it
-// printed without the line's end. A nil env is the repository's own.
-func (w Writer) run(env []string, input []byte, args ...string) (string, error) {
-	cmd := (&Repo{ctx: context.WithoutCancel(w.repo.ctx), Root: w.repo.Root, env: w.repo.environment()}).command(args...)
+// lasting is a context that doesn't end with the call, for what changes the repository, takes no time and isn't to be cut off.
+func (w Writer) lasting() context.Context { return context.WithoutCancel(w.repo.ctx) }
+
+// store puts a content into the object store of an environment.
+func (w Writer) store(ctx context.Context, env []string, data []byte, how ...string) (object string, err error) {
+	out, err := w.run(ctx, env, data, append([]string{"hash-object", "-w", "--stdin"}, how...)...)
+	return strings.TrimSuffix(string(out), "\n"), err
+}
+
+// run runs a command and gives what it printed.
+func (w Writer) run(ctx context.Context, env []string, input []byte, args ...string) ([]byte, error) {
+	cmd := (&Repo{ctx: ctx, Root: w.repo.Root, env: env}).command(args...)
 	var out, complaint bytes.Buffer
 	cmd.Stdin, cmd.Stdout, cmd.Stderr = bytes.NewReader(input), &out, &complaint
-	if env != nil {
-		cmd.Env = env
-	}
 	if err := cmd.Run(); err != nil {
-		return "", failure(args[0], err, complaint.String())
+		return nil, failure(args[0], err, complaint.String())
 	}
-	return strings.TrimSuffix(out.String(), "\n"), nil
+	return out.Bytes(), nil
 }
 
 // indexed is a file of the index.
@@ -47,12 +52,12 @@ type indexed struct {
 
 // staged lists the files of an index, "" for the repository's own, those of a conflict left out.
 func (w Writer) staged(index string) (map[string]indexed, error) {
-	out, err := w.run(w.environment(index), nil, "ls-files", "--stage", "-v", "--full-name", "-z")
+	out, err := w.run(w.lasting(), w.environment(index), nil, "ls-files", "--stage", "-v", "--full-name", "-z")
 	if err != nil {
 		return nil, err
 	}
 	all := map[string]indexed{}
-	for entry := range strings.SplitSeq(out, "\x00") {
+	for entry := range strings.SplitSeq(string(out), "\x00") {
 		about, path, _ := strings.Cut(entry, "\t")
 		if f := strings.Fields(about); len(f) == 4 && f[3] == "0" {
 			all[path] = indexed{mode: f[1], object: f[2], skipped: strings.EqualFold(f[0], "s"), unverified: f[0] == strings.ToLower(f[0])}
@@ -61,10 +66,10 @@ func (w Writer) staged(index string) (map[string]indexed, error) {
 	return all, nil
 }
 
-// environment is that in which git uses an index, nil for the repository's own.
+// environment is that in which git uses an index, "" for the repository's own.
 func (w Writer) environment(index string) []string {
 	if index == "" {
-		return nil
+		return w.repo.environment()
 	}
 	return append(w.repo.environment(), "GIT_INDEX_FILE="+index)
 }
@@ -129,7 +134,7 @@ func (w Writer) stage(index string, objects map[string]string, was map[string]in
 			}
 			size += 3*len(path) + 128
 		}
-		if _, err := w.run(w.environment(index), nil, slices.Concat(put, skipped, unverified)...); err != nil {
+		if _, err := w.run(w.lasting(), w.environment(index), nil, slices.Concat(put, skipped, unverified)...); err != nil {
 			return err
 		}
 	}
@@ -174,39 +179,25 @@ func (w Writer) Passes() (bool, error) {
 
 // Written is a content of git's as it is written into the work tree at path.
 func (w Writer) Written(path string, data []byte) ([]byte, error) {
-	env, err := w.repo.ownStore()
-	if err != nil {
-		return nil, err
-	}
-	object, err := w.run(env, data, "hash-object", "-w", "--stdin")
-	if err != nil {
-		return nil, err
-	}
-	return w.read(env, "cat-file", "--filters", "--path="+path, object)
+	return w.convert(data, nil, "--filters", "--path="+path)
 }
 
 // Kept is a text of the work tree at path as git keeps it.
 func (w Writer) Kept(path string, data []byte) ([]byte, error) {
+	return w.convert(data, []string{"--path=" + path}, "blob")
+}
+
+// convert puts a content into a store of our own in one way, and reads it in another.
+func (w Writer) convert(data []byte, storing []string, reading ...string) ([]byte, error) {
 	env, err := w.repo.ownStore()
 	if err != nil {
 		return nil, err
 	}
-	object, err := w.run(env, data, "hash-object", "-w", "--stdin", "--path="+path)
+	object, err := w.store(w.repo.ctx, env, data, storing...)
 	if err != nil {
 		return nil, err
 	}
-	return w.read(env, "cat-file", "blob", object)
-}
-
-func (w Writer) read(env []string, args ...string) ([]byte, error) {
-	cmd := w.repo.command(args...)
-	var complaint bytes.Buffer
-	cmd.Env, cmd.Stderr = env, &complaint
-	out, err := cmd.Output()
-	if err != nil {
-		return nil, failure(args[0], err, complaint.String())
-	}
-	return out, nil
+	return w.run(w.repo.ctx, env, nil, append(append([]string{"cat-file"}, reading...), object)...)
 }
 
 // SetLocal sets a value of the repository's own configuration.

@@ -10,8 +10,6 @@ import (
 	"sync"
 	"time"
 
-	"github.com/gofrs/flock"
-
 	"zincdoor/internal/files"
 )
 
@@ -135,11 +133,11 @@ func (a *Answers) Save() error {
 	if err := os.MkdirAll(filepath.Dir(a.file), 0o700); err != nil {
 		return err
 	}
-	lock := flock.New(filepath.Dir(a.file), flock.SetFlag(os.O_RDONLY)) // the folder, so that no lock file is left behind
-	if err := lock.Lock(); err != nil {
+	unlock, err := files.Lock(filepath.Dir(a.file))
+	if err != nil {
 		return err
 	}
-	defer lock.Unlock()
+	defer unlock()
 	if !a.state.is(take(a.file)) {
 		for key, theirs := range OpenAnswers(a.file).answers {
 			if ours, known := a.answers[key]; !a.dropped[key] && (!known || ours.day < theirs.day) {

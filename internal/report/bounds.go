@@ -40,7 +40,7 @@ var mostFindings = sync.OnceValue(func() int {
 })
 
 // mostRules is how many rules one tool may have.
-var mostRules = sync.OnceValue(func() int { return int(memory.Share(ruleRoom<<20, 1) / ruleRoom) })
+var mostRules = sync.OnceValue(func() int { return int(min(1<<20, memory.Allowed()/ruleRoom)) })
 
 // ruleRoom is how much memory a rule takes at most until all are read, in bytes, beside its texts.
 const ruleRoom = 4 << 10

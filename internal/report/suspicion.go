@@ -56,8 +56,8 @@ var thrownForm = regexp.MustCompile(`(?:^|[\s.])[A-Za-z_]+(?:Error|Exception|Rej
 // crashWords are those that only a program's end brings, and no explanation of a finding.
 var crashWords = regexp.MustCompile(`(?i)(?:^|[^\pL\pN])(?:segmentation fault|killed|terminated|panicked|fatal|abort(?:ed|ing)?|core dumped|traceback|out of memory|bus error)(?:$|[^\pL\pN])`)
 
-// unspoken are the parts of a line that are no words of it: what is quoted, options, and paths. The line that spoken gives is that
-// without them, in time that doesn't grow with the square of a line's length.
+// spoken is a line with a blank in the place of each part that is no word of it: what is quoted, options, and paths, as this form finds
+// them. It takes time in proportion to the line, which the form does not.
 //
 //	'[^']*' | "[^"]*" | `[^`]*` | «[^»]*» | (?:^|\s)-\S+ | \S*[/\\]\S* | \S+\.[A-Za-z][A-Za-z0-9+]*\b
 func spoken(text string) string {
