@@ -196,7 +196,7 @@ func TestWaiversOfNothing(t *testing.T) {
 	s := repository(t)
 	s.write(".gitignore", "*.txt\n")
 	text := strings.Split(lines(12), "\n")
-	text[8] += " // door waiver(-Wunused): mended since"
+	text[8] += " // door waiver(-Wunused): fixed since"
 	s.write("core/tide.c", strings.Join(text, "\n"))
 	s.write("core/slack.c", lines(5))
 	s.commit("one")
@@ -206,7 +206,7 @@ func TestWaiversOfNothing(t *testing.T) {
 	s.write("core/slack.c", "int slack;\n"+lines(5))
 	s.git("add", "-A")
 	s.write("r.txt", warn("core/slack.c", 5))
-	want := "core/slack.c:5 file inherited\ncore/tide.c:2 touched new\ncore/tide.c:9 file inherited"
+	want := "core/slack.c:5 file existing\ncore/tide.c:2 touched new\ncore/tide.c:9 file existing"
 	judge := func(change ...string) {
 		t.Helper()
 		if v := s.judge(append(change, "--report", "r.txt")...); v.standings() != want {
@@ -221,7 +221,7 @@ func TestWaiversOfNothing(t *testing.T) {
 	judge("--against", "one")
 	judge("--patch", "diff.txt")
 	s.write(".zincdoor/policy.yaml", oneDoor("waivers: {code: false}"))
-	want = "core/slack.c:5 file inherited"
+	want = "core/slack.c:5 file existing"
 	judge("--range", "one..HEAD", "--policy", ".zincdoor/policy.yaml")
 }
 

@@ -66,20 +66,20 @@ func TestKeepingTheList(t *testing.T) {
 
 	s.write("r.txt", warn("core/tide.c", 4)+measured("core/tide.c", 7, 95))
 	v := s.judge("--tree", "--report", "r.txt", "--today", "2026-12-24")
-	if got := v.standings(); !strings.Contains(got, "core/tide.c:4 touched lapsed") || !strings.Contains(got, "core/tide.c:7 touched worsened") || v.Totals["gone"] != 1 || v.Code != 1 {
-		t.Errorf("grown, lapsed and gone: %v\n%s", v.Totals, got)
+	if got := v.standings(); !strings.Contains(got, "core/tide.c:4 touched expired") || !strings.Contains(got, "core/tide.c:7 touched worsened") || v.Totals["gone"] != 1 || v.Code != 1 {
+		t.Errorf("grown, expired and gone: %v\n%s", v.Totals, got)
 	}
 	if said := s.must(1, "gate", "--tree", "--report", "r.txt"); !strings.Contains(said, "worsened 81 → 95") {
 		t.Errorf("the growth isn't shown:\n%s", said)
 	}
-	if said := s.must(0, "baseline", "list", "--lapsing", "0d", "--today", "2026-12-24"); !strings.Contains(said, "core/tide.c") || !strings.Contains(said, "1 entry of 3") {
-		t.Errorf("what has lapsed: %s", said)
+	if said := s.must(0, "baseline", "list", "--expiring", "0d", "--today", "2026-12-24"); !strings.Contains(said, "core/tide.c") || !strings.Contains(said, "1 entry of 3") {
+		t.Errorf("what has expired: %s", said)
 	}
 	if said := s.must(0, "baseline", "list", "--group", "rule"); !strings.Contains(said, "2  -Wunused\n  1  -Wcomplexity\n") {
 		t.Errorf("by rule: %s", said)
 	}
-	s.must(3, "baseline", "renew", "--lapsing", "0d", "--until", "60d", "--today", "2026-12-24")
-	s.must(0, "baseline", "renew", "--lapsing", "0d", "--until", "60d", "--reason", "waits for the driver", "--yes", "--today", "2026-12-24")
+	s.must(3, "baseline", "renew", "--expiring", "0d", "--until", "60d", "--today", "2026-12-24")
+	s.must(0, "baseline", "renew", "--expiring", "0d", "--until", "60d", "--reason", "waits for the driver", "--yes", "--today", "2026-12-24")
 	if e := strings.Join(s.entries(), "\n"); !strings.Contains(e, `"reason":"waits for the driver"`) || !strings.Contains(e, `"until":"2027-02-22"`) {
 		t.Errorf("renewed: %s", e)
 	}
@@ -194,7 +194,7 @@ func TestMergeOfLists(t *testing.T) {
 	s.git("checkout", "-q", "-b", "other")
 	accept(3, "--until", "2027-03-01")
 	accept(5)
-	s.must(0, "baseline", "renew", "--path", "core/**", "--lapsing", "2027-05-01", "--until", "2027-09-01", "--reason", "theirs", "--yes", "--today", "2026-11-23")
+	s.must(0, "baseline", "renew", "--path", "core/**", "--expiring", "2027-05-01", "--until", "2027-09-01", "--reason", "theirs", "--yes", "--today", "2026-11-23")
 	s.commit("theirs")
 	s.git("checkout", "-q", "main")
 	accept(3)
@@ -277,7 +277,7 @@ func TestBaseReport(t *testing.T) {
 	s.write("new.txt", warn("core/tide.c", 2)+warn("core/tide.c", 4)+warn("core/tide.c", 5)+measured("core/tide.c", 8, 15))
 	span := []string{"--range", "HEAD~..HEAD", "--report", "new.txt", "--base-report", "old.txt"}
 	v := s.judge(span...)
-	want := `core/tide.c:2 file inherited
+	want := `core/tide.c:2 file existing
 core/tide.c:4 file new
 core/tide.c:5 touched new
 core/tide.c:8 file worsened`
@@ -345,6 +345,6 @@ func TestSweepOfSparse(t *testing.T) {
 	}
 	s.git("sparse-checkout", "disable")
 	if out := s.must(0, "baseline", "sweep", "--report", "r.txt"); !strings.Contains(out, "1 dropped") {
-		t.Errorf("there again, and mended: %s", out)
+		t.Errorf("there again, and fixed: %s", out)
 	}
 }

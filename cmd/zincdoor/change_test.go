@@ -14,8 +14,8 @@ var altered = strings.Replace(strings.Replace(lines(10), "line 5;", "fresh;\nlin
 // A report of an added, a changed and an untouched line, and of a file outside the change.
 var aboutAltered = warn("core/tide.c", 5) + warn("core/tide.c", 9) + warn("core/tide.c", 2) + warn("core/gauge.c", 1)
 
-const standAltered = `core/gauge.c:1 elsewhere inherited
-core/tide.c:2 file inherited
+const standAltered = `core/gauge.c:1 elsewhere existing
+core/tide.c:2 file existing
 core/tide.c:5 touched new
 core/tide.c:9 touched new`
 
@@ -73,7 +73,7 @@ func TestPatchWithoutRepository(t *testing.T) {
 	s.write("core/tide.c", altered)
 	s.write("report.txt", warn("core/tide.c", 5)+warn("core/tide.c", 2))
 	s.write("the.diff", "--- core/tide.c\t2026-10-01\n+++ core/tide.c\t2026-10-02\n@@ -4,2 +4,3 @@\n line 4;\n+fresh;\n line 5;\n")
-	want := "core/tide.c:2 file inherited\ncore/tide.c:5 touched new"
+	want := "core/tide.c:2 file existing\ncore/tide.c:5 touched new"
 	if v := s.judge("--patch", "the.diff", "--report", "report.txt"); v.standings() != want {
 		t.Errorf("findings\n%s", v.standings())
 	}
@@ -132,10 +132,10 @@ func TestKindsOfFiles(t *testing.T) {
 		results += sarifResult(at.name, at.line)
 	}
 	s.write("r.sarif", sarifLog(strings.TrimPrefix(results, ",")))
-	want := []string{"core/renamed.c:9 touched new", "core/renamed.c:10 file inherited", "map.bin:1 touched new",
-		"nofeed.c:1 file inherited", "nofeed.c:3 touched new", "new.c:1 touched new"}
+	want := []string{"core/renamed.c:9 touched new", "core/renamed.c:10 file existing", "map.bin:1 touched new",
+		"nofeed.c:1 file existing", "nofeed.c:3 touched new", "new.c:1 touched new"}
 	for _, name := range names {
-		want = append(want, name+":1 touched new", name+":2 file inherited")
+		want = append(want, name+":1 touched new", name+":2 file existing")
 	}
 	for _, change := range []string{"--worktree", "--staged"} {
 		got := s.judge(change, "--report", "r.sarif").standings()
@@ -246,12 +246,12 @@ func TestUnknownLines(t *testing.T) {
 	s.write("r.sarif", sarifLog(results[1:]))
 	v := s.judge("--range", "HEAD~..HEAD", "--report", "r.sarif")
 	want := `chart.bin:500 touched new
-core/tide.c:7 elsewhere inherited
+core/tide.c:7 elsewhere existing
 gauges/tide.c:4 touched new
 kept.c:7 touched new
 link.c:7 touched new
 marked.c:9 touched new
-marked.c:20 file inherited`
+marked.c:20 file existing`
 	if v.standings() != want {
 		t.Errorf("got\n%s\nwant\n%s\n%s", v.standings(), want, v.about())
 	}
@@ -296,8 +296,8 @@ func TestPathsOfReports(t *testing.T) {
 		{"another system", `C:\builds\tideboard\core\tide.c`, nil, "core/tide.c:5 touched new"},
 		{"the folder the linter ran in", "tide.c", nil, "core/tide.c:5 touched new"},
 		{"another case", "Core/Tide.c", nil, "core/tide.c:5 touched new"},
-		{"not plain", "zone.go", nil, "zone.go:5 elsewhere inherited"},
-		{"the call says where", "zone.go", []string{"--report-root", "fares"}, "fares/zone.go:5 file inherited"},
+		{"not plain", "zone.go", nil, "zone.go:5 elsewhere existing"},
+		{"the call says where", "zone.go", []string{"--report-root", "fares"}, "fares/zone.go:5 file existing"},
 		{"the call says where elsewhere", "/b/x/core/tide.c", []string{"--report-root", "/b/x"}, "core/tide.c:5 touched new"},
 	} {
 		s.stdin = warn(c.path, 5)

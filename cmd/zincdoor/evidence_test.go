@@ -112,7 +112,7 @@ func TestNoEvidence(t *testing.T) {
 	if out := s.must(0, "baseline", "take", "--report", "-"); !strings.Contains(out, "1 finding accepted, covering diagnostics (without core/gauge.c, which it gave up)") || !strings.Contains(s.read(baselineFile), `"except":["core/gauge.c"]`) {
 		t.Errorf("taken of half a report: %s\n%s", out, s.read(baselineFile))
 	}
-	if v := s.judge("--worktree", "--report", "-"); v.Code != 0 || v.Totals["accepted"] != 1 || v.Totals["inherited"] != 1 {
+	if v := s.judge("--worktree", "--report", "-"); v.Code != 0 || v.Totals["accepted"] != 1 || v.Totals["existing"] != 1 {
 		t.Errorf("what was given up isn't covered: %s\n%s", v.standings(), v.about())
 	}
 	os.RemoveAll(filepath.Join(s.dir, ".zincdoor"))
@@ -170,7 +170,7 @@ func TestTreeOfReport(t *testing.T) {
 	merged := s.git("rev-parse", "HEAD")
 	s.git("switch", "-q", "--detach", two)
 	report(merged, "core/gauge.c", 3)
-	if v := s.judge("--range", base+"..HEAD", "--report", "-"); v.standings() != "core/gauge.c:2 elsewhere inherited" {
+	if v := s.judge("--range", base+"..HEAD", "--report", "-"); v.standings() != "core/gauge.c:2 elsewhere existing" {
 		t.Errorf("carried to %s: %s", v.standings(), v.about())
 	}
 	s.stdin = sarifLog(sarifResult("core/gauge.c", 1)[1:])
@@ -190,7 +190,7 @@ func TestHalfStaged(t *testing.T) {
 	s.write("core/gauge.c", "unstaged;\n"+lines(5))
 	s.stdin = warn("core/tide.c", 5) + warn("core/gauge.c", 3) + warn("core/gauge.c", 1)
 	v := s.judge("--staged", "--report", "-")
-	if v.standings() != "core/gauge.c:2 elsewhere inherited\ncore/tide.c:5 touched new" || !strings.Contains(v.about(), "doesn't have their lines: 1 finding") {
+	if v.standings() != "core/gauge.c:2 elsewhere existing\ncore/tide.c:5 touched new" || !strings.Contains(v.about(), "doesn't have their lines: 1 finding") {
 		t.Errorf("findings carried to the index:\n%s\n%s", v.standings(), v.about())
 	}
 	s.write("core/tide.c", altered+"more;\n")

@@ -22,9 +22,9 @@ doors:
   now: {judges: worktree, needs: house, limits: [{count: new, severity: note, most: 0}]}
 `
 
-// TestMendStaged: on random files staged in part, what is staged is mended on its own lines, what isn't staged stays as it
+// TestFixStaged: on random files staged in part, what is staged is fixed on its own lines, what isn't staged stays as it
 // is to the byte, a second time does nothing, and all of it can be taken back.
-func TestMendStaged(t *testing.T) {
+func TestFixStaged(t *testing.T) {
 	s := repository(t)
 	s.write(".zincdoor/policy.yaml", housePolicy)
 	s.commit("policy")
@@ -83,7 +83,7 @@ func TestMendStaged(t *testing.T) {
 	}
 }
 
-// TestFix: what is mended, what is left and why, and what is written.
+// TestFix: what is fixed, what is left and why, and what is written.
 func TestFix(t *testing.T) {
 	crlf := strings.ReplaceAll(lines(4), "\n", "\r\n")
 	for _, c := range []struct {
@@ -97,8 +97,8 @@ func TestFix(t *testing.T) {
 		{"shown, not written", func(s *sandbox) { s.write("core/tide.c", lines(4)+"deep in feet; \n") }, nil, 0, "nothing is written yet; breaks a limit: 2 → 0 with\n          zincdoor fix --write", lines(4) + "deep in feet; \n"},
 		{"written", func(s *sandbox) { s.write("core/tide.c", lines(4)+"deep in feet; \n") }, []string{"--write"}, 0, "written 1 file; broke a limit: 2 → 0; zincdoor fix --undo takes it back", lines(4) + "deep in metres;\n"},
 		{"one rule alone, shown", func(s *sandbox) { s.write("core/tide.c", lines(4)+"deep in feet; \n") }, []string{"--rule", "no-feet,x", "--door", "now", "--today", "2026-11-23"}, 0, "zincdoor fix --rule no-feet --rule x --door now --today 2026-11-23 --write", ""},
-		{"one rule alone", func(s *sandbox) { s.write("core/tide.c", lines(4)+"deep in feet; \n") }, []string{"--write", "--rule", "no-feet"}, 0, "mends   1 no-feet", lines(4) + "deep in metres; \n"},
-		{"nothing", func(s *sandbox) { s.write("core/tide.c", lines(5)) }, []string{"--write"}, 0, "there is nothing to mend", lines(5)},
+		{"one rule alone", func(s *sandbox) { s.write("core/tide.c", lines(4)+"deep in feet; \n") }, []string{"--write", "--rule", "no-feet"}, 0, "fixes   1 no-feet", lines(4) + "deep in metres; \n"},
+		{"nothing", func(s *sandbox) { s.write("core/tide.c", lines(5)) }, []string{"--write"}, 0, "there is nothing to fix", lines(5)},
 		{"beyond the change", func(s *sandbox) {
 			s.write("core/tide.c", "old feet \n"+lines(4))
 			s.commit("old")
@@ -148,23 +148,23 @@ func TestFix(t *testing.T) {
 		}, []string{"--write", "--rule", "no-feet"}, 0, "broke a limit: 2 → 0", lines(4) + "deep in metres; \n"},
 		{"by a linter that rewrites all of it", func(s *sandbox) {
 			s.write("core/tide.c", "old feet\n"+lines(4))
-			s.write(".zincdoor/policy.yaml", strings.Replace(housePolicy, "  forbid: {no-feet: {text: feet, with: metres, say: \"Metres, please.\"}}\n", "reports:\n  gauge: {run: [sh, tools/quiet.sh], as: diagnostics, mend: [sh, tools/mends.sh]}\n", 1))
+			s.write(".zincdoor/policy.yaml", strings.Replace(housePolicy, "  forbid: {no-feet: {text: feet, with: metres, say: \"Metres, please.\"}}\n", "reports:\n  gauge: {run: [sh, tools/quiet.sh], as: diagnostics, fix: [sh, tools/fixes.sh]}\n", 1))
 			if err := os.CopyFS(filepath.Join(s.dir, "tools"), os.DirFS("testdata/linters")); err != nil {
 				t.Fatal(err)
 			}
 			s.commit("linter")
 			s.write("core/tide.c", "old feet\n"+lines(4)+"deep in feet\n")
-		}, []string{"--write", "--run"}, 0, "mends   1 hunk by linters", "old feet\n" + lines(4) + "deep in metres\n"},
+		}, []string{"--write", "--run"}, 0, "fixes   1 hunk by linters", "old feet\n" + lines(4) + "deep in metres\n"},
 		{"a finding that its linter fixes", func(s *sandbox) {
-			s.write(".zincdoor/policy.yaml", strings.NewReplacer("  forbid: {no-feet: {text: feet, with: metres, say: \"Metres, please.\"}}\n", "reports:\n  gauge: {run: [sh, tools/shoal.sh], as: diagnostics, files: '**/*.c', mend: [sh, tools/mends.sh]}\n", "worktree, needs: house", "worktree, needs: [house, gauge]").Replace(housePolicy))
+			s.write(".zincdoor/policy.yaml", strings.NewReplacer("  forbid: {no-feet: {text: feet, with: metres, say: \"Metres, please.\"}}\n", "reports:\n  gauge: {run: [sh, tools/shoal.sh], as: diagnostics, files: '**/*.c', fix: [sh, tools/fixes.sh]}\n", "worktree, needs: house", "worktree, needs: [house, gauge]").Replace(housePolicy))
 			if err := os.CopyFS(filepath.Join(s.dir, "tools"), os.DirFS("testdata/linters")); err != nil {
 				t.Fatal(err)
 			}
 			s.commit("linter")
 			s.write("core/tide.c", lines(4)+"SHOAL, deep in feet\nSHOAL\n")
-		}, []string{"--write", "--run", "--door", "now"}, 0, "mends   1 hunk by linters\n  mends   1 -Wshoal on these lines\n  leaves  1 -Wshoal: nothing is suggested for it\n  written 1 file; broke a limit: 2 → 1;", lines(4) + "SHOAL, deep in metres\nSHOAL\n"},
+		}, []string{"--write", "--run", "--door", "now"}, 0, "fixes   1 hunk by linters\n  fixes   1 -Wshoal on these lines\n  leaves  1 -Wshoal: nothing is suggested for it\n  written 1 file; broke a limit: 2 → 1;", lines(4) + "SHOAL, deep in metres\nSHOAL\n"},
 		{"nothing to take back", func(*sandbox) {}, []string{"--undo"}, 3, "there is nothing to take back", lines(4)},
-		{"a patch", func(*sandbox) {}, []string{"--patch", "x"}, 3, "fix mends files of the work tree or the index", lines(4)},
+		{"a patch", func(*sandbox) {}, []string{"--patch", "x"}, 3, "fix writes to files of the work tree or the index", lines(4)},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			s := repository(t)
@@ -184,9 +184,9 @@ func TestFix(t *testing.T) {
 	}
 }
 
-// TestMendingHook: a commit hook mends by itself where its door says so, however the commit is made; the commit holds what was
-// mended, and so do the index and the work tree that it leaves. Where the commit doesn't come about, it can be taken back all the same.
-func TestMendingHook(t *testing.T) {
+// TestFixingHook: a commit hook fixes by itself where its door says so, however the commit is made; the commit holds what was
+// fixed, and so do the index and the work tree that it leaves. Where the commit doesn't come about, it can be taken back all the same.
+func TestFixingHook(t *testing.T) {
 	for _, c := range []struct {
 		name string
 		args []string
@@ -201,7 +201,7 @@ func TestMendingHook(t *testing.T) {
 		t.Run(c.name, func(t *testing.T) {
 			s := repository(t)
 			s.withProgram()
-			s.write(".zincdoor/policy.yaml", strings.Replace(housePolicy, "judges: staged,", "judges: staged, mend: true,", 1))
+			s.write(".zincdoor/policy.yaml", strings.Replace(housePolicy, "judges: staged,", "judges: staged, fix: true,", 1))
 			s.write("core/tide.c", lines(4))
 			s.write("core/wharf.c", lines(4))
 			s.commit("one")
@@ -252,7 +252,7 @@ func TestHouse(t *testing.T) {
 	if err := os.Symlink("gone.c", filepath.Join(s.dir, "link.c")); err != nil {
 		t.Fatal(err)
 	}
-	want := "core/Tide.c:0 touched new\ncore/depths.json:4 file new\ncore/tide.c:0 file inherited\ncore/tide.c:1 file inherited\ncore/tide.c:1 file inherited\ncore/tide.c:3 touched new\nlink.c:0 touched new\nrun.sh:0 touched new"
+	want := "core/Tide.c:0 touched new\ncore/depths.json:4 file new\ncore/tide.c:0 file existing\ncore/tide.c:1 file existing\ncore/tide.c:1 file existing\ncore/tide.c:3 touched new\nlink.c:0 touched new\nrun.sh:0 touched new"
 	for _, call := range [][]string{{"--worktree"}, {"--staged"}} {
 		if v := s.judge(call...); v.Code != 1 || v.standings() != want {
 			t.Errorf("%v: exit code %d\n%s\nwant\n%s", call, v.Code, v.standings(), want)
@@ -285,7 +285,7 @@ func TestHostileRegions(t *testing.T) {
 	}
 }
 
-// TestRealFixIts: what compilers tell programs to mend is mended.
+// TestRealFixIts: what compilers tell programs to fix is fixed.
 func TestRealFixIts(t *testing.T) {
 	for _, compiler := range []string{"clang", "gcc"} {
 		t.Run(compiler, func(t *testing.T) {

@@ -62,7 +62,7 @@ doors:
 		results = append(results, fmt.Sprintf(`{"ruleId":"TIDE%d","level":"%s","message":{"text":%s},"locations":[{"physicalLocation":{"artifactLocation":{"uri":%s},"region":{"startLine":8,"startColumn":6,"endColumn":7}}}],
 			"codeFlows":[{"threadFlows":[{"locations":[{"location":{"physicalLocation":{"artifactLocation":{"uri":%s},"region":{"startLine":2}},"message":{"text":%s}}}]}]}],
 			"relatedLocations":[{"message":{"text":"see <i>there</i>"}}],
-			"fixes":[{"description":{"text":"<u>mend</u>"},"artifactChanges":[{"artifactLocation":{"uri":%s},"replacements":[{"deletedRegion":{"startLine":8,"startColumn":6,"endColumn":7},"insertedContent":{"text":"tide"}}]}]}]}`,
+			"fixes":[{"description":{"text":"<u>fix</u>"},"artifactChanges":[{"artifactLocation":{"uri":%s},"replacements":[{"deletedRegion":{"startLine":8,"startColumn":6,"endColumn":7},"insertedContent":{"text":"tide"}}]}]}]}`,
 			i%3, []string{"error", "warning", "note"}[i%3], text(message+" "+strconv.Itoa(i)), text(escapePath(path)), text(escapePath(path)), text(message), text(escapePath(path))))
 	}
 	results = append(results,
@@ -197,7 +197,7 @@ func TestFormats(t *testing.T) {
 			args []string
 			want string
 		}{
-			{[]string{"--rule", "TIDE4", "--fields", "path,line,standing"}, "core/tide.c\t2\tinherited\n"},
+			{[]string{"--rule", "TIDE4", "--fields", "path,line,standing"}, "core/tide.c\t2\texisting\n"},
 			{[]string{"--team", "tides", "--severity", "error", "--fields", "rule", "--sort", "-line"}, "TIDE0\nTIDE4\n"},
 			{[]string{"--tool", "diagnostics", "--fields", "path,rule", "--null"}, "core/tide.c\t-Wunused\x00"},
 			{[]string{"--place", "touched", "--level", "error", "--count-by", "rule"}, "3  TIDE0\n"},

@@ -33,7 +33,7 @@ func TestGuardedRefs(t *testing.T) {
 		s.commit("low")
 	}
 	reverted := []func(*sandbox){run("switch", "-q", "-c", "side"), write(faulty), run("revert", "--no-edit", "HEAD"), push("side")}
-	mended := []func(*sandbox){run("tag", "faulty"), write(clean), push("HEAD:main")} // a main that had the fault once
+	fixed := []func(*sandbox){run("tag", "faulty"), write(clean), push("HEAD:main")} // a main that had the fault once
 	for _, c := range []struct {
 		name, policy string
 		main         string // what it has at first
@@ -46,14 +46,14 @@ func TestGuardedRefs(t *testing.T) {
 		{"and the side branch itself", pushPolicy, clean, reverted, []string{"side:main"}, true, "OPEN"},
 		{"merged while the side branch had it", pushPolicy, clean, append(reverted[:len(reverted):len(reverted)], run("switch", "-q", "--detach", "origin/main"), run("merge", "-q", "--no-ff", "--no-edit", "side~1")), []string{"HEAD:main"}, false, "SHUT new warning: 1"},
 		{"merged after that", pushPolicy, clean, append(reverted[:len(reverted):len(reverted)], run("switch", "-q", "--detach", "origin/main"), run("merge", "-q", "--no-ff", "--no-edit", "side")), []string{"HEAD:main"}, true, "OPEN"},
-		{"forced back to where the fault was", pushPolicy, faulty, mended, []string{"--force", "faulty:main"}, false, "forced to another history"},
+		{"forced back to where the fault was", pushPolicy, faulty, fixed, []string{"--force", "faulty:main"}, false, "forced to another history"},
 		{"forced to what is well", pushPolicy, clean, []func(*sandbox){run("commit", "-q", "--amend", "--allow-empty", "-m", "again")}, []string{"--force", "HEAD:main"}, true, "OPEN"},
-		{"a merge that keeps the old fault", pushPolicy, faulty, append(mended[:len(mended):len(mended)], run("switch", "-q", "-c", "old", "faulty"), run("merge", "-q", "-s", "ours", "--no-edit", "origin/main")), []string{"old:main"}, false, "SHUT new warning: 1"},
-		{"a merge that takes the mended line", pushPolicy, faulty, append(mended[:len(mended):len(mended)], run("switch", "-q", "-c", "old", "faulty"), low, run("merge", "-q", "--no-edit", "origin/main")), []string{"old:main"}, true, "OPEN"},
-		{"a revert of what mended it", pushPolicy, faulty, append(mended[:len(mended):len(mended)], run("revert", "--no-edit", "HEAD")), []string{"HEAD:main"}, false, "SHUT new warning: 1"},
+		{"a merge that keeps the old fault", pushPolicy, faulty, append(fixed[:len(fixed):len(fixed)], run("switch", "-q", "-c", "old", "faulty"), run("merge", "-q", "-s", "ours", "--no-edit", "origin/main")), []string{"old:main"}, false, "SHUT new warning: 1"},
+		{"a merge that takes the fixed line", pushPolicy, faulty, append(fixed[:len(fixed):len(fixed)], run("switch", "-q", "-c", "old", "faulty"), low, run("merge", "-q", "--no-edit", "origin/main")), []string{"old:main"}, true, "OPEN"},
+		{"a revert of what fixed it", pushPolicy, faulty, append(fixed[:len(fixed):len(fixed)], run("revert", "--no-edit", "HEAD")), []string{"HEAD:main"}, false, "SHUT new warning: 1"},
 		{"a cherry-picked fault", pushPolicy, clean, append(reverted[:len(reverted):len(reverted)], run("switch", "-q", "--detach", "origin/main"), run("cherry-pick", "side~1")), []string{"HEAD:main"}, false, "SHUT new warning: 1"},
 		{"a squashed branch that is well", pushPolicy, clean, append(reverted[:len(reverted):len(reverted)], low, push("side"), run("switch", "-q", "--detach", "origin/main"), run("merge", "-q", "--squash", "side"), run("commit", "-q", "-m", "squashed")), []string{"HEAD:main"}, true, "OPEN"},
-		{"an evil merge of what went before, on a side branch", pushPolicy, faulty, append(mended[:len(mended):len(mended)], run("switch", "-q", "-c", "side"), low, push("side"), func(s *sandbox) {
+		{"an evil merge of what went before, on a side branch", pushPolicy, faulty, append(fixed[:len(fixed):len(fixed)], run("switch", "-q", "-c", "side"), low, push("side"), func(s *sandbox) {
 			s.git("reset", "-q", "--hard", s.git("commit-tree", "-p", "HEAD", "-p", "faulty", "-m", "evil", "faulty^{tree}"))
 		}), []string{"side"}, false, "SHUT new warning: 1"},
 		{"a branch that was rebased, with its fault", pushPolicy, clean, []func(*sandbox){run("switch", "-q", "-c", "side"), write(faulty), run("switch", "-q", "main"), low, push("HEAD:main"), run("switch", "-q", "side"), run("rebase", "-q", "main")}, []string{"side:main"}, false, "SHUT new warning: 1"},
@@ -67,7 +67,7 @@ func TestGuardedRefs(t *testing.T) {
 			s.git("commit", "-q", "-m", "a submodule")
 		}}, []string{"HEAD:main"}, true, "OPEN"},
 		{"a fault on a new side branch", pushPolicy, clean, []func(*sandbox){run("switch", "-q", "-c", "side"), write(faulty)}, []string{"side"}, false, "SHUT new warning: 1"},
-		{"a merge of a side branch that has the fault, on another one", pushPolicy, faulty, append(mended[:len(mended):len(mended)], run("switch", "-q", "-c", "side")), []string{"side", "faulty:refs/heads/other"}, true, "already has"},
+		{"a merge of a side branch that has the fault, on another one", pushPolicy, faulty, append(fixed[:len(fixed):len(fixed)], run("switch", "-q", "-c", "side")), []string{"side", "faulty:refs/heads/other"}, true, "already has"},
 
 		{"a release of what main has", named, clean, nil, []string{"main:release/1"}, true, "already has"},
 		{"a release of what a side branch had", named, clean, reverted, []string{"side~1:refs/heads/release/1"}, false, "SHUT new warning: 1"},
@@ -132,19 +132,19 @@ func TestIntoLines(t *testing.T) {
 	}{
 		{"a fault of its own", clean, []func(*sandbox){git("switch", "-q", "-c", "side"), write(faulty)}, 1, "touched"},
 		{"one that the target has too", clean, []func(*sandbox){git("switch", "-q", "-c", "side"), write(faulty), git("switch", "-q", "main"), git("cherry-pick", "side"), other, git("switch", "-q", "side"), other}, 0, "elsewhere"},
-		{"one that it left with, and that the target has mended since", faulty, []func(*sandbox){git("switch", "-q", "-c", "side"), other, git("switch", "-q", "main"), write(clean), git("switch", "-q", "side")}, 0, "elsewhere"},
+		{"one that it left with, and that the target has fixed since", faulty, []func(*sandbox){git("switch", "-q", "-c", "side"), other, git("switch", "-q", "main"), write(clean), git("switch", "-q", "side")}, 0, "elsewhere"},
 		{"the same in a file that it alters", faulty, []func(*sandbox){git("switch", "-q", "-c", "side"), write(faulty + "low;\n"), git("switch", "-q", "main"), write(clean), git("switch", "-q", "side")}, 0, "file"},
-		{"one that it keeps though it merged what mends it", faulty, []func(*sandbox){git("switch", "-q", "-c", "side"), other, git("switch", "-q", "main"), write(clean), git("switch", "-q", "side"), git("merge", "-q", "-s", "ours", "--no-edit", "main")}, 1, "touched"},
+		{"one that it keeps though it merged what fixes it", faulty, []func(*sandbox){git("switch", "-q", "-c", "side"), other, git("switch", "-q", "main"), write(clean), git("switch", "-q", "side"), git("merge", "-q", "-s", "ours", "--no-edit", "main")}, 1, "touched"},
 		{"one of several merge bases, kept", faulty, []func(*sandbox){
 			git("switch", "-q", "-c", "side"), other, git("switch", "-q", "main"), write(clean),
-			func(s *sandbox) { // each merges the other as it was: main keeps what is mended, the side branch what isn't
+			func(s *sandbox) { // each merges the other as it was: main keeps what is fixed, the side branch what isn't
 				main, side := s.git("rev-parse", "main"), s.git("rev-parse", "side")
 				s.git("merge", "-q", "--no-edit", side)
 				s.git("switch", "-q", "side")
 				s.git("merge", "-q", "-s", "ours", "--no-edit", main)
 			},
 		}, 1, "touched"},
-		{"histories that cross, with what is mended", faulty, []func(*sandbox){
+		{"histories that cross, with what is fixed", faulty, []func(*sandbox){
 			git("switch", "-q", "-c", "side"), other, git("switch", "-q", "main"), write(clean),
 			func(s *sandbox) {
 				main, side := s.git("rev-parse", "main"), s.git("rev-parse", "side")
@@ -259,7 +259,7 @@ func TestHeadOfNothing(t *testing.T) {
 		t.Errorf("all of the first push is judged: %s", seen)
 	}
 	s.write("core/tide.c", clean)
-	s.commit("mended")
+	s.commit("fixed")
 	if seen, ok := s.push(empty.dir, "HEAD:main"); !ok {
 		t.Errorf("a first push that is well: %s", seen)
 	}

@@ -79,9 +79,9 @@ func TestServerHook(t *testing.T) {
 		t.Errorf("a new branch is judged by its own policy:\n%s", seen)
 	}
 	clone.write("core/tide.c", strings.Replace(altered, "fresh", "stale", 1))
-	clone.commit("three: mended")
+	clone.commit("three: fixed")
 	if seen, ok := clone.push("origin", "HEAD:main"); !ok {
-		t.Errorf("the mended push is refused:\n%s", seen)
+		t.Errorf("the fixed push is refused:\n%s", seen)
 	}
 	if seen, ok := clone.push("origin", "HEAD:refs/heads/again", "HEAD:refs/tags/v1"); !ok || strings.Count(seen, "already has") != 2 {
 		t.Errorf("known commits are refused:\n%s", seen)
@@ -111,7 +111,7 @@ func TestPushLines(t *testing.T) {
 			t.Errorf("%s: exit code %d\n%s\n%s", name, v.Code, v.standings(), v.about())
 		}
 	}
-	const both = "core/gauge.c:1 touched new\ncore/tide.c:2 file inherited\ncore/tide.c:5 touched new"
+	const both = "core/gauge.c:1 touched new\ncore/tide.c:2 file existing\ncore/tide.c:5 touched new"
 	check("fast forward", "refs/heads/main "+three+" refs/heads/main "+base+"\n", both, 1)
 	check("new branch", "refs/heads/main "+three+" refs/heads/low-water "+zero+"\n", both, 1)
 	check("new annotated tag", "refs/tags/v1 "+three+" refs/tags/v1 "+zero+"\n", both, 1)
@@ -124,7 +124,7 @@ func TestPushLines(t *testing.T) {
 	s.git("push", "-q", "origin", two+":refs/heads/low-water")
 	check("a line that another branch over there has, in a guarded one", "refs/heads/main "+three+" refs/heads/main "+base+"\n", both, 1)
 	check("a line that another branch over there has", "refs/heads/main "+three+" refs/heads/again "+base+"\n",
-		"core/gauge.c:1 touched new\ncore/tide.c:2 elsewhere inherited\ncore/tide.c:5 elsewhere inherited", 1)
+		"core/gauge.c:1 touched new\ncore/tide.c:2 elsewhere existing\ncore/tide.c:5 elsewhere existing", 1)
 
 	s.git("checkout", "-q", "--detach", base)
 	s.write("core/tide.c", "forced;\n"+altered)
@@ -176,7 +176,7 @@ func TestMerges(t *testing.T) {
 	s.write("r.txt", warn("core/tide.c", 2)+warn("core/tide.c", 5)+warn("core/tide.c", 11)+warn("core/theirs.c", 1))
 	report := []string{"--report", "r.txt"}
 	policy := []string{"--policy", "origin/main:.zincdoor/policy.yaml", "--door", "push"}
-	want := "core/theirs.c:1 elsewhere inherited\ncore/tide.c:2 file inherited\ncore/tide.c:5 file inherited\ncore/tide.c:11 touched new"
+	want := "core/theirs.c:1 elsewhere existing\ncore/tide.c:2 file existing\ncore/tide.c:5 file existing\ncore/tide.c:11 touched new"
 	for _, change := range []string{"--staged", "--worktree"} {
 		if v := s.judge(append(append([]string{change}, policy...), report...)...); v.standings() != want {
 			t.Errorf("%s\n%s", change, v.standings())
@@ -184,7 +184,7 @@ func TestMerges(t *testing.T) {
 	}
 	merge := s.commit("merge theirs")
 	s.stdin = "refs/heads/ours " + merge + " refs/heads/again " + base + "\n"
-	want = strings.Replace(want, "core/tide.c:2 file inherited", "core/tide.c:2 touched new", 1)
+	want = strings.Replace(want, "core/tide.c:2 file existing", "core/tide.c:2 touched new", 1)
 	if v := s.judge("--push", "--report", "r.txt"); v.standings() != want {
 		t.Errorf("push\n%s", v.standings())
 	}
@@ -216,7 +216,7 @@ func TestMergeBases(t *testing.T) {
 	s.git("switch", "-q", "side")
 	s.write("r.txt", warn("core/tide.c", 1)+warn("core/tide.c", 12)+warn("core/gauge.c", 1))
 	v := s.judge("--against", "main", "--report", "r.txt")
-	if v.standings() != "core/gauge.c:1 touched new\ncore/tide.c:1 elsewhere inherited\ncore/tide.c:12 elsewhere inherited" {
+	if v.standings() != "core/gauge.c:1 touched new\ncore/tide.c:1 elsewhere existing\ncore/tide.c:12 elsewhere existing" {
 		t.Errorf("two merge bases:\n%s", v.standings())
 	}
 

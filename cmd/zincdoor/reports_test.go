@@ -231,7 +231,7 @@ func TestFlows(t *testing.T) {
 	flow := `,"codeFlows":[{"threadFlows":[{"locations":[{"location":{"physicalLocation":{"artifactLocation":{"uri":"core/tide.c"},"region":{"startLine":5}}}}]}]}]}`
 	result := sarifResult("core/gauge.c", 3)
 	s.write("r.sarif", sarifLog(strings.TrimSuffix(result, "}")[1:]+flow))
-	for policy, want := range map[string]string{"": "core/gauge.c:3 elsewhere inherited", "place: {flows: true}\n": "core/gauge.c:3 touched new"} {
+	for policy, want := range map[string]string{"": "core/gauge.c:3 elsewhere existing", "place: {flows: true}\n": "core/gauge.c:3 touched new"} {
 		s.write("p.yaml", "zincdoor: 1\n"+policy+"doors: {d: {limits: [{count: new, most: 0}]}}\n")
 		if v := s.judge("--range", "HEAD~..HEAD", "--policy", "p.yaml", "--report", "r.sarif"); v.standings() != want {
 			t.Errorf("%s: %s, want %s", policy, v.standings(), want)

@@ -359,7 +359,7 @@ func TestRunsOfBranches(t *testing.T) {
 		{"the base's answer is kept", "merge", func() {}, 1, "before the change: gauge cached", 2},
 		{"nothing may grow", "growth", func() {}, 1, "gauge read", 2},
 		{"not what isn't committed", "merge", func() { h.write("core/tide.c", "int depth;\n") }, 1, "gauge read", 2},
-		{"what is mended is gone", "growth", func() { h.write("core/tide.c", lines(3)); h.write("core/old.c", "\n"); h.commit("mended") }, 0, "gauge empty", 2},
+		{"what is fixed is gone", "growth", func() { h.write("core/tide.c", lines(3)); h.write("core/old.c", "\n"); h.commit("fixed") }, 0, "gauge empty", 2},
 		{"without leave", "merge", func() { h.git("config", "zincdoor.run", "false") }, 2, `gauge missing "sh tools/shoal.sh" is not run`, 0},
 	} {
 		c.do()
@@ -570,7 +570,7 @@ func TestWatch(t *testing.T) {
 		{"at first", func() {}, 2, "OPEN"},
 		{"a file is written", func() { h.write("core/tide.c", shoal) }, 1, "core/tide.c"},
 		{"one in a new folder", func() { h.write("boards/pier/board.c", shoal) }, 1, "boards/pier/board.c"},
-		{"mended", func() { h.write("core/tide.c", "int depth;\n") }, 1, "SHUT new warning: 1, at most 0"},
+		{"fixed", func() { h.write("core/tide.c", "int depth;\n") }, 1, "SHUT new warning: 1, at most 0"},
 		{"the policy can't be read", func() { h.write(".zincdoor/policy.yaml", "zincdoor: 1\ndors:\n") }, 0, "unknown key"},
 	} {
 		c.do()

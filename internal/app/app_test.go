@@ -47,7 +47,7 @@ var intoMain = target.Name{Kind: policy.Branch, Into: "main"}
 // another has been given.
 func TestGate(t *testing.T) {
 	r := tideboard(t)
-	const want = "shut: -Wold inherited, -Wfresh new"
+	const want = "shut: -Wold existing, -Wfresh new"
 	var wait sync.WaitGroup
 	for range 4 {
 		wait.Go(func() {

@@ -302,7 +302,7 @@ func (s *Survey) Take(reasons baseline.Entry, tool string, replace bool) (taken 
 	return taken, baselinefile.Edit(s.file, filepath.Dir(s.last), func(old *baseline.Baseline, unread error) (*baseline.Baseline, error) {
 		switch {
 		case unread != nil && (!replace || tool != ""):
-			return nil, fmt.Errorf("%w; mend it, or write it anew with --replace", unread)
+			return nil, fmt.Errorf("%w; fix it, or write it anew with --replace", unread)
 		case unread != nil:
 			return taken, nil
 		case tool == "":

@@ -179,7 +179,7 @@ func (l *Lists) readAdditions(t *target.Target, a *Authority) error {
 	}
 	if err != nil { // which would leave all later changes without one
 		l.Evidence = append(l.Evidence, judge.Evidence{
-			Name: path, Format: "baseline", State: judge.Failed, Problem: fmt.Sprintf("what the change makes of it can't be read: %v; mend it", err),
+			Name: path, Format: "baseline", State: judge.Failed, Problem: fmt.Sprintf("what the change makes of it can't be read: %v; fix it", err),
 		})
 		return nil
 	}

@@ -31,7 +31,7 @@ them (any beginning that is theirs alone), or by what they are.
   zincdoor baseline accept 3f2a 90b1 --report build/warnings.txt --why mistaken --reason "generated header"
   zincdoor baseline accept --rule "-Wshadow" --path "core/**" --report build/warnings.txt --until 90d
 
-What is accepted is shown first, and written when you agree. One that has worsened or lapsed takes the place of its
+What is accepted is shown first, and written when you agree. One that has worsened or expired takes the place of its
 old entry.`,
 		RunE: func(cmd *cobra.Command, args []string) error { return p.runAccept(cmd.Context(), flags, args) },
 	}

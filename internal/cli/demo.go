@@ -22,7 +22,7 @@ func (p *program) demo() *cobra.Command {
 		Short: "Show the whole job on made-up data in a temporary folder",
 		Long: `Make the repository of a made-up ferry operator, with real commits and the reports of its linters, and run the
 real commands on it: take the baseline of old code, let a clean change pass, shut the door on a change with new
-findings, and open it again once they are mended.
+findings, and open it again once they are fixed.
 
 With --keep the repository stays, so that you can go on by hand.`,
 		Args: cobra.NoArgs,
@@ -100,9 +100,9 @@ var steps = []step{
 		code:    exitShut,
 	},
 	{
-		story: "Its author mends the three and asks again.",
+		story: "Its author fixes the three and asks again.",
 		prepare: func(r *demo.Repository) error {
-			return errors.Join(r.Enter("mended"), r.Commit("Look at the error; count in size_t; ask for the day"))
+			return errors.Join(r.Enter("fixed"), r.Commit("Look at the error; count in size_t; ask for the day"))
 		},
 		command: gateMerge,
 	},

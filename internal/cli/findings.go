@@ -37,7 +37,7 @@ func (c *chooseFlags) add(f *pflag.FlagSet) {
 	f.StringSliceVar(&c.severities, "severity", nil, "those on a `RUNG` of the ladder, or ignored")
 	f.StringSliceVar(&c.levels, "level", nil, "those of a `LEVEL` of SARIF")
 	f.StringSliceVar(&c.places, "place", nil, "those that are `touched|file|elsewhere`")
-	f.StringSliceVar(&s.Standings, "standing", nil, "those that are `new|worsened|lapsed|inherited|accepted|waived`")
+	f.StringSliceVar(&s.Standings, "standing", nil, "those that are `new|worsened|expired|existing|accepted|waived`")
 	f.StringVar(&c.message, "message", "", "those whose message a `PATTERN` matches, a regular expression")
 	f.Float64Var(&s.Rank, "rank", 0, "those of at least this rank, 0 to 100")
 	f.Float64Var(&s.Security, "security", 0, "those of at least this security severity, 0 to 10")

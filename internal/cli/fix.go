@@ -30,8 +30,8 @@ func (p *program) fix() *cobra.Command {
 	var flags fixFlags
 	cmd := &cobra.Command{
 		Use:   "fix",
-		Short: "Mend what can be mended by machine, on the lines of the change alone",
-		Long: `Mend findings for which their tools, our own checks or the team's patterns suggest a text: those on lines that the
+		Short: "Fix what can be fixed by machine, on the lines of the change alone",
+		Long: `Fix findings for which their tools, our own checks or the team's patterns suggest a text: those on lines that the
 change touches, and no other line. Without --write it shows what it would do, and writes nothing.
 
   zincdoor fix --report lint.sarif                  # what isn't committed yet
@@ -53,7 +53,7 @@ a surer one or would alter an untouched line is told of and left.`,
 			case request.Change.Kind == "":
 				request.Change.Kind = policy.Worktree
 			case request.Change.Patch != "" || request.Change.Kind == policy.Push || request.Change.Kind == policy.Tree && request.Change.To != "":
-				return fmt.Errorf("fix mends files of the work tree or the index: name --worktree, --staged, --against REF, --range A..HEAD or --tree")
+				return fmt.Errorf("fix writes to files of the work tree or the index: name --worktree, --staged, --against REF, --range A..HEAD or --tree")
 			}
 			request.Door, flags.again = flags.door, again(cmd.Flags())
 			return p.runFix(cmd.Context(), request, flags)
@@ -66,7 +66,7 @@ a surer one or would alter an untouched line is told of and left.`,
 	f.BoolVar(&flags.all, "all", false, "also on lines that the change doesn't touch")
 	f.BoolVar(&flags.ask, "interactive", false, "ask for each of them")
 	f.BoolVar(&flags.undo, "undo", false, "take back what was written last, as long as nothing was altered since")
-	f.BoolVar(&flags.byDoor, "by-door", false, "do nothing unless the door says mend: true, as hooks ask")
+	f.BoolVar(&flags.byDoor, "by-door", false, "do nothing unless the door says fix: true, as hooks ask")
 	f.StringVar(&flags.door, "door", "", "the `NAME` of the door whose limits count")
 	flags.choose.add(f)
 	flags.change.add(f)
@@ -154,7 +154,7 @@ func (p *program) askForEach(f *app.Fixing, suggestions []fix.Suggestion) error 
 				return err
 			}
 		}
-		fmt.Fprintf(p.err, "%d of %d: mend this? [y]es, [n]o, [a]ll from here, [q]uit ", n+1, len(suggestions))
+		fmt.Fprintf(p.err, "%d of %d: fix this? [y]es, [n]o, [a]ll from here, [q]uit ", n+1, len(suggestions))
 		answer, err := answers.ReadString('\n')
 		switch strings.ToLower(strings.TrimSpace(answer)) {
 		case "y", "yes":
@@ -217,7 +217,7 @@ func again(f *pflag.FlagSet) string {
 	return render.ShellWords(append(words, "--write"))
 }
 
-// fixCommand is the call of fix that mends what shut the door at a call of gate, "" where fix can't.
+// fixCommand is the call of fix that fixes what shut the door at a call of gate, "" where fix can't.
 func fixCommand(change changeFlags, evidence evidenceFlags, door string) string {
 	words := callWords([]string{"zincdoor", "fix", "--broken"}, change, evidence, door)
 	if words == nil {

@@ -19,16 +19,16 @@ import (
 
 // listFlags choose entries of the list.
 type listFlags struct {
-	filter  filterFlags
-	lapsing string
-	policy  string
-	today   string
+	filter   filterFlags
+	expiring string
+	policy   string
+	today    string
 }
 
 func (l *listFlags) add(f *pflag.FlagSet) {
 	f.SortFlags = false
 	l.filter.add(f)
-	f.StringVar(&l.lapsing, "lapsing", "", "those whose acceptance ends within a `TIME` from today like 30d, or has ended; 0d for the ended ones")
+	f.StringVar(&l.expiring, "expiring", "", "those whose acceptance ends within a `TIME` from today like 30d, or has ended; 0d for the ended ones")
 	f.StringVar(&l.policy, "policy", "", "go by the policy in `FILE|REV:PATH`")
 	f.StringVar(&l.today, "today", "", "the `DATE` on which to judge, as 2027-02-01 (default: today, UTC)")
 }
@@ -45,11 +45,11 @@ func (p *program) openList(ctx context.Context, flags listFlags) (*kept, error) 
 		return nil, err
 	}
 	k := &kept{today: day}
-	if flags.lapsing == "0d" {
+	if flags.expiring == "0d" {
 		start, _ := time.Parse(time.DateOnly, day)
 		k.last = start.AddDate(0, 0, -1).Format(time.DateOnly)
-	} else if k.last, err = endDate(flags.lapsing, day); err != nil {
-		return nil, fmt.Errorf("--lapsing: %w", err)
+	} else if k.last, err = endDate(flags.expiring, day); err != nil {
+		return nil, fmt.Errorf("--expiring: %w", err)
 	}
 	dir, err := workingDir()
 	if err != nil {
@@ -91,7 +91,7 @@ func (p *program) list() *cobra.Command {
 		Long: `Show the entries of the list, all or some of them.
 
   zincdoor baseline list --group rule
-  zincdoor baseline list --lapsing 30d
+  zincdoor baseline list --expiring 30d
   zincdoor baseline list --gone --report build/warnings.txt`,
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -137,7 +137,7 @@ func (p *program) listJSON(k *kept, chosen []int) error {
 		if err := out.Encode(struct {
 			ID string `json:"id"`
 			baseline.Entry
-			Lapsed bool `json:"lapsed"`
+			Expired bool `json:"expired"`
 		}{k.IDs[i], k.Entries[i], k.Entries[i].Expired(k.today)}); err != nil {
 			return err
 		}
@@ -171,7 +171,7 @@ func (p *program) listText(k *kept, chosen []int, group string) error {
 			fmt.Fprintln(p.out)
 		}
 	}
-	fmt.Fprintf(p.out, "%s of %d in %s, %d lapsed\n", app.CountEntries(len(chosen)), len(k.Entries), k.name, expired)
+	fmt.Fprintf(p.out, "%s of %d in %s, %d expired\n", app.CountEntries(len(chosen)), len(k.Entries), k.name, expired)
 	return nil
 }
 

@@ -23,9 +23,9 @@ func (p *program) renew() *cobra.Command {
 		Use:   "renew [ID...]",
 		Short: "Move the end of acceptances, with a new reason",
 		Long: `Move the day until which entries are accepted. Name the entries by the names that zincdoor baseline list gives them,
-or by what they are; --lapsing chooses those that end soon or have ended.
+or by what they are; --expiring chooses those that end soon or have ended.
 
-  zincdoor baseline renew --lapsing 0d --rule "-Wshadow" --until 90d --reason "waits for the new gauge driver"`,
+  zincdoor baseline renew --expiring 0d --rule "-Wshadow" --until 90d --reason "waits for the new gauge driver"`,
 		RunE: func(cmd *cobra.Command, args []string) error { return p.runRenew(cmd.Context(), flags, args) },
 	}
 	flags.listFlags.add(cmd.Flags())
@@ -38,8 +38,8 @@ func (p *program) runRenew(ctx context.Context, flags renewFlags, ids []string) 
 	switch {
 	case flags.reason.until == "" || flags.reason.reason == "":
 		return fmt.Errorf("a renewal needs a new end and a new reason: --until and --reason")
-	case len(ids) == 0 && !flags.filter.any() && flags.lapsing == "":
-		return fmt.Errorf("name the entries to renew: by the names of zincdoor baseline list, or with --lapsing, --rule, --path, --tool or --severity")
+	case len(ids) == 0 && !flags.filter.any() && flags.expiring == "":
+		return fmt.Errorf("name the entries to renew: by the names of zincdoor baseline list, or with --expiring, --rule, --path, --tool or --severity")
 	}
 	kept, err := p.openList(ctx, flags.listFlags)
 	if err != nil {

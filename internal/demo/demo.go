@@ -42,7 +42,7 @@ func New(dir string) (*Repository, error) {
 	return r, nil
 }
 
-// Enter lays a scene's files and reports over those that are there: old, clean, loud or mended.
+// Enter lays a scene's files and reports over those that are there: old, clean, loud or fixed.
 func (r *Repository) Enter(scene string) error {
 	data, err := scenes.ReadFile("scenes/" + scene + ".txtar")
 	if err != nil {

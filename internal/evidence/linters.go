@@ -77,7 +77,7 @@ func (q Request) runLinters(ctx context.Context, origins []origin) (all []*readi
 	altered := runner.Altered()
 	for _, r := range linters {
 		if altered != "" && !r.from.terms.Run.TakesFiles() {
-			r.fail(judge.Failed, fmt.Sprintf("one of the linters altered %s in the copy that all of them read; have it print what it finds and mend nothing, or give it its files with files:", altered))
+			r.fail(judge.Failed, fmt.Sprintf("one of the linters altered %s in the copy that all of them read; have it print what it finds and fix nothing, or give it its files with files:", altered))
 		}
 		if r.report != nil {
 			notices = append(notices, noticesOf(r)...)

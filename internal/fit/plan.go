@@ -48,7 +48,7 @@ type Call struct {
 	Doors   map[Hook]string // the door of each hook, "" where the pushed ref decides
 	Reports []string        // as in --report, with paths from the root, or absolute ones on a server
 	House   bool            // there is no linter: the starter policy's doors are judged by our own checks
-	Fixes   bool            // the commit hook's door mends what it can
+	Fixes   bool            // the commit hook's door fixes what it can
 }
 
 //go:embed policy.yaml

@@ -33,7 +33,7 @@ func Open(ctx context.Context, dir string, kind policy.Kind) (*Files, error) {
 		return nil, err
 	}
 	if repo.Bare {
-		return nil, fmt.Errorf("this is a bare repository: there are no files to mend")
+		return nil, fmt.Errorf("this is a bare repository: there are no files to fix")
 	}
 	s := &Files{repo: repo, staged: kind == policy.Staged, cached: map[string]fix.Text{}}
 	if s.index, err = repo.Tree(git.Index); err != nil {
@@ -109,7 +109,7 @@ type Fixed struct {
 	worktree []byte // and what it gets
 }
 
-// Ready makes a plan's texts. A file whose work tree has altered the same lines as the mending would is refused: aside
+// Ready makes a plan's texts. A file whose work tree has altered the same lines as the fixing would is refused: aside
 // tells why, by path.
 func (s *Files) Ready(p *fix.Plan) (files []Fixed, aside map[string]string, err error) {
 	aside = map[string]string{}

@@ -12,7 +12,7 @@ import (
 
 // replace puts data in the place of what a file of the work tree holds. The file keeps its mode, owner and what else is known of
 // it: a new file takes its place where that can be given all of these, else it is written in place, as one with several names
-// must be. What is written in place can be cut off by a kill, which the trace mends.
+// must be. What is written in place can be cut off by a kill, which the trace fixes.
 func (s *Files) replace(path string, data []byte) error {
 	file := filepath.Join(s.repo.Root, filepath.FromSlash(path))
 	info, err := os.Lstat(file)

@@ -253,7 +253,7 @@ func (s *Files) Undo() (paths []string, err error) {
 		paths = append(paths, f.Path)
 	}
 	if err := s.restore(t); err != nil {
-		return nil, fmt.Errorf("not all could be taken back; once that is mended, the same call goes on: %w", err)
+		return nil, fmt.Errorf("not all could be taken back; once that is fixed, the same call goes on: %w", err)
 	}
 	return paths, os.Remove(name)
 }

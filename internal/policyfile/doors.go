@@ -131,7 +131,7 @@ func (r *reader) door(f field, under *Door) Door {
 				limits = true
 				door.Limits = r.layLimits(f.name, door.Limits, r.limits(n, f.name))
 			},
-			"mend":        func(n *yaml.Node) { is.Fix = r.boolean(n, "mend") },
+			"fix":         func(n *yaml.Node) { is.Fix = r.boolean(n, "fix") },
 			"needs":       func(n *yaml.Node) { r.needs(n, is) },
 			"like":        func(n *yaml.Node) { like = n },
 			"waivers":     func(n *yaml.Node) { r.waivers(n, &door) },
@@ -288,8 +288,8 @@ func (r *reader) limit(n *yaml.Node) policy.Limit {
 // possible reports whether any finding can be what the limit counts and have the standings that it selects.
 func possible(l policy.Limit) bool {
 	able := map[policy.Count][]string{
-		policy.CountNew: {"new", "worsened", "lapsed"}, policy.CountExpired: {"lapsed"},
-		policy.CountTouched: {"new", "inherited", "worsened", "lapsed"}, policy.CountAll: {"new", "inherited", "worsened", "lapsed", "accepted"},
+		policy.CountNew: {"new", "worsened", "expired"}, policy.CountExpired: {"expired"},
+		policy.CountTouched: {"new", "existing", "worsened", "expired"}, policy.CountAll: {"new", "existing", "worsened", "expired", "accepted"},
 	}
 	return len(l.Standings) == 0 || slices.ContainsFunc(l.Standings, func(s string) bool { return slices.Contains(able[l.Count], s) })
 }
@@ -297,7 +297,7 @@ func possible(l policy.Limit) bool {
 // The words of places and standings.
 var (
 	places    = []change.Place{change.OnTouched, change.InFile, change.Elsewhere}
-	standings = []string{"new", "inherited", "accepted", "worsened", "lapsed", "waived"}
+	standings = []string{"new", "existing", "accepted", "worsened", "expired", "waived"}
 )
 
 // perLines reads how many touched lines a bound is for, as 100-lines.

@@ -276,7 +276,7 @@ func TestParseErrors(t *testing.T) {
 		{"no doors", "zincdoor: 1\n", `the policy needs the key "doors"`},
 		{"unknown key", "zincdoor: 1\nlader: [a]\n", `p.yaml:2:1: unknown key "lader" in the policy; did you mean "ladder"?`},
 		{"a key twice", "zincdoor: 1\nzincdoor: 1\n", "p.yaml:2:1: the key \"zincdoor\" stands on line 1 already"},
-		{"no truth", "zincdoor: 1\ndoors:\n  d:\n    limits: [{count: new, most: 0}]\n    mend: x\n", `p.yaml:5:11: mend is true or false`},
+		{"no truth", "zincdoor: 1\ndoors:\n  d:\n    limits: [{count: new, most: 0}]\n    fix: x\n", `p.yaml:5:10: fix is true or false`},
 		{"a report from nowhere", "zincdoor: 1\nreports: {g: {as: sarif}}\n", "p.yaml:2:14: report g needs one of the keys file, which a linter writes before, and run"},
 		{"no linter to give files to", "zincdoor: 1\nreports: {g: {file: a, only: changed}}\n", "p.yaml:2:30: this tells how a linter is started, and there is no run"},
 		{"two files of one run", "zincdoor: 1\nreports: {g: {run: g, file: [a, b]}}\n", "a linter that is started writes one file"},

@@ -33,7 +33,7 @@ func (r *reader) reports(n *yaml.Node) {
 				"tool":     func(n *yaml.Node) { report.Tool = r.text(n, "tool") },
 				"version":  func(n *yaml.Node) { report.Version = r.versions(n) },
 				"ask":      func(n *yaml.Node) { report.Ask = r.texts(n, "ask") },
-				"mend":     func(n *yaml.Node) { report.Fix = r.texts(n, "mend") },
+				"fix":      func(n *yaml.Node) { report.Fix = r.texts(n, "fix") },
 				"covers":   func(n *yaml.Node) { report.Covers = r.globs(n, "path") },
 				"outside":  func(n *yaml.Node) { report.Outside = r.prefixes(n) },
 				"noise":    func(n *yaml.Node) { report.Noise = r.pattern(n, "noise") },

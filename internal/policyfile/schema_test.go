@@ -87,7 +87,7 @@ func TestSchema(t *testing.T) {
 		valid bool
 	}{
 		{whole, true}, {graded, true}, {building, true}, {string(BuiltinText()), true},
-		{door("    - {count: new, most: 0, from: 2027-01-01, say: 'x', standing: [new, lapsed]}\n"), true},
+		{door("    - {count: new, most: 0, from: 2027-01-01, say: 'x', standing: [new, expired]}\n"), true},
 		{door("    - {count: all, most: no-growth}\n"), true},
 		{"zincdoor: 1\nreports: {gauge: {file: [a.txt, b.txt], as: diagnostics, clean: empty, version: '>=2.1 <3', covers: 'core/**', errors: findings, optional: true, tool: gauge}}\ndoors: {d: {needs: gauge, limits: [{count: new, most: 0}]}}\n", true},
 		{"zincdoor: 1\nreports: {sarif: {file: a.txt}}\ndoors: {d: {limits: [{count: new, most: 0}]}}\n", false},
@@ -115,8 +115,8 @@ func TestSchema(t *testing.T) {
 		{"zincdoor: 1\nlink: 'code/{path}'\ndoors: {d: {limits: [{count: new, most: 0}]}}\n", false},
 		{"zincdoor: 1\nlink: 'https://code.brackwater.example/'\ndoors: {d: {limits: [{count: new, most: 0}]}}\n", false},
 		{"zincdoor: 1\nhouse: {blank-ends: on, conflict-marks: true, bad-utf8: off, line-width: {most: 100, tab: 4, path: 'core/**', except: [a, b]}, file-size: {most: 512KiB}, line-ends: {want: lf}, identifiers: {find: 'func (\\w+)', match: '^[a-z]'}, forbid: {no-feet: {text: feet, with: metres, say: 'Metres.'}}, require: {owner: {text: '^// Owner', path: '**/*.go'}}}\ndoors: {d: {needs: house, limits: [{count: new, most: 0}]}}\n", true},
-		{"zincdoor: 1\nreports: {gauge: {run: gauge, mend: [gauge, --mend]}}\ndoors: {d: {mend: true, limits: [{count: new, most: 0}]}}\n", true},
-		{"zincdoor: 1\ndoors: {d: {mend: yes, limits: [{count: new, most: 0}]}}\n", false},
+		{"zincdoor: 1\nreports: {gauge: {run: gauge, fix: [gauge, --rewrite]}}\ndoors: {d: {fix: true, limits: [{count: new, most: 0}]}}\n", true},
+		{"zincdoor: 1\ndoors: {d: {fix: yes, limits: [{count: new, most: 0}]}}\n", false},
 		{"zincdoor: 1\nhouse: {blank-end: on}\ndoors: {d: {limits: [{count: new, most: 0}]}}\n", false},
 		{"zincdoor: 1\nhouse: {blank-ends: {most: 3}}\ndoors: {d: {limits: [{count: new, most: 0}]}}\n", false},
 		{"zincdoor: 1\nhouse: {file-name: on}\ndoors: {d: {limits: [{count: new, most: 0}]}}\n", false},

@@ -189,7 +189,7 @@ func (w *writer) door(placed Door) {
 	}
 	w.line(at+"mode", "    mode: "+string(d.Mode))
 	if d.Fix {
-		w.line(at+"mend", "    mend: true")
+		w.line(at+"fix", "    fix: true")
 	}
 	if len(d.Needs) > 0 {
 		w.line(at+"needs", "    needs: "+words(d.Needs))
@@ -276,7 +276,7 @@ func writeReport(r policy.Report) string {
 				set(part[0], word(part[1]))
 			}
 		}
-		lists(set, []keyed{{"ask", r.Ask}, {"mend", r.Fix}, {"covers", r.Covers}, {"outside", r.Outside}})
+		lists(set, []keyed{{"ask", r.Ask}, {"fix", r.Fix}, {"covers", r.Covers}, {"outside", r.Outside}})
 		if r.Noise != nil {
 			set("noise", word(r.Noise.String()))
 		}

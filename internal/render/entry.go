@@ -56,7 +56,7 @@ func reasons(e baseline.Entry, today string) string {
 	}
 	switch {
 	case e.Expired(today):
-		parts = append(parts, "lapsed since "+e.Until)
+		parts = append(parts, "expired since "+e.Until)
 	case e.Until != "":
 		parts = append(parts, "until "+e.Until)
 	}

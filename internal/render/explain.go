@@ -141,7 +141,7 @@ func (s *screen) severity(e Explanation) {
 	s.line("")
 }
 
-// options tell what can be done with a finding that isn't mended.
+// options tell what can be done with a finding that isn't fixed.
 func (s *screen) options(e Explanation) {
 	id := "ID"
 	if e.Finding != nil {

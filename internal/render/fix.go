@@ -84,10 +84,10 @@ func Fix(w io.Writer, m Fixed) error {
 		s.line("")
 	}
 	if n := m.Hunks; n > 0 {
-		s.bullet("mends", fmt.Sprintf("%d %s by linters", n, plural(n, "hunk")))
+		s.bullet("fixes", fmt.Sprintf("%d %s by linters", n, plural(n, "hunk")))
 	}
-	s.byRule("mends", m.Linted, " on these lines")
-	s.byRule("mends", m.Rules, "")
+	s.byRule("fixes", m.Linted, " on these lines")
+	s.byRule("fixes", m.Rules, "")
 	const most = 10
 	for i, l := range m.Left {
 		if i == most {
@@ -105,11 +105,11 @@ func Fix(w io.Writer, m Fixed) error {
 	}
 	switch {
 	case m.Files == 0 && len(m.None)+len(m.Left) == 0:
-		s.bullet("done", "there is nothing to mend")
+		s.bullet("done", "there is nothing to fix")
 	case m.Files == 0 && len(m.Left) > 0:
 		s.bullet("done", "nothing is written")
 	case m.Files == 0:
-		s.bullet("done", "nothing of it can be mended by machine")
+		s.bullet("done", "nothing of it can be fixed by machine")
 	case m.Written:
 		s.bullet("written", fmt.Sprintf("%d %s; broke a limit: %d%s%d; zincdoor fix --undo takes it back", m.Files, plural(m.Files, "file"), m.Before, s.arrow, m.After))
 	default:

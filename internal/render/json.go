@@ -71,15 +71,15 @@ type (
 		Contact string `json:"contact"`
 	}
 	totalsJSON struct {
-		Findings  int `json:"findings"`
-		New       int `json:"new"`
-		Inherited int `json:"inherited"`
-		Accepted  int `json:"accepted"`
-		Worsened  int `json:"worsened"`
-		Lapsed    int `json:"lapsed"`
-		Waived    int `json:"waived"`
-		Ignored   int `json:"ignored"`
-		Gone      int `json:"gone"`
+		Findings int `json:"findings"`
+		New      int `json:"new"`
+		Existing int `json:"existing"`
+		Accepted int `json:"accepted"`
+		Worsened int `json:"worsened"`
+		Expired  int `json:"expired"`
+		Waived   int `json:"waived"`
+		Ignored  int `json:"ignored"`
+		Gone     int `json:"gone"`
 	}
 	limitJSON struct {
 		Name     string   `json:"name"`
@@ -170,8 +170,8 @@ func documentOf(v judge.Verdict) verdictJSON {
 		}),
 		Totals: totalsJSON{
 			Findings: v.Totals.Findings, Ignored: v.Totals.Ignored, Gone: v.Totals.Gone,
-			New: v.Totals.By[judge.New], Inherited: v.Totals.By[judge.Existing], Accepted: v.Totals.By[judge.Accepted],
-			Worsened: v.Totals.By[judge.Worsened], Lapsed: v.Totals.By[judge.Expired], Waived: v.Totals.By[judge.Waived],
+			New: v.Totals.By[judge.New], Existing: v.Totals.By[judge.Existing], Accepted: v.Totals.By[judge.Accepted],
+			Worsened: v.Totals.By[judge.Worsened], Expired: v.Totals.By[judge.Expired], Waived: v.Totals.By[judge.Waived],
 		},
 		Limits: list(v.Limits, func(l judge.LimitResult) limitJSON { return limitOf(l, v.Findings) }),
 		Gone: list(v.Gone, func(e baseline.Entry) goneJSON {

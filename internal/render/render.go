@@ -47,7 +47,7 @@ type Options struct {
 	Template *template.Template // of the format template
 
 	List string // the command that lists what was counted, "" for none
-	Fix  string // the command that mends what can be mended, "" for none
+	Fix  string // the command that fixes what can be fixed, "" for none
 
 	Like io.Writer // the terminal that it is for, where it isn't written there at once; nil for where it is written
 	Room int       // how many characters Markdown may have; 0 for MarkdownRoom

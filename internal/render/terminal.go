@@ -49,7 +49,7 @@ func writeTerminal(w io.Writer, v judge.Verdict, o Options) error {
 		s.notices(v)
 		s.evidence(v)
 		s.limits(v)
-		s.mendable(v)
+		s.fixable(v)
 	} else if v.Outcome == judge.Unjudged { // which nobody can do anything about without
 		for _, e := range v.Evidence {
 			if !e.Sound() && !e.Optional {
@@ -428,10 +428,10 @@ func (s *screen) bar(l judge.LimitResult) string {
 	return strings.Repeat(s.full, used) + strings.Repeat(s.empty, barCells-used)
 }
 
-// mendable tells how much of what shut the door can be mended by machine.
-func (s *screen) mendable(v judge.Verdict) {
+// fixable tells how much of what shut the door can be fixed by machine.
+func (s *screen) fixable(v judge.Verdict) {
 	if n := fixable(v); n > 0 && s.Fix != "" {
-		s.bullet("mend", fmt.Sprintf("%d of what shut it can be mended by machine:", n))
+		s.bullet("fix", fmt.Sprintf("%d of what shut it can be fixed by machine:", n))
 		s.line("%s%s", strings.Repeat(" ", indent), Safe(s.Fix))
 		s.line("")
 	}

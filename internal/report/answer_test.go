@@ -63,7 +63,7 @@ func TestAnswer(t *testing.T) {
 	}
 }
 
-// TestFixIts: what compilers tell programs to mend hangs on its finding; what hangs on a note is one of several ways.
+// TestFixIts: what compilers tell programs to fix hangs on its finding; what hangs on a note is one of several ways.
 func TestFixIts(t *testing.T) {
 	for _, c := range []struct{ name, text, want string }{
 		{"one", "a.c:3:21: error: expected ';' [-Wx]\nfix-it:\"a.c\":{3:21-3:21}:\";\"\n", "a.c {3 21 3 21} \";\""},

@@ -465,7 +465,7 @@ func (d *diagnostics) end() {
 	}
 }
 
-// fixItForm is a line in which compilers tell for programs what to mend, by columns in bytes.
+// fixItForm is a line in which compilers tell for programs what to fix, by columns in bytes.
 var fixItForm = regexp.MustCompile(`^fix-it:("(?:[^"\\]|\\.)*"):\{(\d{1,9}):(\d{1,9})-(\d{1,9}):(\d{1,9})\}:("(?:[^"\\]|\\.)*")\r?\n?$`)
 
 // fixIt takes such a line. What follows a note is one of several ways, and isn't kept.

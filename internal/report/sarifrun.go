@@ -502,7 +502,7 @@ func (r *run) details(f *finding.Finding, res *result, rule *descriptor) {
 	}
 }
 
-// fix reads one way to mend a finding (3.55 to 3.57).
+// fix reads one way to fix a finding (3.55 to 3.57).
 func (r *run) fix(fix sarifFix) finding.Fix {
 	var edits []finding.Edit
 	for _, change := range fix.Changes {

@@ -120,7 +120,7 @@ type Rule struct {
 	Name     string
 	Short    string // one sentence
 	Full     string
-	Help     string // how to mend it, as plain text
+	Help     string // how to fix it, as plain text
 	Markdown string // the same as Markdown; "" where there is none
 	Address  string
 }
@@ -152,7 +152,7 @@ type Finding struct {
 	Outside    bool           // Path lies outside the repository, or isn't tracked there; Path is as reported
 }
 
-// Fix is one way to mend a finding.
+// Fix is one way to put a finding right.
 type Fix struct {
 	Description string
 	Edits       []Edit

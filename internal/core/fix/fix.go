@@ -20,7 +20,7 @@ type Piece struct {
 	With     string
 }
 
-// Suggestion is a suggestion of how to mend something.
+// Suggestion is a suggestion of how to fix something.
 type Suggestion struct {
 	Index    int    // of what it fixes, as its caller counts
 	Tool     string // who suggests it
@@ -29,7 +29,7 @@ type Suggestion struct {
 	Declined string // why its caller doesn't want it, "" where it does
 }
 
-// Text is a file as it may be mended.
+// Text is a file as it may be fixed.
 type Text struct {
 	Data    []byte
 	Binary  bool   // it isn't text: only edits by bytes can be made

@@ -1,5 +1,5 @@
 // Package house knows Zinc Door's own checks, which go by the text of files whatever their language: what each looks for,
-// why, and how it is mended where that is safe. It knows files by their contents and modes, not where they come from.
+// why, and how it is fixed where that is safe. It knows files by their contents and modes, not where they come from.
 package house
 
 import (
@@ -22,7 +22,7 @@ type Rule struct {
 	Level finding.Level
 	Short string // what it finds
 	Why   string
-	Bad   string // an example, and the same mended
+	Bad   string // an example, and the same fixed
 	Good  string
 	Space bool // it is about white space, so that lines which differ in nothing else are the author's
 	Takes []string
@@ -163,7 +163,7 @@ func (t *text) cut() bool {
 	return true
 }
 
-// find notes a finding at bytes from to to of a line (1-based line, 0-based bytes; 0 for no line), with the text that mends
+// find notes a finding at bytes from to to of a line (1-based line, 0-based bytes; 0 for no line), with the text that fixes
 // it; nil where that isn't known.
 func (t *text) find(s *Setting, line, from, to int, with *string, format string, args ...any) {
 	if t.counts[s.Name]++; t.counts[s.Name] > mostFound {

@@ -13,7 +13,7 @@ func setting(kind string) house.Setting {
 	return house.Setting{Name: kind, Kind: kind, Most: 40, Tab: 8}
 }
 
-// said tells each finding in a line: line:column-end rule, and what mends it.
+// said tells each finding in a line: line:column-end rule, and what fixes it.
 func said(f house.File, s ...house.Setting) string {
 	var all []string
 	for _, found := range house.Check(f, s, syntax.Parsers) {

@@ -30,11 +30,11 @@ type Standing string
 // The standings.
 const (
 	New      Standing = "new"
-	Existing Standing = "inherited" // found before the change too, or not the change's; never accepted
-	Accepted Standing = "accepted"  // in the baseline
-	Worsened Standing = "worsened"  // in the baseline or found before, but its number has grown
-	Expired  Standing = "lapsed"    // its acceptance has ended
-	Waived   Standing = "waived"    // set aside in the code
+	Existing Standing = "existing" // found before the change too, or not the change's; never accepted
+	Accepted Standing = "accepted" // in the baseline
+	Worsened Standing = "worsened" // in the baseline or found before, but its number has grown
+	Expired  Standing = "expired"  // its acceptance has ended
+	Waived   Standing = "waived"   // set aside in the code
 )
 
 // Standings lists every standing, in the order in which people are shown them.

@@ -65,17 +65,17 @@ func TestStanding(t *testing.T) {
 		want     string
 	}{
 		{"line rule, touched", nil, nil, at(3, finding.Warning), "touched new"},
-		{"line rule, untouched", nil, nil, at(9, finding.Warning), "file inherited"},
+		{"line rule, untouched", nil, nil, at(9, finding.Warning), "file existing"},
 		{"line rule, no file", nil, nil, noFile, "elsewhere new"},
-		{"line rule, outside", nil, nil, outside, "elsewhere inherited"},
+		{"line rule, outside", nil, nil, outside, "elsewhere existing"},
 		{"covered, untouched", nil, &baseline.Baseline{Covers: covered}, at(9, finding.Warning), "file new"},
 		{"covered, outside", nil, &baseline.Baseline{Covers: covered}, outside, "elsewhere new"},
-		{"another tool covered", nil, &baseline.Baseline{Covers: []baseline.Cover{{Tool: "clang", Paths: []string{"**"}}}}, at(9, finding.Warning), "file inherited"},
-		{"one entry alone covers nothing", nil, &baseline.Baseline{Entries: []baseline.Entry{accepted}}, at(8, finding.Warning), "file inherited"},
+		{"another tool covered", nil, &baseline.Baseline{Covers: []baseline.Cover{{Tool: "clang", Paths: []string{"**"}}}}, at(9, finding.Warning), "file existing"},
+		{"one entry alone covers nothing", nil, &baseline.Baseline{Entries: []baseline.Entry{accepted}}, at(8, finding.Warning), "file existing"},
 		{"accepted", nil, &baseline.Baseline{Covers: covered, Entries: []baseline.Entry{accepted}}, at(9, finding.Warning), "file accepted"},
-		{"lapsed", nil, &baseline.Baseline{Covers: covered, Entries: []baseline.Entry{expired}}, at(9, finding.Warning), "file lapsed"},
+		{"expired", nil, &baseline.Baseline{Covers: covered, Entries: []baseline.Entry{expired}}, at(9, finding.Warning), "file expired"},
 		{"accepted on its last day", nil, &baseline.Baseline{Entries: []baseline.Entry{lastDay}}, at(9, finding.Warning), "file accepted"},
-		{"a change of the door's own folder", ownFolder, &baseline.Baseline{Covers: covered}, at(9, finding.Warning), "elsewhere inherited"},
+		{"a change of the door's own folder", ownFolder, &baseline.Baseline{Covers: covered}, at(9, finding.Warning), "elsewhere existing"},
 		{"known not to have been there", nil, nil, fresh, "file new"},
 		{"everything, no comparison", &change.Change{Everything: true}, nil, at(9, finding.Warning), "touched new"},
 	} {
@@ -188,7 +188,7 @@ func TestAcceptedByTheChange(t *testing.T) {
 		{"more than is allowed", &policy.Acceptances{}, entry, "accepted true 1 false"},
 		{"without what is asked for", &policy.Acceptances{Most: 1, Need: []string{"until"}}, entry, "new false 0 true"},
 		{"on its last day", &policy.Acceptances{Most: 1, Need: []string{"why", "until"}}, until("2026-11-23"), "accepted true 1 true"},
-		{"a day later", &policy.Acceptances{Most: 1}, until("2026-11-22"), "lapsed true 1 true"},
+		{"a day later", &policy.Acceptances{Most: 1}, until("2026-11-22"), "expired true 1 true"},
 		{"for another finding", &policy.Acceptances{Most: 1}, baseline.EntryFor(at(9, finding.Warning), "warning"), "new false 1 false"},
 	} {
 		p, door := doorOf(t, "enforce", noError)
@@ -237,7 +237,7 @@ func TestWaiversAreMatchedOnce(t *testing.T) {
 	for _, f := range v.Findings {
 		got = append(got, fmt.Sprintf("%d %s %s", f.Region.Line, f.Tool, f.Standing))
 	}
-	want := "3 gcc waived, 5 zincdoor inherited, 9 gcc inherited, 9 zincdoor inherited"
+	want := "3 gcc waived, 5 zincdoor existing, 9 gcc existing, 9 zincdoor existing"
 	if text := strings.Join(got, ", "); text != want || len(v.Waivers) != 1 || v.Waivers[0].Line != 2 || v.Waivers[0].Findings[0] != v.Findings[0].ID {
 		t.Errorf("got  %s, waivers %+v\nwant %s", text, v.Waivers, want)
 	}

@@ -46,7 +46,7 @@ func TestKindsOfLimits(t *testing.T) {
 		{"count: new, most: 0, tag: security", []finding.Finding{tagged, at(4, finding.Warning)}, nil, "1 0 false shut"},
 		{"count: new, most: 0, tool: clang*", five, nil, "0 0 true open"},
 		{"count: all, most: 0, place: touched", []finding.Finding{at(3, finding.Warning), at(9, finding.Warning)}, nil, "1 0 false shut"},
-		{"count: all, most: 0, standing: [inherited, accepted]", []finding.Finding{at(3, finding.Warning), at(9, finding.Warning)}, nil, "1 0 false shut"},
+		{"count: all, most: 0, standing: [existing, accepted]", []finding.Finding{at(3, finding.Warning), at(9, finding.Warning)}, nil, "1 0 false shut"},
 	} {
 		p, door := doorOf(t, "enforce", c.limit)
 		way := change.New([]change.File{tide, long}, change.Rules{})
@@ -157,7 +157,7 @@ func plainly(text string, v Verdict) (found int) {
 			"new":     f.Standing == New || f.Standing == Worsened || f.Standing == Expired && f.Place == change.OnTouched,
 			"touched": f.Place == change.OnTouched && f.Standing != Accepted && f.Standing != Waived,
 			"all":     f.Standing != Waived,
-			"lapsed":  f.Standing == Expired,
+			"expired": f.Standing == Expired,
 		}[said["count"]]
 		if s, given := said["severity"]; given {
 			ok = ok && (said["only"] == "true" && f.Severity == s || said["only"] != "true" && slices.Index(ladder, f.Severity) <= slices.Index(ladder, s))
@@ -235,7 +235,7 @@ func TestAgainstThePlainest(t *testing.T) {
 				entries = append(entries, e)
 			}
 		}
-		limit := "count: " + pick("new", "touched", "all", "lapsed") + ", most: 0" + selector(4)
+		limit := "count: " + pick("new", "touched", "all", "expired") + ", most: 0" + selector(4)
 		if random.IntN(3) == 0 {
 			limit += ", place: " + pick("touched", "file", "elsewhere")
 		}

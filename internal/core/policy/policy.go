@@ -263,10 +263,10 @@ type Count string
 
 // The four counts.
 const (
-	CountNew     Count = "new"     // new, worsened, or lapsed and touched
+	CountNew     Count = "new"     // new, worsened, or expired and touched
 	CountTouched Count = "touched" // on touched lines, neither waived nor accepted
 	CountAll     Count = "all"     // everything but waived
-	CountExpired Count = "lapsed"  // whose acceptance has run out
+	CountExpired Count = "expired" // whose acceptance has run out
 )
 
 // Counts lists every count.

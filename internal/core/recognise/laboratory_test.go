@@ -347,7 +347,7 @@ func (l *laboratory) fixAndBreak() {
 		l.cut(path, at, at+1)
 		l.files[path][max(at-1, 0)].fixed = true
 	default:
-		l.files[path][at].faults = nil // mended by what isn't on the line
+		l.files[path][at].faults = nil // fixed by what isn't on the line
 		l.insert(path, max(at-3, 0), labLine{text: fmt.Sprintf("\tmend%d()", l.IntN(1000))})
 	}
 	for range 100 { // the same rule on a line that was there without it

@@ -189,7 +189,7 @@ func (m *matcher) expected(e int) int {
 const astray = 5
 
 // stays reports whether an entry's line still stands about where it is expected, while the finding stands on a twin of
-// it elsewhere: the one is mended then, and the other new.
+// it elsewhere: the one is fixed then, and the other new.
 func (m *matcher) stays(e, f int) bool {
 	s, at := &m.entries[e], m.expected(e)
 	if s.twins == 0 || s.state == kept || s.state == altered || !s.coded || m.findings[f].path != s.path || abs(m.findings[f].at-at) <= astray {
