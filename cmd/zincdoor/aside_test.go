@@ -44,7 +44,7 @@ func TestAcceptances(t *testing.T) {
 		{"more than the limit", door, warn("core/tide.c", 5) + warn("core/tide.c", 6), func(s *sandbox) { s.accept("--until", "2027-01-01") },
 			1, "added core/tide.c true \nadded core/tide.c true \nacceptances: 2, held false"},
 		{"worse than may be accepted", door, "core/tide.c:5:1: error: broken [-Wbroken]\n", func(s *sandbox) { s.accept("--until", "2027-01-01") },
-			1, "added core/tide.c false it is of rung error, and this door lets a change accept warning or milder\nacceptances: 0, held true"},
+			1, "added core/tide.c false its severity is error, and this door lets a change accept warning or milder\nacceptances: 0, held true"},
 		{"for nothing", door, warn("core/tide.c", 5), func(s *sandbox) {
 			s.accept("--until", "2027-01-01")
 			s.write(baselineFile, s.read(baselineFile)+`{"path":"core/tide.c","tool":"diagnostics","rule":"-Wother","message":"m","severity":"warning","why":"debt","on":"2026-11-23","until":"2027-01-01"}`+"\n")
@@ -86,7 +86,7 @@ func TestAcceptances(t *testing.T) {
 			s.write("r.txt", c.report)
 			c.accept(s)
 			s.commit("two")
-			v := s.judge("--against", "main", "--report", "diagnostics=r.txt", "--empty-is-clean", "--today", "2026-11-24")
+			v := s.judge("--into", "main", "--report", "diagnostics=r.txt", "--empty-is-clean", "--today", "2026-11-24")
 			if got := v.acceptances(); v.Code != c.code || !strings.Contains(got, c.want) || c.want == "" && got != "" {
 				t.Errorf("exit code %d\n%s\n%s", v.Code, got, v.standings())
 			}
@@ -218,7 +218,7 @@ func TestWaiversOfNothing(t *testing.T) {
 	s.commit("two")
 	s.write("diff.txt", s.git("diff", "one")+"\n")
 	judge("--range", "one..HEAD")
-	judge("--against", "one")
+	judge("--into", "one")
 	judge("--patch", "diff.txt")
 	s.write(".zincdoor/policy.yaml", oneDoor("waivers: {code: false}"))
 	want = "core/slack.c:5 file existing"
@@ -274,7 +274,7 @@ func TestCodeInOurFolder(t *testing.T) {
 		s.write(c.file, c.text)
 		s.commit("two")
 		s.write(".git/r.txt", warn(".zincdoor/gauge.py", 1))
-		args := []string{"--against", "main"}
+		args := []string{"--into", "main"}
 		if c.name == "a script" {
 			args = append(args, "--report", ".git/r.txt")
 		}

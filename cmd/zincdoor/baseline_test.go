@@ -223,7 +223,7 @@ func TestKnownByMore(t *testing.T) {
 	s.write(".gitignore", "r.*\n")
 	s.write(".zincdoor/policy.yaml", `zincdoor: 1
 aliases: {unused: "-Wunused"}
-measures:
+numbers:
   - {rule: score, number: 1, worse: less}
   - {rule: "-Wcomplexity", number: none}
 doors: {default: {limits: [{count: new, most: 0}]}}

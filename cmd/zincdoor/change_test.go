@@ -55,9 +55,9 @@ func TestSourcesOfChange(t *testing.T) {
 	s.write("docs.md", "later\n")
 	s.commit("main goes on")
 	s.git("switch", "-q", "low-water")
-	check("branch", "branch", main, head, "--against", "main")
+	check("branch", "branch", main, head, "--into", "main")
 	s.git("checkout", "-q", "--detach")
-	check("detached head", "branch", main, head, "--against", "main")
+	check("detached head", "branch", main, head, "--into", "main")
 
 	v := s.judge("--tree", "--report", "report.txt")
 	if v.Change.Kind != "tree" || v.Totals["new"] != 4 {
@@ -189,7 +189,7 @@ func TestMonitorNeverRuns(t *testing.T) {
 	s.git("config", "core.fsmonitor", filepath.Join(s.dir, ".git", "monitor"))
 	s.stdin = fmt.Sprintf("refs/heads/main %s refs/heads/main %s\n", second, first)
 	for _, args := range [][]string{
-		{"gate", "--staged"}, {"gate", "--worktree"}, {"gate", "--against", "base"}, {"gate", "--range", "base..main"}, {"gate", "--push"}, {"gate", "--tree"}, {"gate", "--tree", "base"},
+		{"gate", "--staged"}, {"gate", "--worktree"}, {"gate", "--into", "base"}, {"gate", "--range", "base..main"}, {"gate", "--push"}, {"gate", "--tree"}, {"gate", "--tree", "base"},
 		{"findings"}, {"baseline", "take"}, {"baseline", "sweep"}, {"fix"}, {"explain", "-Wodd"},
 	} {
 		s.run(append(args, "--report", ".git/report.txt")...)

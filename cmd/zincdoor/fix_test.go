@@ -127,12 +127,12 @@ func TestFix(t *testing.T) {
 			s.write("core/tide.c", lines(4)+"deep in feet\n")
 			s.commit("two")
 			s.write("core/tide.c", lines(4)+"deep in feet\nmore\n")
-		}, []string{"--against", "main", "--write"}, 0, "it isn't in the work tree as the judged commit has", lines(4) + "deep in feet\nmore\n"},
+		}, []string{"--into", "main", "--write"}, 0, "it isn't in the work tree as the judged commit has", lines(4) + "deep in feet\nmore\n"},
 		{"a branch", func(s *sandbox) {
 			s.git("checkout", "-q", "-b", "work")
 			s.write("core/tide.c", lines(4)+"deep in feet\n")
 			s.commit("two")
-		}, []string{"--against", "main", "--write"}, 0, "written", lines(4) + "deep in metres\n"},
+		}, []string{"--into", "main", "--write"}, 0, "written", lines(4) + "deep in metres\n"},
 		{"asked, one yes and one no", func(s *sandbox) {
 			s.write("core/tide.c", lines(4)+"deep in feet; \n")
 			s.stdin = "n\ny\n"

@@ -74,7 +74,7 @@ doors:
 		{"id":"TIDE0","name":"Tide","shortDescription":{"text":"The tide <b>."},"help":{"text":"Wait.","markdown":"*Wait.*"},"helpUri":"https://gauge.brackwater.example/0","properties":{"tags":["tide","<b>"],"security-severity":"7.5"}},
 		{"id":"TIDE1","helpUri":"javascript:alert(1)"}]}},"results":[`+strings.Join(results, ",")+`]}]}`)
 	s.write("build/g.txt", warn("core/tide.c", 8))
-	return s, []string{"gate", "--against", "main", "--report", "build/r.sarif", "--report", "build/g.txt"}
+	return s, []string{"gate", "--into", "main", "--report", "build/r.sarif", "--report", "build/g.txt"}
 }
 
 func escapePath(path string) string { return (&url.URL{Path: path}).EscapedPath() }
@@ -117,7 +117,7 @@ func TestFormats(t *testing.T) {
 	})
 	t.Run("sarif", func(t *testing.T) {
 		validateBy(t, sarifSchema(t), s.read("out.sarif"))
-		again := s.judge("--against", "main", "--report", "out.sarif")
+		again := s.judge("--into", "main", "--report", "out.sarif")
 		var first verdict
 		json.Unmarshal([]byte(s.read("out.json")), &first)
 		if fmt.Sprint(again.Findings) != fmt.Sprint(first.Findings) || fmt.Sprint(again.Limits) != fmt.Sprint(first.Limits) || again.Outcome != first.Outcome {
@@ -162,7 +162,7 @@ func TestFormats(t *testing.T) {
 				t.Errorf("%q stands there as it is\n%s", raw, text)
 			}
 		}
-		if out, _, _ := s.run(append(call, "--format", "markdown", "--room", "1500")...); len([]rune(out)) > 1500 || !strings.Contains(out, "left out for want of room") {
+		if out, _, _ := s.run(append(call, "--format", "markdown", "--max-length", "1500")...); len([]rune(out)) > 1500 || !strings.Contains(out, "left out for want of room") {
 			t.Errorf("%d characters:\n%s", len([]rune(out)), out)
 		}
 	})
@@ -227,7 +227,7 @@ func TestFormats(t *testing.T) {
 		}{
 			{"TIDE0", 0, []string{"TIDE0 Tide  gauge <b>", "The tide <b>.", "*Wait.*", "https://gauge.brackwater.example/0", "The team says", "door merge: new error, at most 0", "zincdoor baseline accept", "no door lets a comment in the code waive it"}},
 			{"-Wunused", 0, []string{"1 finding in the work tree", "core/tide.c:8:1", "its tool: level warning", "door waiver(-Wunused)"}},
-			{"TIDE9", 0, []string{"rung    ignored", "no limit of any door counts it"}},
+			{"TIDE9", 0, []string{"severity  ignored", "no limit of any door counts it"}},
 			{"TYDE0", 3, []string{`no rule and no finding is called "TYDE0"; did you mean TIDE0?`}},
 		} {
 			out, errs, code := s.run("explain", c.name, "--report", "build/r.sarif", "--report", "build/g.txt")
@@ -237,7 +237,7 @@ func TestFormats(t *testing.T) {
 				}
 			}
 		}
-		id := s.judge("--against", "main", "--report", "build/g.txt").Findings[0].ID
+		id := s.judge("--into", "main", "--report", "build/g.txt").Findings[0].ID
 		if out, errs, code := s.run("explain", id[:6], "--report", "build/g.txt"); code != 0 || !strings.Contains(out, "zincdoor baseline accept "+id) {
 			t.Errorf("exit code %d\n%s%s", code, out, errs)
 		}
@@ -281,10 +281,10 @@ func TestTerminal(t *testing.T) {
 		fmt.Fprintf(&many, "core/tide.c:8:1: error: fault %d [-Wfault]\n", i)
 	}
 	s.write("many.txt", many.String())
-	if out, _, _ := s.run("gate", "--against", "main", "--report", "many.txt"); strings.Count(out, "\n") > 200 || !strings.Contains(out, "975 findings not shown; --show broken shows them all") {
+	if out, _, _ := s.run("gate", "--into", "main", "--report", "many.txt"); strings.Count(out, "\n") > 200 || !strings.Contains(out, "975 findings not shown; --show broken shows them all") {
 		t.Errorf("%d lines", strings.Count(out, "\n"))
 	}
-	if out, _, _ := s.run("gate", "--against", "main", "--report", "many.txt", "--show", "broken"); strings.Count(out, "-Wfault") != 1000 {
+	if out, _, _ := s.run("gate", "--into", "main", "--report", "many.txt", "--show", "broken"); strings.Count(out, "-Wfault") != 1000 {
 		t.Errorf("%d findings shown", strings.Count(out, "-Wfault"))
 	}
 }

@@ -171,7 +171,7 @@ func TestIntoLines(t *testing.T) {
 				}
 			}
 			s.write("r.txt", strings.Replace(report, "warning", "note", 1))
-			v := s.judge("--against", "main", "--report", "r.txt")
+			v := s.judge("--into", "main", "--report", "r.txt")
 			place := ""
 			for _, f := range v.Findings {
 				if f.Path == "core/tide.c" {
@@ -210,7 +210,7 @@ func TestMisleadingNames(t *testing.T) {
 	bad := s.commit("with the fault")
 	s.write("r.txt", warn("core/tide.c", 5))
 	s.git("tag", "origin/main")
-	for _, args := range [][]string{{"--against", "origin/main"}, {"--range", "origin/main..HEAD"}, {"--against", "origin/main~0"}} {
+	for _, args := range [][]string{{"--into", "origin/main"}, {"--range", "origin/main..HEAD"}, {"--into", "origin/main~0"}} {
 		v := s.judge(append(args, "--door", "push", "--report", "r.txt")...)
 		if v.Code != 1 || !strings.Contains(args[1], "~") && !strings.Contains(v.about(), "origin/main is both a branch and a tag; the branch is taken (refs/remotes/origin/main, not refs/tags/origin/main)") {
 			t.Errorf("%v: exit code %d\n%s", args, v.Code, v.about())
@@ -227,12 +227,12 @@ func TestMisleadingNames(t *testing.T) {
 
 	replacing := s.git("commit-tree", "-m", "another", "HEAD^{tree}")
 	s.git("replace", "origin/main", replacing)
-	if v := s.judge("--against", "origin/main", "--door", "push", "--report", "r.txt"); v.Code != 1 {
+	if v := s.judge("--into", "origin/main", "--door", "push", "--report", "r.txt"); v.Code != 1 {
 		t.Errorf("a replaced commit is followed: exit code %d\n%s", v.Code, v.about())
 	}
 	s.git("replace", "-d", s.git("rev-parse", "origin/main"))
 	s.write(".git/info/grafts", bad+"\n")
-	if v := s.judge("--against", "origin/main", "--door", "push", "--report", "r.txt"); v.Code != 1 {
+	if v := s.judge("--into", "origin/main", "--door", "push", "--report", "r.txt"); v.Code != 1 {
 		t.Errorf("a graft is followed: exit code %d\n%s", v.Code, v.about())
 	}
 }

@@ -40,7 +40,7 @@ func inheriting(t *testing.T, ref string) *sandbox {
 
 func TestInherit(t *testing.T) {
 	org := standards(t)
-	against := []string{"--against", "main", "--report", "-"}
+	against := []string{"--into", "main", "--report", "-"}
 	folder := func(s *sandbox, rest string) string {
 		to, err := filepath.Rel(s.dir, org.dir)
 		if err != nil {
@@ -103,7 +103,7 @@ func TestInheritInside(t *testing.T) {
 	s.write(".zincdoor/base.yaml", strings.Replace(harbour, "most: 0", "most: 2", 1))
 	s.commit("two")
 	s.stdin = warn("core/tide.c", 5)
-	if v := s.judge("--against", "main", "--report", "-"); v.Code != 1 || strings.Join(v.Policy.Altered, "|") != "merge: warnings 0 → 2" {
+	if v := s.judge("--into", "main", "--report", "-"); v.Code != 1 || strings.Join(v.Policy.Altered, "|") != "merge: warnings 0 → 2" {
 		t.Errorf("%s %v", v.about(), v.Policy.Altered)
 	}
 	s.git("rm", "-q", "--cached", ".zincdoor/base.yaml")
@@ -122,7 +122,7 @@ func TestInheritInside(t *testing.T) {
 func TestInheritFetched(t *testing.T) {
 	org := standards(t)
 	address := "git: \"file://" + filepath.ToSlash(org.dir) + "\", at: v1, path: door.yaml"
-	against := []string{"--against", "main", "--report", "-"}
+	against := []string{"--into", "main", "--report", "-"}
 
 	s := inheriting(t, address+", digest: \""+digest(harbour)+"\"")
 	if said := s.must(2, append([]string{"gate"}, against...)...); !strings.Contains(said, "git config zincdoor.run true") {

@@ -11,7 +11,7 @@ import (
 const strict = `zincdoor: 1
 doors:
   commit: {judges: staged, limits: [{count: new, severity: warning, most: 0}]}
-  merge: {judges: branch, against: main, limits: [{count: new, severity: warning, most: 0}]}
+  merge: {judges: branch, into: main, limits: [{count: new, severity: warning, most: 0}]}
   nightly: {judges: tree, limits: [{count: all, severity: warning, most: 0}]}
 `
 
@@ -33,7 +33,7 @@ func branch(t *testing.T, policy string) *sandbox {
 }
 
 func TestWhosePolicy(t *testing.T) {
-	against := []string{"--against", "main", "--report", "-"}
+	against := []string{"--into", "main", "--report", "-"}
 
 	s := branch(t, strict)
 	s.write(".zincdoor/policy.yaml", lax)
@@ -97,7 +97,7 @@ func TestBaselineOfTheBranch(t *testing.T) {
 	s.write("r.txt", warn("core/tide.c", 2)+warn("core/tide.c", 5))
 	s.take("r.txt", "--replace")
 	s.commit("accepts its own finding")
-	v := s.judge("--against", "main", "--report", "r.txt")
+	v := s.judge("--into", "main", "--report", "r.txt")
 	if v.Code != 1 || v.standings() != "core/tide.c:2 file accepted\ncore/tide.c:5 touched new" {
 		t.Errorf("the branch's own acceptance counts: %s\n%s", v.standings(), v.about())
 	}
@@ -115,7 +115,7 @@ func TestBaselineOfTheBranch(t *testing.T) {
 	s.git("switch", "-q", "-C", "accept")
 	s.take("r.txt", "--replace")
 	s.commit("accept what slipped in")
-	if v := s.judge("--against", "main", "--report", "r.txt"); v.Code != 0 {
+	if v := s.judge("--into", "main", "--report", "r.txt"); v.Code != 0 {
 		t.Errorf("a change that only accepts: %s", v.about())
 	}
 }
@@ -180,7 +180,7 @@ func TestCalls(t *testing.T) {
 		{"gate --staged --tree", 3, "name one change"},
 		{"gate", 3, "name the change to judge"},
 		{"gate main", 3, "A change is named by a flag"},
-		{"gate --door merge --report r.txt", 3, "--against main"},
+		{"gate --door merge --report r.txt", 3, "--into main"},
 		{"gate --door night --tree --report r.txt", 3, `did you mean "nightly"?`},
 		{"gate --worktree --report r.txt", 3, "no door of the policy judges a worktree; name one of them with --door: commit, merge, nightly"},
 		{"gate --range main --report r.txt", 3, "A..B"},
@@ -192,7 +192,7 @@ func TestCalls(t *testing.T) {
 		{"gate --patch - --report -", 3, "only once"},
 		{"gate --nonsense", 3, "--help"},
 		{"baseline take --report r.txt --why so", 3, "debt, mistaken, meant"},
-		{"gate --against nowhere --report r.txt", 2, `"nowhere" names no commit`},
+		{"gate --into nowhere --report r.txt", 2, `"nowhere" names no commit`},
 		{"gate --range HEAD..--all --report r.txt", 2, "names no commit"},
 		{"gate --patch nowhere.diff --report r.txt", 2, "nowhere.diff"},
 		{"gate --patch r.txt --report r.txt", 2, "not a unified diff"},
@@ -281,7 +281,7 @@ func TestOutput(t *testing.T) {
 	s.write("core/tide.c", strings.Replace(altered, "fresh;", "fresh(\"\x1b[31m\u202e\");", 1))
 	s.commit("two")
 	s.stdin = "core/tide.c:5:2: warning: unused \x1b]0;title\x07 thing [-Wunused]\n    5 | fresh\n      |  ^~~~\n"
-	out, _, code := s.run("gate", "--against", "main", "--report", "-", "--write", "json=v.json", "--output", "v.txt")
+	out, _, code := s.run("gate", "--into", "main", "--report", "-", "--write", "json=v.json", "--output", "v.txt")
 	if code != 1 || out != "" || !strings.HasPrefix(s.read("v.json"), `{"zincdoor":"verdict/1"`) {
 		t.Fatalf("exit code %d, %q", code, out)
 	}
@@ -293,7 +293,7 @@ func TestOutput(t *testing.T) {
 	if !strings.HasPrefix(text, want) || !strings.HasSuffix(text, "SHUT new warning: 1, at most 0\n") || strings.Contains(text, "\x1b") {
 		t.Errorf("the verdict reads\n%s", text)
 	}
-	if _, errs, code := s.run("gate", "--against", "main", "--report", "-", "--output", "nowhere/v.txt"); code != 2 || !strings.Contains(errs, "nowhere/v.txt") {
+	if _, errs, code := s.run("gate", "--into", "main", "--report", "-", "--output", "nowhere/v.txt"); code != 2 || !strings.Contains(errs, "nowhere/v.txt") {
 		t.Errorf("an output that can't be written: exit code %d, %s", code, errs)
 	}
 }

@@ -215,7 +215,7 @@ func TestMergeBases(t *testing.T) {
 	s.git("merge", "-q", "--no-edit", two)
 	s.git("switch", "-q", "side")
 	s.write("r.txt", warn("core/tide.c", 1)+warn("core/tide.c", 12)+warn("core/gauge.c", 1))
-	v := s.judge("--against", "main", "--report", "r.txt")
+	v := s.judge("--into", "main", "--report", "r.txt")
 	if v.standings() != "core/gauge.c:1 touched new\ncore/tide.c:1 elsewhere existing\ncore/tide.c:12 elsewhere existing" {
 		t.Errorf("two merge bases:\n%s", v.standings())
 	}
@@ -223,18 +223,18 @@ func TestMergeBases(t *testing.T) {
 	s.git("switch", "-q", "--orphan", "apart")
 	s.write("core/tide.c", lines(3))
 	s.commit("apart")
-	if _, errs, code := s.run("gate", "--against", "main", "--report", "r.txt"); code != 2 || !strings.Contains(errs, "no common ancestor") {
+	if _, errs, code := s.run("gate", "--into", "main", "--report", "r.txt"); code != 2 || !strings.Contains(errs, "no common ancestor") {
 		t.Errorf("no merge base: exit code %d, %s", code, errs)
 	}
 
 	shallow := &sandbox{T: t, dir: t.TempDir()}
 	shallow.git("clone", "-q", "--depth", "2", "--no-single-branch", "file://"+s.dir, ".")
 	shallow.git("switch", "-q", "-c", "mine", "origin/side")
-	if _, errs, code := shallow.run("gate", "--against", "origin/main", "--report", filepath.Join(s.dir, "r.txt")); code != 2 || !strings.Contains(errs, "git fetch --unshallow") {
+	if _, errs, code := shallow.run("gate", "--into", "origin/main", "--report", filepath.Join(s.dir, "r.txt")); code != 2 || !strings.Contains(errs, "git fetch --unshallow") {
 		t.Errorf("shallow clone: exit code %d, %s", code, errs)
 	}
 	shallow.git("fetch", "-q", "--unshallow", "origin", "+refs/heads/*:refs/remotes/origin/*")
-	if v := shallow.judge("--against", "origin/main", "--report", filepath.Join(s.dir, "r.txt")); v.Code != 1 {
+	if v := shallow.judge("--into", "origin/main", "--report", filepath.Join(s.dir, "r.txt")); v.Code != 1 {
 		t.Errorf("deepened: %s", v.about())
 	}
 }

@@ -172,7 +172,7 @@ recipes:
     message: $.text
     severity: $.kind
     measure: $.depth
-    words: {deep: grave, shoal: note}
+    severities: {deep: grave, shoal: note}
     clean: '"files": \[\]'
 reports:
   depths: {file: d.json, as: depths}

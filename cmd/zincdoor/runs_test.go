@@ -107,8 +107,8 @@ func TestRuns(t *testing.T) {
 	}{
 		{"finds what is staged", "run: [sh, tools/shoal.sh], as: diagnostics, files: '**/*.c'", shoal, lines(3), 1, "gauge read"},
 		{"doesn't see what isn't", "run: [sh, tools/shoal.sh], as: diagnostics, files: '**/*.c'", "int depth;\n", shoal, 0, "gauge empty"},
-		{"only what changed", "run: [sh, tools/shoal.sh], as: diagnostics, files: '**/*.c', only: changed", shoal, shoal, 1, "gauge read"},
-		{"nothing for it", "run: [sh, tools/crash.sh], as: diagnostics, files: '**/*.go', only: changed", shoal, shoal, 0, "gauge skipped"},
+		{"only what changed", "run: [sh, tools/shoal.sh], as: diagnostics, files: '**/*.c', given: changed", shoal, shoal, 1, "gauge read"},
+		{"nothing for it", "run: [sh, tools/crash.sh], as: diagnostics, files: '**/*.go', given: changed", shoal, shoal, 0, "gauge skipped"},
 		{"in a folder", "run: [sh, ../tools/shoal.sh], folder: core, as: diagnostics, files: 'core/*.c'", shoal, shoal, 1, "gauge read"},
 		{"on standard error", "run: [sh, -c, 'sh tools/shoal.sh \"$@\" >&2', sh], inputs: 'tools/*', output: stderr, as: diagnostics, files: '**/*.c'", shoal, shoal, 1, "gauge read"},
 		{"by its environment", "run: [sh, tools/quiet.sh], environment: {CODE: 3}, as: diagnostics", shoal, shoal, 2, "it ended with code 3, which doesn't tell of a good run; where it does, say exits: {found: 3} in its report; its last words: all is well here"},
@@ -311,7 +311,7 @@ func TestHalfBroken(t *testing.T) {
 
 // TestRunNames: whatever files are called, a linter is given them, and as many at a time as a command line takes.
 func TestRunNames(t *testing.T) {
-	h := newPort(t, "run: [sh, tools/shoal.sh], as: diagnostics, only: changed, inputs: 'tools/**'")
+	h := newPort(t, "run: [sh, tools/shoal.sh], as: diagnostics, given: changed, inputs: 'tools/**'")
 	names := []string{"-rf", "--help", "a b.c", "it's \"this\".c", "core/-x", "é.c", "$(touch x)"}
 	for _, name := range names {
 		h.write(name, shoal)
@@ -364,13 +364,13 @@ func TestRunsOfBranches(t *testing.T) {
 	} {
 		c.do()
 		before := h.state()
-		v := h.judge("--against", "main", "--door", c.door)
+		v := h.judge("--into", "main", "--door", c.door)
 		if runs := len(h.logged()); v.Code != c.code || !strings.Contains(v.about(), c.say) || runs != c.runs {
 			t.Errorf("%s: exit code %d, asked about %d files\n%s", c.name, v.Code, runs, v.about())
 		}
 		h.clear(before)
 	}
-	if v := h.judge("--against", "main", "--door", "merge", "--run"); v.Code != 0 {
+	if v := h.judge("--into", "main", "--door", "merge", "--run"); v.Code != 0 {
 		t.Errorf("with --run: exit code %d\n%s", v.Code, v.about())
 	}
 	h.git("branch", "-q", "bare", h.git("commit-tree", "-m", "no policy", h.git("mktree", "--missing")))
@@ -481,7 +481,7 @@ func TestOwnFiles(t *testing.T) {
 			h.git("switch", "-q", "-c", "work")
 			c.do(h)
 			h.commit("three")
-			for _, change := range [][]string{{"--against", "main"}, {"--range", "main..work"}} {
+			for _, change := range [][]string{{"--into", "main"}, {"--range", "main..work"}} {
 				v := h.judge(append(change, "--door", "merge")...)
 				if said := v.about(); v.Code != c.code || !strings.Contains(said, c.say) || strings.Contains(strings.Join(h.logged(), " "), "EVIL") {
 					t.Errorf("%v: exit code %d, want %d and %q\n%s", change, v.Code, c.code, c.say, said)
@@ -588,8 +588,8 @@ func TestWatch(t *testing.T) {
 // TestRealRuns: compilers are linters too.
 func TestRealRuns(t *testing.T) {
 	for _, c := range []struct{ name, needs, report, path, text, rule string }{
-		{"gcc", "gcc", "run: [gcc, -Wall, -fsyntax-only], output: stderr, as: diagnostics, files: '**/*.c', only: changed, per: file", "core/tide.c", "int f(void) { int unused; return 1; }\n", "-Wunused-variable"},
-		{"clang", "clang", "run: [CLANG, -Wall, -fsyntax-only, -fdiagnostics-format=sarif], output: stderr, as: sarif, files: '**/*.c', only: changed", "core/tide.c", "int f(void) { int unused; return 1; }\n", ""},
+		{"gcc", "gcc", "run: [gcc, -Wall, -fsyntax-only], output: stderr, as: diagnostics, files: '**/*.c', given: changed, per: file", "core/tide.c", "int f(void) { int unused; return 1; }\n", "-Wunused-variable"},
+		{"clang", "clang", "run: [CLANG, -Wall, -fsyntax-only, -fdiagnostics-format=sarif], output: stderr, as: sarif, files: '**/*.c', given: changed", "core/tide.c", "int f(void) { int unused; return 1; }\n", ""},
 		{"go vet", "go", "run: [go, vet, -json, ./...], as: vet-lines", "fares/fare.go", "package fares\n\nimport \"fmt\"\n\nfunc Say(n int) { fmt.Printf(\"%s\", n) }\n", "printf"},
 	} {
 		t.Run(c.name, func(t *testing.T) {

@@ -72,7 +72,7 @@ doors:
 			s.write("r.txt", warn("core/tide.c", 2)+warn("core/tide.c", 5))
 			tamper(s)
 			s.commit("two")
-			if v := s.judge("--against", "main", "--report", "r.txt"); v.Code != 1 {
+			if v := s.judge("--into", "main", "--report", "r.txt"); v.Code != 1 {
 				t.Errorf("%s\n%s", v.about(), v.standings())
 			}
 		})

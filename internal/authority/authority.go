@@ -195,7 +195,7 @@ func KindOfDoor(repo *git.Repo, by Overrides, door string) (policy.Kind, error) 
 		return "", err
 	}
 	if door == "" {
-		return "", target.WrongCall("name the change to judge: --staged, --worktree, --against REF, --range A..B, --push, --patch FILE or --tree; or a --door that judges one of its own")
+		return "", target.WrongCall("name the change to judge: --staged, --worktree, --into REF, --range A..B, --push, --patch FILE or --tree; or a --door that judges one of its own")
 	}
 	found, ok := a.Policy.Policy.Door(door)
 	switch {
@@ -214,9 +214,9 @@ func suggestChange(d policy.Door) string {
 	case d.Judges == policy.Push:
 		return ": --push, with the lines that git gives its hook on standard input"
 	case d.Into != "":
-		return ", as in --against " + d.Into
+		return ", as in --into " + d.Into
 	}
-	return ": --against REF, --range A..B or --patch FILE"
+	return ": --into REF, --range A..B or --patch FILE"
 }
 
 // NoDoor says that no push door stands at a ref.

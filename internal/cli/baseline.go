@@ -112,7 +112,7 @@ func (c *filterFlags) add(f *pflag.FlagSet) {
 	f.StringSliceVar(&c.rules, "rule", nil, "those of rules that a `GLOB` takes; repeatable, as are the next three")
 	f.StringSliceVar(&c.paths, "path", nil, "those in files that a `GLOB` from the repository's root takes")
 	f.StringSliceVar(&c.tools, "tool", nil, "those of a tool, by its `NAME`")
-	f.StringSliceVar(&c.severities, "severity", nil, "those on a `RUNG` of the ladder")
+	f.StringSliceVar(&c.severities, "severity", nil, "those of a `SEVERITY`")
 }
 
 func (c *filterFlags) any() bool {

@@ -71,7 +71,7 @@ type step struct {
 
 var (
 	takeAll   = []string{"zincdoor", "baseline", "take"}
-	gateMerge = []string{"zincdoor", "gate", "--against", "main"}
+	gateMerge = []string{"zincdoor", "gate", "--into", "main"}
 )
 
 var steps = []step{

@@ -17,7 +17,7 @@ func (p *program) explain() *cobra.Command {
 		Use:   "explain RULE|ID",
 		Short: "Tell what a rule means, why it matters here, and what to do",
 		Long: `Tell what a rule means, by its tool and by the team's own notes (notes: in the policy); where it stands in the code
-now; which rung it has and why, and which limits count it; and how to accept or waive a finding of it. A finding is named
+now; its severity and why, and which limits count it; and how to accept or waive a finding of it. A finding is named
 by its id in a verdict, or any beginning of it that is its alone.
 
   zincdoor explain -Wsign-compare --report build/warnings.txt

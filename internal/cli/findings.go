@@ -34,7 +34,7 @@ func (c *chooseFlags) add(f *pflag.FlagSet) {
 	f.StringSliceVar(&s.Tools, "tool", nil, "those of tools that a `GLOB` takes")
 	f.StringSliceVar(&s.Tags, "tag", nil, "those with a `TAG`")
 	f.StringSliceVar(&s.Teams, "team", nil, "those in files that a `TEAM` answers for")
-	f.StringSliceVar(&c.severities, "severity", nil, "those on a `RUNG` of the ladder, or ignored")
+	f.StringSliceVar(&c.severities, "severity", nil, "those of a `SEVERITY`, or ignored")
 	f.StringSliceVar(&c.levels, "level", nil, "those of a `LEVEL` of SARIF")
 	f.StringSliceVar(&c.places, "place", nil, "those that are `touched|file|elsewhere`")
 	f.StringSliceVar(&s.Standings, "standing", nil, "those that are `new|worsened|expired|existing|accepted|waived`")
@@ -114,7 +114,7 @@ func (p *program) findings() *cobra.Command {
 that is named as for gate, else of the whole work tree.
 
   zincdoor findings --report build/warnings.txt --rule "-Wunused*" --standing new
-  zincdoor findings --against main --count-by team
+  zincdoor findings --into main --count-by team
   zincdoor findings --fields path,line,rule --null | xargs -0 -n1 ...
 
 With --fields each finding is a line for scripts, the fields apart by tabs. What the policy ignores is left out, unless

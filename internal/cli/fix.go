@@ -53,7 +53,7 @@ a surer one or would alter an untouched line is told of and left.`,
 			case request.Change.Kind == "":
 				request.Change.Kind = policy.Worktree
 			case request.Change.Patch != "" || request.Change.Kind == policy.Push || request.Change.Kind == policy.Tree && request.Change.To != "":
-				return fmt.Errorf("fix writes to files of the work tree or the index: name --worktree, --staged, --against REF, --range A..HEAD or --tree")
+				return fmt.Errorf("fix writes to files of the work tree or the index: name --worktree, --staged, --into REF, --range A..HEAD or --tree")
 			}
 			request.Door, flags.again = flags.door, again(cmd.Flags())
 			return p.runFix(cmd.Context(), request, flags)
@@ -258,8 +258,8 @@ func changeWords(c changeFlags) (words []string) {
 		return []string{"--worktree"}
 	case c.tree:
 		return []string{"--tree"}
-	case c.against != "":
-		return []string{"--against", c.against}
+	case c.into != "":
+		return []string{"--into", c.into}
 	case c.span != "":
 		return []string{"--range", c.span}
 	}

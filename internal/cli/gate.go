@@ -32,7 +32,7 @@ func (p *program) gate() *cobra.Command {
 Name exactly one change, and the reports of the linters that looked at it:
 
   zincdoor gate --staged --report build/warnings.txt
-  zincdoor gate --against main --report gcc.txt --report fares.sarif
+  zincdoor gate --into main --report gcc.txt --report fares.sarif
 
 The policy is .zincdoor/policy.yaml; for a branch or a range it is the one that the target has now. Without one,
 a built-in policy lets no new error and no new warning pass.
@@ -102,14 +102,14 @@ func (p *program) showPlans(ctx context.Context, q app.GateRequest) error {
 // changeFlags name the change to judge.
 type changeFlags struct {
 	staged, worktree, push, tree bool
-	span, against, patch, remote string
+	span, into, patch, remote    string
 }
 
 func (c *changeFlags) add(f *pflag.FlagSet) {
 	f.SortFlags = false
 	f.BoolVar(&c.staged, "staged", false, "what is staged for the next commit")
 	f.BoolVar(&c.worktree, "worktree", false, "the work tree against the last commit, new files included")
-	f.StringVar(&c.against, "against", "", "this branch, from where it left `REF`")
+	f.StringVar(&c.into, "into", "", "this branch, from where it left `REF`")
 	f.StringVar(&c.span, "range", "", "from commit A to commit B, as `A..B`")
 	f.BoolVar(&c.push, "push", false, "what a push brings, as git tells its pre-push or pre-receive hook on standard input")
 	f.StringVar(&c.remote, "remote", "", "with --push before it is sent: the `NAME` of the remote it goes to (default: the only one)")
@@ -119,7 +119,7 @@ func (c *changeFlags) add(f *pflag.FlagSet) {
 
 func (c *changeFlags) name(f *pflag.FlagSet, args []string) (target.Name, error) {
 	var named []string
-	for _, name := range []string{"staged", "worktree", "against", "range", "push", "patch", "tree"} {
+	for _, name := range []string{"staged", "worktree", "into", "range", "push", "patch", "tree"} {
 		if f.Changed(name) {
 			named = append(named, "--"+name)
 		}
@@ -128,7 +128,7 @@ func (c *changeFlags) name(f *pflag.FlagSet, args []string) (target.Name, error)
 		return target.Name{}, fmt.Errorf("%s can't go together: name one change", strings.Join(named, " and "))
 	}
 	if len(args) > 0 && !c.tree {
-		return target.Name{}, fmt.Errorf("what is %q? A change is named by a flag: --staged, --worktree, --against REF, --range A..B, --push, --patch FILE or --tree", args[0])
+		return target.Name{}, fmt.Errorf("what is %q? A change is named by a flag: --staged, --worktree, --into REF, --range A..B, --push, --patch FILE or --tree", args[0])
 	}
 	var s target.Name
 	switch {
@@ -141,19 +141,19 @@ func (c *changeFlags) name(f *pflag.FlagSet, args []string) (target.Name, error)
 	case c.tree:
 		s.Kind = policy.Tree
 		s.To = strings.Join(args, "")
-	case f.Changed("against"):
-		s.Kind, s.Into = policy.Branch, c.against
+	case f.Changed("into"):
+		s.Kind, s.Into = policy.Branch, c.into
 	case f.Changed("patch"):
 		s.Kind, s.Patch = policy.Range, c.patch
 	case f.Changed("range"):
 		s.Kind = policy.Range
 		from, to, ok := strings.Cut(c.span, "..")
 		if !ok || from == "" || to == "" || strings.HasPrefix(to, ".") {
-			return s, fmt.Errorf("--range takes two commits as A..B, not %q; for a branch since it left another, use --against REF", c.span)
+			return s, fmt.Errorf("--range takes two commits as A..B, not %q; for a branch since it left another, use --into REF", c.span)
 		}
 		s.From, s.To = from, to
 	}
-	if f.Changed("against") && c.against == "" || f.Changed("patch") && c.patch == "" {
+	if f.Changed("into") && c.into == "" || f.Changed("patch") && c.patch == "" {
 		return s, fmt.Errorf("%s needs a value", named[0])
 	}
 	return s, nil

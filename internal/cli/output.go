@@ -24,7 +24,7 @@ type outputFlags struct {
 	format, file string
 	writes       []string
 	template     string
-	room         int
+	maxLength    int
 	screen       screenFlags
 	parsed       *template.Template
 }
@@ -69,7 +69,7 @@ func (s *screenFlags) options(j *app.Judged) render.Options {
 
 func (o *outputFlags) options(j *app.Judged) render.Options {
 	all := o.screen.options(j)
-	all.Template, all.Room = o.parsed, o.room
+	all.Template, all.MaxLength = o.parsed, o.maxLength
 	return all
 }
 
@@ -78,7 +78,7 @@ func (o *outputFlags) add(f *pflag.FlagSet) {
 	f.StringVar(&o.file, "output", "", "write it to `FILE` instead of standard output")
 	f.StringArrayVar(&o.writes, "write", nil, "write it to a file as well, as `FORMAT=FILE`; repeatable")
 	f.StringVar(&o.template, "template", "", "for the format template: the Go template in `FILE`, which is given the verdict's JSON document")
-	f.IntVar(&o.room, "room", render.MarkdownRoom, "for the format markdown: at most `N` characters")
+	f.IntVar(&o.maxLength, "max-length", render.MarkdownLength, "for the format markdown: at most `N` characters")
 	o.screen.add(f)
 }
 
@@ -104,8 +104,8 @@ func (o *outputFlags) places() (places, error) {
 			return nil, err
 		}
 	}
-	if o.room < leastRoom {
-		return nil, fmt.Errorf("--room takes %d characters or more, not %d", leastRoom, o.room)
+	if o.maxLength < leastRoom {
+		return nil, fmt.Errorf("--max-length takes %d characters or more, not %d", leastRoom, o.maxLength)
 	}
 	return all, o.parse(all)
 }

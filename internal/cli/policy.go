@@ -110,7 +110,7 @@ func (p *program) showPolicy() *cobra.Command {
 		Use:   "show",
 		Short: "Show the policy, or what it makes of a rule in a file",
 		Long: `Show the policy of the work tree with all that it inherits, as one file that says the same; with --origin where each
-value was set. With --rule and --path, show step by step which rung such a finding gets, and which limits count it.
+value was set. With --rule and --path, show step by step which severity such a finding gets, and which limits count it.
 
   zincdoor policy show --origin
   zincdoor policy show --rule -Wshadow --path core/tide.c`,

@@ -106,8 +106,8 @@ func (r *reader) door(f field, under *Door) Door {
 		what: "door " + f.name,
 		seen: r.origin("doors." + f.name + "."),
 		read: map[string]func(*yaml.Node){
-			"judges":  func(n *yaml.Node) { is.Judges = oneOf(r, n, "judges", policy.Kinds) },
-			"against": func(n *yaml.Node) { is.Into = r.text(n, "against") },
+			"judges": func(n *yaml.Node) { is.Judges = oneOf(r, n, "judges", policy.Kinds) },
+			"into":   func(n *yaml.Node) { is.Into = r.text(n, "into") },
 			"refs": func(n *yaml.Node) {
 				refs = n
 				is.Refs = r.globs(n, "a ref")
@@ -253,7 +253,7 @@ func (r *reader) limit(n *yaml.Node) policy.Limit {
 		"name":     func(n *yaml.Node) { limit.Name = r.text(n, "name") },
 		"count":    func(n *yaml.Node) { limit.Count = oneOf(r, n, "count", policy.Counts) },
 		"severity": func(n *yaml.Node) { limit.Severity = r.severity(n, "severity") },
-		"only":     func(n *yaml.Node) { limit.Exact = r.boolean(n, "only") },
+		"exact":    func(n *yaml.Node) { limit.Exact = r.boolean(n, "exact") },
 		"place":    func(n *yaml.Node) { limit.Places = listOf(r, n, "place", places) },
 		"standing": func(n *yaml.Node) { limit.Standings = listOf(r, n, "standing", standings) },
 		"most": func(n *yaml.Node) {
@@ -272,7 +272,7 @@ func (r *reader) limit(n *yaml.Node) policy.Limit {
 	r.mapping(n, keys{what: "a limit", need: []string{"count", "most"}, read: read})
 	switch {
 	case limit.Exact && limit.Severity == "":
-		r.complain(n, "only: true needs a severity")
+		r.complain(n, "exact: true needs a severity")
 	case limit.NoGrowth && limit.Count != policy.CountAll:
 		r.complain(n, "most: no-growth goes with count: all, not with %s", limit.Count)
 	case limit.NoGrowth && (limit.EachFile || limit.PerLines > 0), limit.EachFile && limit.PerLines > 0:

@@ -11,7 +11,7 @@ import (
 // What a policy marks as firm, those that inherit it can tighten but not loosen.
 
 // firmable are the keys of a policy that can be firm as a whole.
-var firmable = []string{"ladder", "levels", "baseline", "place", "paths", "groups", "aliases", "same", "measures", "teams", "reports", "recipes", "house"}
+var firmable = []string{"ladder", "levels", "baseline", "place", "paths", "groups", "aliases", "same", "numbers", "teams", "reports", "recipes", "house"}
 
 // firm reads which keys those that inherit this policy can't set.
 func (r *reader) firm(n *yaml.Node) {
@@ -31,7 +31,7 @@ func (r *reader) checkFirm() {
 	}
 }
 
-// checkLadder complains of a ladder that rungs of what is inherited aren't on, or that what is firm would mean something
+// checkLadder complains of a ladder that severities of what is inherited aren't on, or that what is firm would mean something
 // else on.
 func (r *reader) checkLadder(n *yaml.Node) {
 	if slices.Equal(r.policy.Ladder, r.under.Policy.Ladder) {
@@ -44,7 +44,7 @@ func (r *reader) checkLadder(n *yaml.Node) {
 	lacks := func(at Position, severities ...string) {
 		for _, severity := range severities {
 			if severity != "" && severity != policy.Ignored && !slices.Contains(r.policy.Ladder, severity) {
-				r.complain(n, "the ladder lacks the rung %q, which %s names", severity, at)
+				r.complain(n, "the ladder lacks the severity %q, which %s names", severity, at)
 			}
 		}
 	}

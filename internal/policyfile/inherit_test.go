@@ -38,7 +38,7 @@ doors:
     judges: branch
     limits:
       - {name: broken, count: new, severity: error, most: 1, firm: true}
-      - {name: noise, count: new, severity: warning, only: true, most: 3}
+      - {name: noise, count: new, severity: warning, exact: true, most: 3}
     waivers: {upto: warning, most: 2, firm: true}
     acceptances: {most: 5, need: [why, until], firm: true}
 `
@@ -57,10 +57,10 @@ severities:
   - {path: test/loud/**, floor: error}
 doors:
   merge:
-    against: main
+    into: main
     limits:
       - {name: broken, count: new, severity: error, most: 0}
-      - {name: noise, count: new, severity: warning, only: true, most: 9}
+      - {name: noise, count: new, severity: warning, exact: true, most: 9}
       - {count: touched, severity: note, most: 2}
     waivers: {most: 1}
   commit: {judges: staged, like: merge}
@@ -92,9 +92,9 @@ doors:
 	}
 	for _, want := range []string{
 		"judges: branch # door.yaml:15",
-		"against: main # ours.yaml:13",
+		"into: main # ours.yaml:13",
 		"- {name: broken, count: new, severity: error, most: 0, firm: true} # ours.yaml:15",
-		"- {name: noise, count: new, severity: warning, only: true, most: 9} # ours.yaml:16",
+		"- {name: noise, count: new, severity: warning, exact: true, most: 9} # ours.yaml:16",
 		"acceptances: {most: 5, need: [why, until], firm: true} # door.yaml:20",
 		"waivers: {code: true, tool: false, upto: warning, most: 1, firm: true} # ours.yaml:18",
 		"moved: counts # door.yaml:3",
@@ -176,7 +176,7 @@ func TestInheritErrors(t *testing.T) {
 		"inherit: {git: -x, at: v1, path: door.yaml}":                                  "can't begin with a dash",
 		"inherit: {at: v1, path: door.yaml}":                                           "at goes with git",
 		"inherit: {path: steep.yaml}":                                                  `the policy needs the key "doors"`,
-		"inherit: {path: over.yaml}\nladder: [error, warning, note]":                   `the ladder lacks the rung "bad", which over.yaml:3 names`,
+		"inherit: {path: over.yaml}\nladder: [error, warning, note]":                   `the ladder lacks the severity "bad", which over.yaml:3 names`,
 		"inherit: [{path: over.yaml}, {path: steep.yaml}]\ndoors: {d: {limits: [{count: new, severity: bad, most: 0}]}}": "",
 	} {
 		s["p.yaml"] = "zincdoor: 1\n" + ours + "\n"

@@ -13,12 +13,12 @@ import (
 )
 
 const whole = `zincdoor: 1
-ladder: [grave, "no", slight]   # "no" is a rung like any other
+ladder: [grave, "no", slight]   # "no" is a severity like any other
 levels: {error: grave, warning: no, note: slight}
 baseline: lint/accepted.jsonl
 place: {whitespace: counts, moved: ignored, seams: true}
 aliases: {oldest: old, old: new}
-measures: [{rule: "depth-*", tool: gauge, number: 2, worse: less}, {rule: "*", number: none}]
+numbers: [{rule: "depth-*", tool: gauge, number: 2, worse: less}, {rule: "*", number: none}]
 teams:
   all: {path: "**"}
   fares: {path: [fares/**], contact: "#fares"}
@@ -31,13 +31,13 @@ doors:
       - {count: new, severity: grave, most: 0}
   merge:
     judges: branch
-    against: main
+    into: main
     mode: advise
     waivers: {tool: true, upto: slight, except: {rule: secret*, tag: security}}
     acceptances: {upto: no, most: 5, need: [why, until]}
     limits:
       - {count: touched, rule: "-Wunused*", path: [core/**, fares/*.go], most: 3, say: "Tidy up."}
-      - {name: debt, count: all, severity: no, only: false, most: 40, mode: advise}
+      - {name: debt, count: all, severity: no, exact: false, most: 40, mode: advise}
   nightly: {judges: tree, limits: *strict}
 `
 
@@ -121,7 +121,7 @@ severities:
 doors: {d: {limits: [{count: new, most: 0}]}}
 `
 
-// TestGrade: the first severity with a rung decides, then caps and floors in their order.
+// TestGrade: the first rule with a severity decides, then caps and floors in their order.
 func TestGrade(t *testing.T) {
 	p, err := parse("policy.yaml", []byte(graded))
 	if err != nil {
@@ -278,12 +278,12 @@ func TestParseErrors(t *testing.T) {
 		{"a key twice", "zincdoor: 1\nzincdoor: 1\n", "p.yaml:2:1: the key \"zincdoor\" stands on line 1 already"},
 		{"no truth", "zincdoor: 1\ndoors:\n  d:\n    limits: [{count: new, most: 0}]\n    fix: x\n", `p.yaml:5:10: fix is true or false`},
 		{"a report from nowhere", "zincdoor: 1\nreports: {g: {as: sarif}}\n", "p.yaml:2:14: report g needs one of the keys file, which a linter writes before, and run"},
-		{"no linter to give files to", "zincdoor: 1\nreports: {g: {file: a, only: changed}}\n", "p.yaml:2:30: this tells how a linter is started, and there is no run"},
+		{"no linter to give files to", "zincdoor: 1\nreports: {g: {file: a, given: changed}}\n", "p.yaml:2:31: this tells how a linter is started, and there is no run"},
 		{"two files of one run", "zincdoor: 1\nreports: {g: {run: g, file: [a, b]}}\n", "a linter that is started writes one file"},
 		{"no time", "zincdoor: 1\nreports: {g: {run: g, timeout: soon}}\n", "a time like 90s or 2m"},
 		{"a code of both kinds", "zincdoor: 1\nreports: {g: {run: g, exits: {found: 1, failed: [1]}}}\n", "1 can't tell both"},
 		{"a folder outside", "zincdoor: 1\nreports: {g: {run: g, folder: ../x}}\n", "plain path from the repository's root"},
-		{"unknown rung", door("    - {count: new, severity: eror, most: 0}\n"), `p.yaml:5:30: severity: no rung "eror"; did you mean "error"?`},
+		{"unknown severity", door("    - {count: new, severity: eror, most: 0}\n"), `p.yaml:5:30: severity: the ladder has no "eror"; did you mean "error"?`},
 		{"no number", door("    - {count: new, most: few}\n"), `p.yaml:5:26: most must be a whole number from 0, not "few"`},
 		{"no growth of new ones", door("    - {count: new, most: no-growth}\n"), "goes with count: all"},
 		{"two bounds", door("    - {count: new, most: 1, each: file, per: 100-lines}\n"), "one bound"},
@@ -302,16 +302,16 @@ func TestParseErrors(t *testing.T) {
 		{"empty selector", door("    - {count: new, path: [], most: 0}\n"), "path is an empty list"},
 		{"rooted glob", door("    - {count: new, path: /core/*, most: 0}\n"), "globs start at the repository's root"},
 		{"broken glob", door("    - {count: new, rule: 'a[', most: 0}\n"), "no valid glob"},
-		{"only without severity", door("    - {count: new, only: true, most: 0}\n"), "needs a severity"},
-		{"a worse rung slips through", door("    - {count: new, severity: warning, only: true, most: 0}\n"), `no limit counts "error", though one counts the milder "warning"`},
-		{"advice doesn't hold the rung", door("    - {count: new, severity: error, most: 0, mode: advise}\n    - {count: new, severity: warning, only: true, most: 0}\n"), `no limit counts "error"`},
+		{"only without severity", door("    - {count: new, exact: true, most: 0}\n"), "needs a severity"},
+		{"a worse severity slips through", door("    - {count: new, severity: warning, exact: true, most: 0}\n"), `no limit counts "error", though one counts the milder "warning"`},
+		{"advice doesn't hold the severity", door("    - {count: new, severity: error, most: 0, mode: advise}\n    - {count: new, severity: warning, exact: true, most: 0}\n"), `no limit counts "error"`},
 		{"a door without limits", "zincdoor: 1\ndoors:\n  open: {judges: tree}\n", "p.yaml:3:3: door open has no limits"},
 		{"no limits in it", "zincdoor: 1\ndoors:\n  open: {limits: []}\n", "at least one limit"},
-		{"levels missing", "zincdoor: 1\nladder: [bad]\ndoors: {d: {limits: [{count: new, most: 0}]}}\n", `the ladder has no rung "error"`},
-		{"a rung twice", "zincdoor: 1\nladder: [error, warning, note, error]\n", `names "error" twice`},
+		{"levels missing", "zincdoor: 1\nladder: [bad]\ndoors: {d: {limits: [{count: new, most: 0}]}}\n", `the ladder has no severity "error"`},
+		{"a severity twice", "zincdoor: 1\nladder: [error, warning, note, error]\n", `names "error" twice`},
 		{"baseline outside", "zincdoor: 1\nbaseline: ../b\n", "p.yaml:2:11: baseline must be a plain path"},
 		{"endless aliases", "zincdoor: 1\naliases: {a: b, b: a}\n", "back to itself"},
-		{"which number", "zincdoor: 1\nmeasures: [{rule: x, number: first}]\n", "1 for the first"},
+		{"which number", "zincdoor: 1\nnumbers: [{rule: x, number: first}]\n", "1 for the first"},
 		{"acceptances without a number", door("    - {count: new, most: 0}\n    acceptances: {need: [why]}\n"), `acceptances needs the key "most"`},
 		{"an unknown need", door("    - {count: new, most: 0}\n    acceptances: {most: 1, need: [who]}\n"), `not "who"`},
 		{"a team without paths", "zincdoor: 1\nteams: {fares: {contact: x}}\n", `team fares needs the key "path"`},
@@ -346,7 +346,7 @@ func FuzzParse(f *testing.F) {
 		if p != nil {
 			for _, level := range finding.Levels {
 				if p.Levels[level] == "" {
-					t.Fatalf("level %s falls on no rung", level)
+					t.Fatalf("level %s gets no severity", level)
 				}
 			}
 		}

@@ -53,7 +53,7 @@ func (r *reader) whole() {
 			"teams":      r.teams,
 			"reports":    r.reports,
 			"recipes":    func(n *yaml.Node) { recipes = n }, // needs the ladder
-			"measures":   r.numbers,
+			"numbers":    r.numbers,
 			"doors":      func(n *yaml.Node) { doors = n }, // needs the ladder
 			"severities": func(n *yaml.Node) { severities = n },
 			"paths":      r.paths,
@@ -91,7 +91,7 @@ func (r *reader) ladder(n *yaml.Node) {
 			r.complain(n, "the ladder names %q twice", severity)
 		}
 		if severity == policy.Ignored {
-			r.complain(n, `"ignored" is what a finding is that no rung takes; a rung needs another name`)
+			r.complain(n, `"ignored" is for findings that no limit counts; give this severity another name`)
 		}
 	}
 	if len(severities) > 0 {
@@ -108,8 +108,8 @@ func (r *reader) origin(path string) func(field) {
 	return func(f field) { r.file.Origins[path+f.name] = r.position(f.key) }
 }
 
-// levels gives every level of SARIF a rung: by the levels key, else the rung of the same name. "none" falls on the
-// mildest rung unless it is given another.
+// levels gives every level of SARIF a severity: by the levels key, else the one of the same name. "none" gets the
+// mildest severity unless it is given another.
 func (r *reader) levels(n *yaml.Node) {
 	given := map[finding.Level]string{finding.None: r.policy.Ladder[len(r.policy.Ladder)-1]}
 	for level, severity := range r.under.Policy.Levels {
@@ -134,7 +134,7 @@ func (r *reader) levels(n *yaml.Node) {
 			if at == nil {
 				at = r.root
 			}
-			r.complain(at, "the ladder has no rung %q, so levels must say on which rung that level falls, as in levels: {%s: %s}",
+			r.complain(at, "the ladder has no severity %q, so levels must say which severity that level gets, as in levels: {%s: %s}",
 				level, level, r.policy.Ladder[0])
 		}
 	}
@@ -146,7 +146,7 @@ func (r *reader) severity(n *yaml.Node, what string) string {
 	if s == "" || slices.Contains(r.policy.Ladder, s) {
 		return s
 	}
-	r.complain(n, "%s: no rung %q%s", what, s, didYouMean(s, r.policy.Ladder, "; the ladder is "+strings.Join(r.policy.Ladder, ", ")))
+	r.complain(n, "%s: the ladder has no %q%s", what, s, didYouMean(s, r.policy.Ladder, "; it is "+strings.Join(r.policy.Ladder, ", ")))
 	return s
 }
 

@@ -36,10 +36,10 @@ func (r *reader) recipe(f field) *policy.Recipe {
 		"header": func(n *yaml.Node) { recipe.Header = r.boolean(n, "header") },
 		"noise":  func(n *yaml.Node) { recipe.Noise = r.pattern(n, "noise") },
 		"clean":  func(n *yaml.Node) { recipe.Clean = r.pattern(n, "clean") },
-		"words": func(n *yaml.Node) {
+		"severities": func(n *yaml.Node) {
 			recipe.Severities = map[string]string{}
-			for _, w := range r.fields(n, "words") {
-				recipe.Severities[w.name] = r.severity(w.value, "words: "+w.name)
+			for _, w := range r.fields(n, "severities") {
+				recipe.Severities[w.name] = r.severity(w.value, "severities: "+w.name)
 			}
 		},
 	}
@@ -186,7 +186,7 @@ func writeRecipe(r *policy.Recipe) string {
 			}
 		}
 		if len(r.Severities) > 0 {
-			set("words", flow(func(set func(key, value string)) {
+			set("severities", flow(func(set func(key, value string)) {
 				for _, name := range slices.Sorted(maps.Keys(r.Severities)) {
 					set(word(name), word(r.Severities[name]))
 				}

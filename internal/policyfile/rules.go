@@ -127,7 +127,7 @@ func (r *reader) firmTeams() (all []string) {
 
 // numbers reads which numbers of messages tell how bad a fault is.
 func (r *reader) numbers(n *yaml.Node) {
-	list, ok := r.list(n, "measures must be a list, as in measures: [{rule: complexity, number: 1}]")
+	list, ok := r.list(n, "measures must be a list, as in numbers: [{rule: complexity, number: 1}]")
 	if !ok {
 		return
 	}
@@ -240,7 +240,7 @@ func (r *reader) severities(n *yaml.Node) {
 			r.complain(item, "a severity says one of is, cap and floor")
 		}
 		if s.Firm && (s.Cap != "" || s.Is == policy.Ignored) {
-			r.complain(item, "firm goes with floor, and with is and a rung: a cap, and what is ignored, demand nothing that could be loosened")
+			r.complain(item, "firm goes with floor, and with is and a severity: a cap, and what is ignored, demand nothing that could be loosened")
 		}
 	}
 	r.file.Severities = layered(r.under.Severities, own)

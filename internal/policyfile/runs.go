@@ -41,7 +41,7 @@ func (r *reader) runKeys(report *policy.Report) (read map[string]func(*yaml.Node
 		}),
 		"output":  of(func(n *yaml.Node) { run.Output = oneOf(r, n, "output", []string{policy.OnStdout, policy.OnStderr}) }),
 		"files":   of(func(n *yaml.Node) { run.Files = r.globs(n, "path") }),
-		"only":    of(func(n *yaml.Node) { run.Changed = oneOf(r, n, "only", []string{"changed"}) != "" }),
+		"given":   of(func(n *yaml.Node) { run.Changed = oneOf(r, n, "given", []string{"changed"}) != "" }),
 		"per":     of(func(n *yaml.Node) { run.PerFile = oneOf(r, n, "per", []string{"file"}) != "" }),
 		"inputs":  of(func(n *yaml.Node) { run.Inputs = r.globs(n, "path") }),
 		"trusted": of(func(n *yaml.Node) { run.Trusted = r.globs(n, "path") }),
@@ -125,7 +125,7 @@ func writeRun(r *policy.Run, set func(key, value string)) {
 	for _, part := range []struct {
 		key, value string
 		is         bool
-	}{{"only", "changed", r.Changed}, {"per", "file", r.PerFile}, {"base", "true", r.Base}} {
+	}{{"given", "changed", r.Changed}, {"per", "file", r.PerFile}, {"base", "true", r.Base}} {
 		if part.is {
 			set(part.key, part.value)
 		}

@@ -146,7 +146,7 @@ func (w *writer) rules() {
 		}
 		w.line("same", "same: ["+strings.Join(sets, ", ")+"]")
 	}
-	list(w, "measures:", w.file.Numbers, func(n policy.Number) string { return "- " + writeNumber(n) })
+	list(w, "numbers:", w.file.Numbers, func(n policy.Number) string { return "- " + writeNumber(n) })
 	list(w, "severities:", w.file.Severities, func(s policy.Severity) string { return "- " + writeSeverity(s) })
 	list(w, "teams:", w.file.Teams, func(t policy.Team) string { return word(t.Name) + ": " + writeTeam(t) })
 	list(w, "reports:", w.file.Reports, func(r policy.Report) string { return word(r.Name) + ": " + writeReport(r) })
@@ -182,7 +182,7 @@ func (w *writer) door(placed Door) {
 		w.line(at+"judges", "    judges: "+word(string(d.Judges)))
 	}
 	if d.Into != "" {
-		w.line(at+"against", "    against: "+word(d.Into))
+		w.line(at+"into", "    into: "+word(d.Into))
 	}
 	if len(d.Refs) > 0 {
 		w.line(at+"refs", "    refs: "+words(d.Refs))
@@ -302,7 +302,7 @@ func WriteLimit(l policy.Limit) string {
 			set("severity", word(l.Severity))
 		}
 		if l.Exact {
-			set("only", "true")
+			set("exact", "true")
 		}
 		writeSelector(&l.Selector, set)
 		switch {

@@ -70,7 +70,7 @@ type (
 		Sound              bool
 	}
 	pageFinding struct {
-		N, Rung                         int
+		N, Rank                         int
 		ID, Path, Place, Address        string
 		Severity, Rule, Message, About  string
 		Standing, Team, Suggested, Help string
@@ -207,7 +207,7 @@ func findingsOnPage(v judge.Verdict, o Options) (all []pageFinding, left int) {
 func findingOnPage(n int, f judge.Finding, broke bool, v judge.Verdict, o Options) pageFinding {
 	d := f.Details()
 	p := pageFinding{
-		N: n, Rung: slices.Index(v.Ladder, f.Severity), ID: f.ID, Path: Safe(f.Path), Place: cmp.Or(Safe(place(f.Finding)), "no file"),
+		N: n, Rank: slices.Index(v.Ladder, f.Severity), ID: f.ID, Path: Safe(f.Path), Place: cmp.Or(Safe(place(f.Finding)), "no file"),
 		Address: o.address(f.Path, f.Region.Line, v.Subject.Head), Severity: Safe(f.Severity), Rule: Safe(f.Rule), Message: Safe(f.Message),
 		Standing: string(f.Standing), Team: Safe(f.Team), Broke: broke,
 	}

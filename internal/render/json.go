@@ -85,7 +85,7 @@ type (
 		Name     string   `json:"name"`
 		Count    string   `json:"count"`
 		Severity string   `json:"severity"`
-		Only     bool     `json:"only"`
+		Exact    bool     `json:"exact"`
 		Most     int      `json:"most"`
 		InForce  bool     `json:"in_force"`
 		Kind     string   `json:"kind"`
@@ -218,7 +218,7 @@ func limitOf(l judge.LimitResult, findings []judge.Finding) limitJSON {
 		broke = list(l.Findings, func(i int) string { return findings[i].ID })
 	}
 	return limitJSON{
-		Name: l.Name, Count: l.CountName(), Severity: l.Severity, Only: l.Exact, Most: l.Bound, Kind: kindOf(l), InForce: !l.Waiting,
+		Name: l.Name, Count: l.CountName(), Severity: l.Severity, Exact: l.Exact, Most: l.Bound, Kind: kindOf(l), InForce: !l.Waiting,
 		Found: l.Found, Held: l.Held, Mode: string(l.Mode), Say: l.Say, Findings: broke,
 	}
 }

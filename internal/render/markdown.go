@@ -11,21 +11,21 @@ import (
 	"zincdoor/internal/core/judge"
 )
 
-// MarkdownRoom is how long a verdict as Markdown is at most where the call doesn't say, in characters.
-const MarkdownRoom = 60_000
+// MarkdownLength is how long a verdict as Markdown is at most where the call doesn't say, in characters.
+const MarkdownLength = 60_000
 
 // unfolded is how many findings are shown before the rest is folded.
 const unfolded = 10
 
 // writeMarkdown writes the verdict as a comment on a pull request: the outcome first, then the limits, what broke them,
-// and what is worth knowing. It stays within the room by leaving out findings, and says how many.
+// and what is worth knowing. It stays within the length by leaving out findings, and says how many.
 func writeMarkdown(w io.Writer, v judge.Verdict, o Options) error {
-	room := o.Room
-	if room == 0 {
-		room = MarkdownRoom
+	most := o.MaxLength
+	if most == 0 {
+		most = MarkdownLength
 	}
 	head, tail := markdownHead(v), markdownTail(v, o)
-	left := room - len([]rune(head)) - len([]rune(tail)) - 200 // for what tells of those left out
+	left := most - len([]rune(head)) - len([]rune(tail)) - 200 // for what tells of those left out
 	var body strings.Builder
 	broken := v.Broken()
 	file, shown, folded := "\x00", 0, false
@@ -53,11 +53,11 @@ func writeMarkdown(w io.Writer, v judge.Verdict, o Options) error {
 		body.WriteString("\n</details>\n")
 	}
 	if shown < len(broken) {
-		fmt.Fprintf(&body, "\n*%s left out for want of room; the whole verdict has them.*\n", finding.Count(len(broken)-shown))
+		fmt.Fprintf(&body, "\n*%s left out to stay within %d characters; the whole verdict has them.*\n", finding.Count(len(broken)-shown), most)
 	}
 	text := []rune(head + body.String() + tail)
-	if len(text) > room {
-		text = append(text[:max(room-2, 0)], '…', '\n')
+	if len(text) > most {
+		text = append(text[:max(most-2, 0)], '…', '\n')
 	}
 	_, err := io.WriteString(w, string(text))
 	return err

@@ -17,7 +17,7 @@
   }
   function sort() {
     const key = value("order");
-    const rank = f => key === "n" || key === "rung" ? Number(f.dataset[key]) : f.dataset[key];
+    const rank = f => key === "n" || key === "rank" ? Number(f.dataset[key]) : f.dataset[key];
     const by = (a, b) => rank(a) < rank(b) ? -1 : rank(a) > rank(b) ? 1 : a.dataset.n - b.dataset.n;
     list.append(...all.slice().sort(by));
   }

@@ -49,9 +49,9 @@ type Options struct {
 	List string // the command that lists what was counted, "" for none
 	Fix  string // the command that fixes what can be fixed, "" for none
 
-	Like io.Writer // the terminal that it is for, where it isn't written there at once; nil for where it is written
-	Room int       // how many characters Markdown may have; 0 for MarkdownRoom
-	Link string    // an address with {path}, {line} and {commit} for a line of the judged state; "" for none
+	Like      io.Writer // the terminal that it is for, where it isn't written there at once; nil for where it is written
+	MaxLength int       // how many characters Markdown may have; 0 for MarkdownLength
+	Link      string    // an address with {path}, {line} and {commit} for a line of the judged state; "" for none
 }
 
 func (o Options) text(path string) *source.Text {

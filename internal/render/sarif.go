@@ -91,8 +91,8 @@ type (
 		Standing string `json:"standing"`
 		Place    string `json:"place"`
 		Team     string `json:"team,omitempty"`
-		Rung     string `json:"rung,omitempty"`     // that a recipe gave it
-		Measured string `json:"measured,omitempty"` // that the report gave it
+		Given    string `json:"given_severity,omitempty"` // by a recipe
+		Measured string `json:"measured,omitempty"`       // that the report gave it
 	}
 	sarifLogical struct {
 		Qualified string `json:"fullyQualifiedName"`

@@ -90,7 +90,7 @@ type group struct {
 	findings []int
 }
 
-// groups puts findings together: teams and rungs in the policy's order, rules with the most findings first.
+// groups puts findings together: teams and severities in the policy's order, rules with the most findings first.
 func (o Options) groups(v *judge.Verdict, findings []int) []group {
 	of := func(judge.Finding) string { return "" }
 	switch o.Group {

@@ -35,7 +35,7 @@ recipes:
     measure: $.value
     help: $.more
     suggestion: $.instead
-    words: {bad: error, awful: grave}
+    severities: {bad: error, awful: grave}
     clean: '"files": \[\]'
   berths:
     as: xml
@@ -45,7 +45,7 @@ recipes:
     rule: "concat('B', @code)"
     message: text()
     severity: "@grade"
-    words: {high: error}
+    severities: {high: error}
     clean: <berths\s*/>
   table:
     as: csv
@@ -65,7 +65,7 @@ recipes:
     match: '^(?P<severity>[A-Z]+) (?P<path>\S+)@(?P<line>\d+)(?:-(?P<end_line>\d+))? (?P<message>.*) \((?P<rule>\w+)\)$'
     then: '^    (?P<message>\S.*)$'
     tool: {is: gauge}
-    words: {W: warning, E: error}
+    severities: {W: warning, E: error}
     clean: all berths clear
 doors: {d: {limits: [{count: new, most: 0}]}}
 `

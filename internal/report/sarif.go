@@ -467,7 +467,7 @@ type (
 	}
 	// ownBag is what a verdict that was written as SARIF keeps of findings whose reports weren't.
 	ownBag struct {
-		Rung     string `json:"rung"`
+		Given    string `json:"given_severity"`
 		Measured string `json:"measured"`
 	}
 	configuration struct {

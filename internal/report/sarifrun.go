@@ -392,7 +392,7 @@ func (r *run) traits(res *result, rule *descriptor) *finding.Traits {
 	if shared != nil {
 		own = *shared
 	}
-	own.Severity, own.Measured = res.Properties.Own.Rung, res.Properties.Own.Measured
+	own.Severity, own.Measured = res.Properties.Own.Given, res.Properties.Own.Measured
 	own.Rank, own.Tags = rank, slices.Concat(own.Tags, res.Properties.Tags)
 	for _, taxon := range res.Taxa {
 		own.Tags = append(own.Tags, r.taxon(taxon))

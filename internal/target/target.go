@@ -200,7 +200,7 @@ func inRepository(repo *git.Repo, kind policy.Kind) *Target {
 
 func (t *Target) find(name Name) error {
 	if t.Repo.Bare && (name.Kind == policy.Staged || name.Kind == policy.Worktree || name.Kind == policy.Tree && name.To == "") {
-		return fmt.Errorf("this is a bare repository, which has no work tree and no index to judge; name a --range or --against")
+		return fmt.Errorf("this is a bare repository, which has no work tree and no index to judge; name a --range or --into")
 	}
 	switch name.Kind {
 	case policy.Staged:

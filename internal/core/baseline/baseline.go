@@ -48,7 +48,7 @@ type Entry struct {
 	Rule         string `json:"rule"`
 	Line         int    `json:"line,omitempty"` // where it stood when accepted; a hint, never proof
 	Message      string `json:"message"`
-	Severity     string `json:"severity"`          // the rung it had when accepted
+	Severity     string `json:"severity"`          // the severity it had when accepted
 	Measure      string `json:"measure,omitempty"` // how bad it was when accepted, "" where its message has no measure
 	Text         string `json:"text,omitempty"`    // hash of the code line, "" where the finding had no code
 	Before       string `json:"before,omitempty"`  // hash of the nearest line above that isn't blank
@@ -63,7 +63,7 @@ type Entry struct {
 	Link         string `json:"link,omitempty"`
 }
 
-// EntryFor describes a finding of the given rung so that it is recognised later. Why, By, On and the rest are the
+// EntryFor describes a finding of the given severity so that it is recognised later. Why, By, On and the rest are the
 // caller's to add.
 func EntryFor(f finding.Finding, severity string) Entry {
 	e := Entry{

@@ -101,7 +101,7 @@ type Traits struct {
 	Tags     []string // of the rule and of the finding itself
 	Rank     float64  // how much it matters, 0 to 100 (SARIF 2.1.0, 3.27.25); 0 where the tool doesn't say
 	Security float64  // its rule's security severity, 0 to 10; 0 where the tool doesn't say
-	Severity string   // the rung that a recipe gives it, "" where none does
+	Severity string   // the severity that a recipe gives it, "" where none does
 	Measured string   // the number that tells how bad it is, where the tool gives it beside the message
 }
 

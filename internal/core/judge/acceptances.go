@@ -130,7 +130,7 @@ func (j *judgement) accept(findings []Finding) (made acceptances, honoured map[i
 		case j.own || j.onBase.EntryOf[added.finding] != recognise.None:
 			a.Honoured = true
 		case rules.Upto != "" && !j.Policy.Ladder.Worse(rules.Upto, f.Severity):
-			a.Problem = fmt.Sprintf("it is of rung %s, and this door lets a change accept %s or milder", f.Severity, rules.Upto)
+			a.Problem = fmt.Sprintf("its severity is %s, and this door lets a change accept %s or milder", f.Severity, rules.Upto)
 		default:
 			a.Honoured = true
 			result.Found++

@@ -52,7 +52,7 @@ func TestSeveralTools(t *testing.T) {
 		{"one rule of three tools, pairs one to one", []finding.Finding{said("board", "-Wx", "'a'"), said("gcc", "-Wx", "x 'a'"), said("gcc", "-Wx", "y 'a'"), said("clang", "-Wx", "z 'a'")}, nil, "", "count: new", "board -Wx warning new +clang +gcc; gcc -Wx warning new; 2"},
 		{"one name declared the same", []finding.Finding{said("gcc", "deep-a", "x"), said("board", "deep-a", "y")}, nil, "", "count: new", "board deep-a warning new +gcc; 1"},
 		{"one glob declared the same, other names", []finding.Finding{said("gcc", "deep-a", "x"), said("board", "deep-b", "y")}, nil, "", "count: new", "gcc deep-a warning new; board deep-b warning new; 2"},
-		{"the worst rung", []finding.Finding{gcc, said("board", "grave", "unused variable depth")}, nil, "", "count: new, severity: error", "board grave error new +gcc; 1"},
+		{"the worst severity", []finding.Finding{gcc, said("board", "grave", "unused variable depth")}, nil, "", "count: new, severity: error", "board grave error new +gcc; 1"},
 		{"any selector", []finding.Finding{gcc, said("board", "grave", "unused variable depth")}, nil, "", "count: new, tool: gcc, severity: error", "board grave error new +gcc; 1"},
 		{"ignored takes a source out", []finding.Finding{gcc, said("board", "hidden", "unused variable depth")}, nil, "", "count: new, rule: hidden", "gcc -Wunused warning new; 0"},
 		{"all ignored", []finding.Finding{said("gcc", "hidden", "x"), said("board", "hidden", "x")}, nil, "", "count: new", "board hidden ignored new +gcc; 0"},

@@ -39,7 +39,7 @@ func doorOf(t *testing.T, mode string, limits ...string) (*policy.Policy, policy
 
 const (
 	noError   = "count: new, severity: error, most: 0"
-	noWarning = "count: new, severity: warning, only: true, most: 0"
+	noWarning = "count: new, severity: warning, exact: true, most: 0"
 )
 
 var readIt = Evidence{Name: "r", State: Read, Covers: []baseline.Cover{{Tool: "gcc", Paths: []string{baseline.Everywhere}}}}

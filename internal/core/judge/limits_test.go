@@ -112,9 +112,9 @@ func plainlyTakes(asked map[string]string, f finding.Finding) bool {
 
 var ladder = []string{"error", "warning", "note"}
 
-// plainRung grades a finding by the sentences of the guide: firm ones are tried first, then ours, then inherited; then
+// plainSeverity grades a finding by the sentences of the guide: firm ones are tried first, then ours, then inherited; then
 // what bounds, inherited first, ours after it, and what is firm last and above all.
-func plainRung(f finding.Finding, inherited, ours []string) string {
+func plainSeverity(f finding.Finding, inherited, ours []string) string {
 	firm := func(list []string, want bool) (some []map[string]string) {
 		for _, text := range list {
 			if s := asked(text); (s["firm"] == "true") == want && plainlyTakes(s, f) {
@@ -160,7 +160,7 @@ func plainly(text string, v Verdict) (found int) {
 			"expired": f.Standing == Expired,
 		}[said["count"]]
 		if s, given := said["severity"]; given {
-			ok = ok && (said["only"] == "true" && f.Severity == s || said["only"] != "true" && slices.Index(ladder, f.Severity) <= slices.Index(ladder, s))
+			ok = ok && (said["exact"] == "true" && f.Severity == s || said["exact"] != "true" && slices.Index(ladder, f.Severity) <= slices.Index(ladder, s))
 		}
 		if s, given := said["place"]; given {
 			ok = ok && string(f.Place) == s
@@ -243,7 +243,7 @@ func TestAgainstThePlainest(t *testing.T) {
 			limit += ", severity: " + pick("error", "warning", "note")
 		}
 		if strings.Contains(limit, "severity: error") {
-			limit += ", only: true"
+			limit += ", exact: true"
 		}
 		inherited, ours := severities(), severities()
 		const names = "paths: {skip: skipped/**, sets: {deep: core/**}}\ngroups: {shade: [-Wshadow, odd]}\nteams: {tides: {path: core/**}, fares: {path: fares/**}}\n"
@@ -258,7 +258,7 @@ func TestAgainstThePlainest(t *testing.T) {
 			Today: "2026-11-23", Baseline: &baseline.Baseline{Entries: entries, Covers: []baseline.Cover{{Tool: pick("gcc", "none"), Paths: []string{"**"}}}},
 		})
 		for _, f := range v.Findings {
-			if want := plainRung(*f.Finding, inherited, ours); f.Severity != want {
+			if want := plainSeverity(*f.Finding, inherited, ours); f.Severity != want {
 				t.Fatalf("%s %s %s %v %s is graded %s, plainly %s\n%s\n%s", f.Tool, f.Rule, f.Path, f.Weight().Tags, f.Level, f.Severity, want, base.Data, text)
 			}
 		}

@@ -6,26 +6,26 @@ import (
 	"zincdoor/internal/core/finding"
 )
 
-// Ignored is the rung of findings that the policy leaves out. They are counted and listed, and no limit counts them.
+// Ignored is the severity of findings that the policy leaves out. They are counted and listed, and no limit counts them.
 const Ignored = "ignored"
 
 // Severity is one rule of how findings are graded. One of Is, Cap and Floor is set.
 type Severity struct {
 	Selector
-	Is    string // this rung, or Ignored
-	Cap   string // no worse than this rung
-	Floor string // no milder than this rung
+	Is    string // this severity, or Ignored
+	Cap   string // no worse than this severity
+	Floor string // no milder than this severity
 	Firm  bool   // those that inherit it can't loosen it
 }
 
-// Step is one thing that the policy says of a finding's rung.
+// Step is one thing that the policy says of a finding's severity.
 type Step struct {
 	Index    int    // of the one of Policy.Severities that says it, -1 where none does
 	What     string // for people: "is note", "cap warning"
 	Severity string // the severity after it
 }
 
-// Grade gives a finding its rung: that of the first severity with an Is that takes it, else that of its level; then every
+// Grade gives a finding its severity: that of the first rule with an Is that takes it, else that of its level; then every
 // Cap and Floor that takes it applies, in order. A finding in a skipped path is ignored. What is firm goes first, and is
 // softened by nothing else.
 func (p *Policy) Grade(f finding.Finding, team string) string {
@@ -34,7 +34,7 @@ func (p *Policy) Grade(f finding.Finding, team string) string {
 	return severity
 }
 
-// Steps tells how a finding comes to its rung.
+// Steps tells how a finding comes to its severity.
 func (p *Policy) Steps(f finding.Finding, team string) (steps []Step) {
 	p.grade(f, team, func(index int, key, value, now string) {
 		steps = append(steps, Step{index, key + " " + value, now})

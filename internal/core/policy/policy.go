@@ -33,7 +33,7 @@ func (p *Policy) Own(path string) bool { return path == Path || path == p.Baseli
 // Policy is a whole policy, with what it inherits. Once Resolve was called, it is immutable.
 type Policy struct {
 	Ladder Ladder
-	Levels map[finding.Level]string // the rung of each level, total
+	Levels map[finding.Level]string // the severity of each level, total
 
 	// Baseline is the path of the baseline from the repository's root; Named says that the policy names it.
 	Baseline      string
@@ -88,7 +88,7 @@ func (p *Policy) SameSet(rule string) string {
 	return fmt.Sprint(i)
 }
 
-// EntryFor describes a finding of the given rung as an entry of the baseline, with its measure.
+// EntryFor describes a finding of the given severity as an entry of the baseline, with its measure.
 func (p *Policy) EntryFor(f finding.Finding, severity string) baseline.Entry {
 	e := baseline.EntryFor(f, severity)
 	e.Measure, _ = p.MeasureOf(f)
@@ -174,7 +174,7 @@ func (p *Policy) Gauge(tool, rule string) *finding.Gauge {
 // Ladder is the team's ordered list of severities, worst first.
 type Ladder []string
 
-// Worse reports whether rung a is worse than rung b or the same.
+// Worse reports whether severity a is worse than b or the same.
 func (l Ladder) Worse(a, b string) bool { return slices.Index(l, a) <= slices.Index(l, b) }
 
 // Kind is what a door judges.
@@ -223,7 +223,7 @@ type Door struct {
 // Waivers says what comments in the code, and the tools' own suppressions, may set aside.
 type Waivers struct {
 	Code, Tool bool
-	Upto       string   // the worst rung that may be waived
+	Upto       string   // the worst severity that may be waived
 	Most       int      // how many waivers a change may add
 	Rules      []string // globs of rules that can't be waived
 	Tags       []string // tags whose findings can't be waived
@@ -232,7 +232,7 @@ type Waivers struct {
 
 // Acceptances says what a change may accept for itself in the baseline.
 type Acceptances struct {
-	Upto string // the worst rung that may be accepted; "" for any
+	Upto string // the worst severity that may be accepted; "" for any
 	Most int    // how many findings
 	Need []string
 	Firm bool // those that inherit it can't loosen it
@@ -252,7 +252,7 @@ func (a Acceptances) Lacks(e baseline.Entry) string {
 	return ""
 }
 
-// MayWaive reports whether a finding on a rung may be waived.
+// MayWaive reports whether a finding of a severity may be waived.
 func (w Waivers) MayWaive(ladder Ladder, f finding.Finding, severity string) bool {
 	tagged := slices.ContainsFunc(f.Weight().Tags, func(tag string) bool { return slices.Contains(w.Tags, tag) })
 	return ladder.Worse(w.Upto, severity) && !tagged && !matchesAny(w.Rules, f.Rule, MatchRule)
@@ -277,7 +277,7 @@ type Limit struct {
 	Selector
 	Name     string
 	Count    Count
-	Severity string // a rung; "" selects every rung
+	Severity string // "" selects every severity
 	Exact    bool   // Severity alone, not what is worse
 	Most     int
 	NoGrowth bool   // Most is what was found before the change

@@ -35,7 +35,7 @@ type Recipe struct {
 	Clean *regexp.Regexp // what stands in a report of a tool that found nothing; nil for none
 
 	Fields     map[string]Field
-	Severities map[string]string // the rungs of the severities that the report writes
+	Severities map[string]string // the severity of each word that the report writes
 
 	ladder Ladder
 	levels map[finding.Level]string
@@ -52,7 +52,7 @@ type Field struct {
 	First  int            // the number that the report gives the first line or column
 }
 
-// Severity is the rung of a severity that the report writes; known is false for a word that says nothing to the policy, which
+// Severity is the severity of a word that the report writes; known is false for a word that says nothing to the policy, which
 // counts as the worst.
 func (r *Recipe) Severity(word string) (severity string, known bool) {
 	if severity, known = r.Severities[word]; known {
