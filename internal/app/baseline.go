@@ -89,7 +89,27 @@ func (k *Kept) edit(change func(now *baseline.Baseline) (*baseline.Baseline, err
 }
 
 // Named finds the entries that the beginnings of ids name, each exactly one, as indices.
-func (k *Kept) Named(ids []string) ([]int, error) { return byID(ids, k.IDs, "zincdoor baseline list") }
+func (k *Kept) Named(ids []string) ([]int, error) {
+	var all []int
+	for _, id := range ids {
+		var found []int
+		for i, name := range k.IDs {
+			if name == id {
+				found = []int{i}
+				break
+			}
+			if id != "" && strings.HasPrefix(name, id) {
+				found = append(found, i)
+			}
+		}
+		if err := onlyOne(id, len(found), "zincdoor baseline list shows those of the entries"); err != nil {
+			return nil, err
+		}
+		all = append(all, found...)
+	}
+	slices.Sort(all)
+	return slices.Compact(all), nil
+}
 
 // Renew moves the acceptance of entries: those of out go, those of in come.
 func (k *Kept) Renew(out, in []baseline.Entry) error {
@@ -175,13 +195,13 @@ func (s *Survey) EntryFor(f judge.Finding, reasons baseline.Entry) baseline.Entr
 
 // Choose picks findings by the beginnings of their ids, where any are given, and by what takes them.
 func (s *Survey) Choose(ids []string, takes func(judge.Finding) bool) ([]judge.Finding, error) {
-	names := make([]string, len(s.Findings))
-	for i, f := range s.Findings {
-		names[i] = f.ID
-	}
-	named, err := byID(ids, names, "the verdict made from the same reports and the same files")
-	if err != nil {
-		return nil, err
+	var named []int
+	for _, id := range ids {
+		found := s.Verdict.Named(id)
+		if err := onlyOne(id, len(found), "zincdoor findings lists the present ones"); err != nil {
+			return nil, err
+		}
+		named = append(named, found...)
 	}
 	var chosen []judge.Finding
 	for i, f := range s.Findings {
@@ -384,29 +404,13 @@ func CountEntries(n int) string {
 	return strconv.Itoa(n) + " entries"
 }
 
-// byID finds what the beginnings of ids name, each exactly one. Source tells people where the names come from.
-func byID(ids []string, names []string, source string) ([]int, error) {
-	var all []int
-	for _, id := range ids {
-		var at []int
-		for i, name := range names {
-			if name == id {
-				at = []int{i}
-				break
-			}
-			if strings.HasPrefix(name, id) && id != "" {
-				at = append(at, i)
-			}
-		}
-		switch len(at) {
-		case 0:
-			return nil, target.WrongCall("nothing is called %s; the names are those of %s", strconv.Quote(id), source)
-		case 1:
-			all = append(all, at[0])
-		default:
-			return nil, target.WrongCall("%s is the beginning of %d names; write more of it", strconv.Quote(id), len(at))
-		}
+// onlyOne complains where the beginning of an id names nothing, or several things. Hint tells people where ids are shown.
+func onlyOne(id string, named int, hint string) error {
+	switch named {
+	case 0:
+		return target.WrongCall("no id begins with %q; %s", id, hint)
+	case 1:
+		return nil
 	}
-	slices.Sort(all)
-	return slices.Compact(all), nil
+	return target.WrongCall("%d ids begin with %q; write more of it", named, id)
 }

@@ -46,7 +46,7 @@ func (s *screen) finding(f judge.Finding) {
 	if f.Rule != "" {
 		rule = " " + s.bold.Render(Safe(f.Rule))
 	}
-	s.wrapped(lead, fmt.Sprintf("%s%s  %s", s.signal.Render(Safe(f.Severity)), rule, s.faint.Render(strings.Join(about, ", ")+"  "+f.ID)), s.plain)
+	s.wrapped(lead, fmt.Sprintf("%s%s  %s", s.signal.Render(Safe(f.Severity)), rule, s.faint.Render(strings.Join(about, ", ")+"  "+ids(f))), s.plain)
 	s.wrapped(lead, Safe(f.Message), s.plain)
 	s.details(lead+"  ", f)
 	s.line("")

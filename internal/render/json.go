@@ -268,6 +268,7 @@ func (m *members) some(name, value string) {
 func appendFinding(out []byte, f *judge.Finding) []byte {
 	m := members{out: append(out, '{')}
 	m.text("id", f.ID)
+	m.some("entry", f.EntryID)
 	m.text("tool", f.Tool)
 	m.text("rule", f.Rule)
 	m.text("level", string(f.Level))

@@ -49,6 +49,7 @@ var fields = []field{
 	{"team", false, func(f *judge.Finding) string { return f.Team }},
 	{"level", false, func(f *judge.Finding) string { return string(f.Level) }},
 	{"id", false, func(f *judge.Finding) string { return f.ID }},
+	{"entry", false, func(f *judge.Finding) string { return f.EntryID }},
 	{"occurrences", true, func(f *judge.Finding) string { return strconv.Itoa(f.Occurrences) }},
 	{"sources", false, func(f *judge.Finding) string { return strings.Join(f.Sources, ",") }},
 	{"tags", false, func(f *judge.Finding) string { return strings.Join(f.Weight().Tags, ",") }},
@@ -191,7 +192,7 @@ func (l List) people(w io.Writer, all []judge.Finding, o Options) error {
 			about = append(about, Safe(f.Team))
 		}
 		line := fmt.Sprintf("%s  %s %s  %s", s.bold.Render(cmp.Or(Safe(place(f.Finding)), "(no file)")), s.zinc.Render(Safe(f.Severity)), Safe(f.Rule), Safe(f.Message))
-		tail := s.faint.Render("  " + strings.Join(about, ", ") + "  " + f.ID)
+		tail := s.faint.Render("  " + strings.Join(about, ", ") + "  " + ids(*f))
 		if s.live {
 			line = truncate(line, max(s.columns-width(tail), 40), s.cut)
 		}

@@ -6,6 +6,8 @@ import (
 	"strings"
 
 	"github.com/rivo/uniseg"
+
+	"zincdoor/internal/core/judge"
 )
 
 // escape is a sequence that a terminal obeys and doesn't show: colours and the like, and links.
@@ -137,4 +139,13 @@ func wrapLine(text string, room int) (lines []string) {
 		line.WriteString(blanks.String())
 	}
 	return append(lines, line.String())
+}
+
+// ids are the names by which commands take a finding: its own, and that of the entry or base finding that it is recognised
+// by where that is another.
+func ids(f judge.Finding) string {
+	if f.EntryID == "" || f.EntryID == f.ID {
+		return f.ID
+	}
+	return f.ID + ", entry " + f.EntryID
 }

@@ -3,8 +3,6 @@
 package baseline
 
 import (
-	"crypto/sha256"
-	"encoding/hex"
 	"slices"
 	"strings"
 
@@ -71,7 +69,7 @@ func EntryFor(f finding.Finding, severity string) Entry {
 		Fingerprints: shortenFingerprints(f.Fingerprints),
 	}
 	if f.Code != (source.Code{}) {
-		e.Text, e.Before, e.After = Hash(f.Code.Text), Hash(f.Code.Before), Hash(f.Code.After)
+		e.Text, e.Before, e.After = source.Hash(f.Code.Text), source.Hash(f.Code.Before), source.Hash(f.Code.After)
 		e.Twins = f.Code.Alike - 1
 	}
 	return e
@@ -85,12 +83,6 @@ func (e Entry) For(reasons Entry) Entry {
 
 // Expired reports whether the entry's acceptance has run out on the day today.
 func (e Entry) Expired(today string) bool { return e.Until != "" && e.Until < today }
-
-// Hash shortens a line to 12 hexadecimal digits (48 bits): enough to tell the lines of one file apart.
-func Hash(s string) string {
-	sum := sha256.Sum256([]byte(s))
-	return hex.EncodeToString(sum[:6])
-}
 
 // KnowsTool reports whether a take covered a tool, on whatever paths.
 func (b *Baseline) KnowsTool(tool string) bool {

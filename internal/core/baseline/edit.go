@@ -2,9 +2,6 @@ package baseline
 
 import (
 	"cmp"
-	"crypto/sha256"
-	"encoding/hex"
-	"fmt"
 	"slices"
 
 	"zincdoor/internal/core/finding"
@@ -128,20 +125,17 @@ func stricter(a, b Entry) Entry {
 // SameFinding reports whether two entries speak of the same finding, whatever people say of it.
 func (e Entry) SameFinding(o Entry) bool { return e.identity() == o.identity() }
 
-// idLength is how many hexadecimal digits name an entry.
-const idLength = 10
-
-// IDs gives every entry a short name, in the order of the slice: a hash of the finding it speaks of and of its ordinal
-// among equals in the order of the file.
+// IDs gives every entry a short name, in the order of the slice: the one that its finding had when it was accepted, so long as
+// the list then had no equal one. The name of a base finding is made the same way.
 func IDs(entries []Entry) []string {
-	sequence := Sorted(entries)
+	order := Sorted(entries)
+	names := finding.Names(len(order), func(i int) finding.Identity {
+		e := &entries[order[i]]
+		return finding.Identity{Tool: e.Tool, Rule: e.Rule, Path: e.Path, Message: e.Message, Code: e.Text}
+	})
 	ids := make([]string, len(entries))
-	equals := map[identity]int{}
-	for _, i := range sequence {
-		id := entries[i].identity()
-		sum := sha256.Sum256(fmt.Appendf(nil, "%q %d", id, equals[id]))
-		equals[id]++
-		ids[i] = hex.EncodeToString(sum[:])[:idLength]
+	for i, at := range order {
+		ids[at] = names[i]
 	}
 	return ids
 }

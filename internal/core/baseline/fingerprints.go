@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"zincdoor/internal/core/finding"
+	"zincdoor/internal/core/source"
 )
 
 // shortenFingerprints writes fingerprints as an entry keeps them: "name:hash" each, sorted, with a space between. The hash has 12
@@ -12,7 +13,7 @@ import (
 func shortenFingerprints(prints finding.Fingerprints) string {
 	var all []string
 	for name, value := range prints.All() {
-		all = append(all, strings.Join(strings.Fields(name), "_")+":"+Hash(value))
+		all = append(all, strings.Join(strings.Fields(name), "_")+":"+source.Hash(value))
 	}
 	slices.Sort(all)
 	return strings.Join(all, " ")

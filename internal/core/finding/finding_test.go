@@ -77,7 +77,7 @@ func TestNamesOfEqualBeginnings(t *testing.T) {
 	names := namesOf([][32]byte{key(6), key(7), key(31), key(32), key(6)})
 	seen := map[string]bool{}
 	for i, name := range names {
-		if seen[name] || len(name) < 10 {
+		if seen[name] || len(name) < 16 {
 			t.Errorf("name %d of %v is short or taken", i, names)
 		}
 		seen[name] = true
@@ -93,7 +93,7 @@ func TestIDs(t *testing.T) {
 		return IDs(findings)
 	}
 	first := ids(at("a.c", 4, "hides"), at("a.c", 9, "hides"), at("b.c", 4, "hides"))
-	if first[0] == first[1] || first[1] == first[2] || len(first[0]) != 10 {
+	if first[0] == first[1] || first[1] == first[2] || len(first[0]) != 16 {
 		t.Errorf("ids are not apart: %v", first)
 	}
 	moved := ids(at("a.c", 14, "hides"), at("a.c", 19, "hides"), at("b.c", 4, "hides"))

@@ -7,14 +7,44 @@ import (
 	"runtime"
 	"strconv"
 	"sync"
+
+	"zincdoor/internal/core/source"
 )
 
-const idLength = 10 // hexadecimal digits; longer only where two findings would share an id
+const idLength = 16 // hexadecimal digits; longer only where two findings would share an id
 
 // IDs gives every finding a short name, in the order of the slice, which must be sorted by Order. The name is a hash
 // of tool, rule, path, message, line text and ordinal among equals: the same in every verdict of the same tree,
-// whatever line the finding stands on.
-func IDs(findings []Finding) []string { return namesOf(keys(findings)) }
+// whatever line the finding is on.
+func IDs(findings []Finding) []string {
+	hashes := make([]map[string]string, runtime.GOMAXPROCS(0))
+	return namesOf(keys(len(findings), func(worker, i int) Identity {
+		f := &findings[i]
+		id := Identity{f.Tool, f.Rule, f.Path, f.Message, ""}
+		switch {
+		case f.Code == (source.Code{}):
+		case len(f.Code.Text) > longCode: // many findings may be on one long line
+			if hashes[worker] == nil {
+				hashes[worker] = map[string]string{}
+			}
+			if id.Code = hashes[worker][f.Code.Text]; id.Code == "" {
+				id.Code = source.Hash(f.Code.Text)
+				hashes[worker][f.Code.Text] = id.Code
+			}
+		default:
+			id.Code = source.Hash(f.Code.Text)
+		}
+		return id
+	}))
+}
+
+// Identity is what a finding's name is made of. Code is the hash of its line, "" where it has none.
+type Identity struct{ Tool, Rule, Path, Message, Code string }
+
+// Names gives what findings are a name each, as IDs does for findings: n of them, in the same order.
+func Names(n int, identity func(i int) Identity) []string {
+	return namesOf(keys(n, func(_, i int) Identity { return identity(i) }))
+}
 
 // namesOf gives every key a name of its own: its beginning, and of equal keys that of another one.
 func namesOf(keys [][sha256.Size]byte) []string {
@@ -48,25 +78,16 @@ func namesOf(keys [][sha256.Size]byte) []string {
 }
 
 // keys are the digests of what findings are, by all processors at once: a long list spends much of its time here.
-func keys(findings []Finding) [][sha256.Size]byte {
-	all := make([][sha256.Size]byte, len(findings))
+func keys(n int, identity func(worker, i int) Identity) [][sha256.Size]byte {
+	all := make([][sha256.Size]byte, n)
 	workers := runtime.GOMAXPROCS(0)
 	var wait sync.WaitGroup
 	for w := range workers {
 		wait.Go(func() {
-			var room []byte
-			long := map[string]string{} // many findings may stand on one long line
-			for i := w * len(all) / workers; i < (w+1)*len(all)/workers; i++ {
-				f := &findings[i]
-				code := f.Code.Text
-				if len(code) > longCode {
-					if long[code] == "" {
-						sum := sha256.Sum256([]byte(code))
-						long[code] = string(sum[:])
-					}
-					code = long[code]
-				}
-				all[i], room = digest(room, f.Tool, f.Rule, f.Path, f.Message, code)
+			var buffer []byte
+			for i := w * n / workers; i < (w+1)*n/workers; i++ {
+				id := identity(w, i)
+				all[i], buffer = digest(buffer, id.Tool, id.Rule, id.Path, id.Message, id.Code)
 			}
 		})
 	}
@@ -74,16 +95,16 @@ func keys(findings []Finding) [][sha256.Size]byte {
 	return all
 }
 
-// longCode is how many bytes of code are hashed as they are; of longer ones the hash is.
+// longCode is from how many bytes on the hash of a line is kept for the next finding on it.
 const longCode = 1000
 
-// digest hashes parts, so that no two lists of them come out alike. The bytes are room to work in.
-func digest(room []byte, parts ...string) ([sha256.Size]byte, []byte) {
-	room = room[:0]
+// digest hashes parts, so that no two lists of them come out alike. The buffer is used again.
+func digest(buffer []byte, parts ...string) ([sha256.Size]byte, []byte) {
+	buffer = buffer[:0]
 	for _, part := range parts {
-		room = strconv.AppendInt(room, int64(len(part)), 10)
-		room = append(room, ':')
-		room = append(room, part...)
+		buffer = strconv.AppendInt(buffer, int64(len(part)), 10)
+		buffer = append(buffer, ':')
+		buffer = append(buffer, part...)
 	}
-	return sha256.Sum256(room), room
+	return sha256.Sum256(buffer), buffer
 }

@@ -104,20 +104,29 @@ func (e *Explanation) sample(p *policy.Policy, texts RuleTexts) (sample finding.
 
 // named is the finding that the beginning of an id names, nil where none is.
 func (v *Verdict) named(name string) (*Finding, error) {
-	var found []*Finding
-	for i := range v.Findings {
-		switch f := &v.Findings[i]; {
-		case f.ID == name:
-			return f, nil
-		case strings.HasPrefix(f.ID, name):
-			found = append(found, f)
-		}
-	}
-	switch len(found) {
+	switch found := v.Named(name); len(found) {
 	case 0:
 		return nil, nil
 	case 1:
-		return found[0], nil
+		return &v.Findings[found[0]], nil
+	default:
+		return nil, fmt.Errorf("%q is the beginning of %d ids; write more of it", name, len(found))
 	}
-	return nil, fmt.Errorf("%q is the beginning of several ids; write more of it", name)
+}
+
+// Named are the findings, as indices, that the beginning of an id names: of their own or of the entry or base finding that
+// they are recognised by. A whole id names one.
+func (v *Verdict) Named(name string) (found []int) {
+	if name == "" {
+		return nil
+	}
+	for i := range v.Findings {
+		switch f := &v.Findings[i]; {
+		case f.ID == name:
+			return []int{i}
+		case strings.HasPrefix(f.ID, name), strings.HasPrefix(f.EntryID, name):
+			found = append(found, i)
+		}
+	}
+	return found
 }

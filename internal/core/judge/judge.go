@@ -158,6 +158,7 @@ type Status struct {
 	Standing Standing
 	Entry    *baseline.Entry // the entry that recognised it, nil where none did
 	Base     *baseline.Entry // what it was before the change, nil where that isn't known
+	EntryID  string          // of Entry, else of Base; "" where nothing recognised it
 
 	Measure, AcceptedMeasure string // of one that has worsened: its number now, and when it was accepted
 }
@@ -242,6 +243,7 @@ func Judge(in Input) Verdict {
 	v.Findings = j.grade()
 	acceptances, honoured := j.accept(v.Findings)
 	lineRule := j.stand(v.Findings, honoured)
+	j.nameEntries(v.Findings, honoured)
 	v.Acceptances, v.Limits = acceptances.all, acceptances.limits
 	v.Renamed = j.renamed
 	v.Gone, v.OfList = j.gone()

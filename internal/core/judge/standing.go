@@ -3,6 +3,7 @@ package judge
 import (
 	"cmp"
 	"slices"
+	"sync"
 
 	"zincdoor/internal/core/baseline"
 	"zincdoor/internal/core/change"
@@ -88,6 +89,28 @@ func (j *judgement) stand(all []Finding, honoured map[int]*baseline.Entry) (line
 	}
 	slices.Sort(lineRule)
 	return lineRule
+}
+
+// nameEntries notes the names of the entries and base findings that findings are recognised by.
+func (j *judgement) nameEntries(all []Finding, honoured map[int]*baseline.Entry) {
+	names := sync.OnceValue(func() []string { return baseline.IDs(j.Baseline.Entries) })
+	baseNames := sync.OnceValue(func() []string { return baseline.IDs(j.base) })
+	added := map[int]int{} // by finding, the entry that the change adds for it
+	entries := make([]baseline.Entry, len(j.added))
+	for n, a := range j.added {
+		entries[n], added[a.finding] = a.Entry, n
+	}
+	addedNames := sync.OnceValue(func() []string { return baseline.IDs(entries) })
+	for i := range all {
+		switch f := &all[i]; {
+		case honoured[i] != nil:
+			f.EntryID = addedNames()[added[i]]
+		case f.Entry != nil:
+			f.EntryID = names()[j.known.EntryOf[i]]
+		case f.Base != nil:
+			f.EntryID = baseNames()[j.onBase.EntryOf[i]]
+		}
+	}
 }
 
 // statusOf is the status of a finding: accepted by the change or the baseline, else found before the change, else new or

@@ -189,10 +189,10 @@ func (p *past) search(s *side, e *baseline.Entry) int {
 		}
 		before, after := text.Neighbours(n)
 		score := 0
-		if baseline.Hash(before) == e.Before {
+		if source.Hash(before) == e.Before {
 			score++
 		}
-		if baseline.Hash(after) == e.After {
+		if source.Hash(after) == e.After {
 			score++
 		}
 		if score > most || score == most && best > 0 && abs(n-e.Line) < abs(best-e.Line) {
@@ -209,11 +209,11 @@ func abs(n int) int { return max(n, -n) }
 
 // isAt reports whether a text has code, between its neighbours, at line n.
 func isAt(text *source.Text, code trait, n int) bool {
-	if n < 1 || n > text.Len() || baseline.Hash(source.Collapse(text.Line(n))) != code.text {
+	if n < 1 || n > text.Len() || source.Hash(source.Collapse(text.Line(n))) != code.text {
 		return false
 	}
 	before, after := text.Neighbours(n)
-	return baseline.Hash(before) == code.before && baseline.Hash(after) == code.after
+	return source.Hash(before) == code.before && source.Hash(after) == code.after
 }
 
 // lineIndex finds lines by the hash of their text.
@@ -226,7 +226,7 @@ func indexLines(text *source.Text) *lineIndex {
 	index := &lineIndex{text: text, at: make(map[string][]int, text.Len())}
 	for n := 1; n <= text.Len(); n++ {
 		if line := source.Collapse(text.Line(n)); line != "" {
-			index.at[baseline.Hash(line)] = append(index.at[baseline.Hash(line)], n)
+			index.at[source.Hash(line)] = append(index.at[source.Hash(line)], n)
 		}
 	}
 	return index

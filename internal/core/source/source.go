@@ -4,6 +4,8 @@ package source
 
 import (
 	"bytes"
+	"crypto/sha256"
+	"encoding/hex"
 	"math"
 	"slices"
 	"strings"
@@ -315,4 +317,10 @@ func MayQuote(line, snippet string) bool {
 		}
 	}
 	return strings.Contains(Collapse(line), snippet)
+}
+
+// Hash shortens a line to 12 hexadecimal digits (48 bits): enough to tell the lines of one file apart.
+func Hash(s string) string {
+	sum := sha256.Sum256([]byte(s))
+	return hex.EncodeToString(sum[:6])
 }
