@@ -90,9 +90,9 @@ func crashingCommands() []crashing {
 			s.write("base", list)
 			s.write("theirs", list[:strings.LastIndex(strings.TrimSpace(list), "\n")+1])
 		}, []string{"baseline", "merge", "base", ".zincdoor/baseline.jsonl", "theirs"}},
-		{"fix", nil, alter, []string{"fix", "--staged", "--write"}},
-		{"undo", [][]string{{"fix", "--staged", "--write"}}, alter, []string{"fix", "--undo"}},
-		{"fit", nil, nil, []string{"fit", "--hook", "commit", "--report", "r.txt", "--baseline"}},
+		{"fix", nil, alter, []string{"fix", "--staged", "--apply"}},
+		{"undo", [][]string{{"fix", "--staged", "--apply"}}, alter, []string{"fix", "--undo"}},
+		{"fit", nil, nil, []string{"fit", "--hook", "commit", "--report", "r.txt", "--take-baseline"}},
 	}
 }
 

@@ -57,7 +57,7 @@ func TestFit(t *testing.T) {
 	if code != 0 || !strings.Contains(out, "would be written") || !strings.Contains(out, "zincdoor gate --staged --door commit --report build/warnings.txt") || s.files(".git/hooks", ".zincdoor") != before {
 		t.Errorf("dry run: exit code %d\n%s", code, out)
 	}
-	if out, errs, code := s.run(append(fit, "--baseline")...); code != 0 || !strings.Contains(out, "1 finding accepted") {
+	if out, errs, code := s.run(append(fit, "--take-baseline")...); code != 0 || !strings.Contains(out, "1 finding accepted") {
 		t.Fatalf("exit code %d\n%s%s", code, out, errs)
 	}
 	fitted := s.files(".git/hooks", ".zincdoor", ".git/zincdoor/fitted.json")
@@ -200,7 +200,7 @@ func TestFitAway(t *testing.T) {
 				return s.files(".git/hooks", ".git/zincdoor", ".zincdoor", "tools") + link + s.git("config", "--local", "--list") + s.git("status", "--porcelain", "--ignored")
 			}
 			before := state()
-			out, errs, code := s.run(append([]string{"fit", "--hook", "commit", "--report", "r.txt", "--baseline"}, c.args...)...)
+			out, errs, code := s.run(append([]string{"fit", "--hook", "commit", "--report", "r.txt", "--take-baseline"}, c.args...)...)
 			says, refused := strings.CutPrefix(c.says, "!")
 			if (code == 3) != refused || !strings.Contains(out+errs, says) || refused && state() != before {
 				t.Errorf("exit code %d\n%s%s\nwant %q", code, out, errs, says)

@@ -63,7 +63,7 @@ func TestFixStaged(t *testing.T) {
 			continue
 		}
 		for range 2 {
-			if out, errs, code := s.run("fix", "--staged", "--write"); code != 0 {
+			if out, errs, code := s.run("fix", "--staged", "--apply"); code != 0 {
 				t.Fatalf("seed %d: exit code %d\n%s%s", seed, code, out, errs)
 			}
 			if strings.TrimSpace(inIndex()) != strings.TrimSpace(text(fixed)) || s.read(name) != text(left) {
@@ -94,58 +94,58 @@ func TestFix(t *testing.T) {
 		says string
 		file string // core/tide.c afterwards
 	}{
-		{"shown, not written", func(s *sandbox) { s.write("core/tide.c", lines(4)+"deep in feet; \n") }, nil, 0, "nothing is written yet; breaks a limit: 2 → 0 with\n          zincdoor fix --write", lines(4) + "deep in feet; \n"},
-		{"written", func(s *sandbox) { s.write("core/tide.c", lines(4)+"deep in feet; \n") }, []string{"--write"}, 0, "written 1 file; broke a limit: 2 → 0; zincdoor fix --undo takes it back", lines(4) + "deep in metres;\n"},
-		{"one rule alone, shown", func(s *sandbox) { s.write("core/tide.c", lines(4)+"deep in feet; \n") }, []string{"--rule", "no-feet,x", "--door", "now", "--today", "2026-11-23"}, 0, "zincdoor fix --rule no-feet --rule x --door now --today 2026-11-23 --write", ""},
-		{"one rule alone", func(s *sandbox) { s.write("core/tide.c", lines(4)+"deep in feet; \n") }, []string{"--write", "--rule", "no-feet"}, 0, "fixes   1 no-feet", lines(4) + "deep in metres; \n"},
-		{"nothing", func(s *sandbox) { s.write("core/tide.c", lines(5)) }, []string{"--write"}, 0, "there is nothing to fix", lines(5)},
+		{"shown, not written", func(s *sandbox) { s.write("core/tide.c", lines(4)+"deep in feet; \n") }, nil, 0, "nothing is written yet; breaks a limit: 2 → 0 with\n          zincdoor fix --apply", lines(4) + "deep in feet; \n"},
+		{"written", func(s *sandbox) { s.write("core/tide.c", lines(4)+"deep in feet; \n") }, []string{"--apply"}, 0, "written 1 file; broke a limit: 2 → 0; zincdoor fix --undo takes it back", lines(4) + "deep in metres;\n"},
+		{"one rule alone, shown", func(s *sandbox) { s.write("core/tide.c", lines(4)+"deep in feet; \n") }, []string{"--rule", "no-feet,x", "--door", "now", "--today", "2026-11-23"}, 0, "zincdoor fix --rule no-feet --rule x --door now --today 2026-11-23 --apply", ""},
+		{"one rule alone", func(s *sandbox) { s.write("core/tide.c", lines(4)+"deep in feet; \n") }, []string{"--apply", "--rule", "no-feet"}, 0, "fixes   1 no-feet", lines(4) + "deep in metres; \n"},
+		{"nothing", func(s *sandbox) { s.write("core/tide.c", lines(5)) }, []string{"--apply"}, 0, "there is nothing to fix", lines(5)},
 		{"beyond the change", func(s *sandbox) {
 			s.write("core/tide.c", "old feet \n"+lines(4))
 			s.commit("old")
 			s.write("core/tide.c", "old feet \n"+lines(4)+"new feet\n")
-		}, []string{"--write", "--all"}, 0, "1 lines are altered that the change doesn't touch", "old metres\n" + lines(4) + "new metres\n"},
-		{"carriage returns stay", func(s *sandbox) { s.write("core/tide.c", crlf+"deep in feet; \r\n") }, []string{"--write"}, 0, "written", crlf + "deep in metres;\r\n"},
+		}, []string{"--apply", "--all"}, 0, "1 lines are altered that the change doesn't touch", "old metres\n" + lines(4) + "new metres\n"},
+		{"carriage returns stay", func(s *sandbox) { s.write("core/tide.c", crlf+"deep in feet; \r\n") }, []string{"--apply"}, 0, "written", crlf + "deep in metres;\r\n"},
 		{"by a report", func(s *sandbox) {
 			s.write("core/tide.c", lines(4)+"int depht;\n")
 			s.write("r.sarif", sarifLog(strings.TrimSuffix(sarifResult("core/tide.c", 5)[1:], "}")+`,"fixes":[{"artifactChanges":[{"artifactLocation":{"uri":"core/tide.c"},"replacements":[{"deletedRegion":{"startLine":5,"startColumn":5,"endColumn":10},"insertedContent":{"text":"depth"}}]}]}]}`))
-		}, []string{"--write", "--report", "r.sarif"}, 0, "written", lines(4) + "int depth;\n"},
+		}, []string{"--apply", "--report", "r.sarif"}, 0, "written", lines(4) + "int depth;\n"},
 		{"a report of another text", func(s *sandbox) {
 			s.write("core/tide.c", lines(4)+"int depht;\n")
 			s.write("r.sarif", sarifLog(strings.TrimSuffix(sarifResult("core/tide.c", 5)[1:], "}")+`,"fixes":[{"artifactChanges":[{"artifactLocation":{"uri":"core/tide.c"},"replacements":[{"deletedRegion":{"startLine":5,"startColumn":15,"endColumn":20},"insertedContent":{"text":"depth"}}]}]}]}`))
-		}, []string{"--write", "--report", "r.sarif"}, 0, "line 5, column 15: the text has no such place", lines(4) + "int depht;\n"},
+		}, []string{"--apply", "--report", "r.sarif"}, 0, "line 5, column 15: the text has no such place", lines(4) + "int depht;\n"},
 		{"outside the repository", func(s *sandbox) {
 			s.write("core/tide.c", lines(4)+"int depht;\n")
 			s.write("r.sarif", sarifLog(strings.TrimSuffix(sarifResult("core/tide.c", 5)[1:], "}")+`,"fixes":[{"artifactChanges":[{"artifactLocation":{"uri":"../../evil.c"},"replacements":[{"deletedRegion":{"startLine":1},"insertedContent":{"text":"x"}}]}]}]}`))
-		}, []string{"--write", "--report", "r.sarif"}, 0, "it lies outside the repository", lines(4) + "int depht;\n"},
+		}, []string{"--apply", "--report", "r.sarif"}, 0, "it lies outside the repository", lines(4) + "int depht;\n"},
 		{"the same lines unstaged", func(s *sandbox) {
 			s.write("core/tide.c", lines(4)+"deep in feet\n")
 			s.git("add", "-A")
 			s.write("core/tide.c", lines(4)+"deep in feet, and more\n")
-		}, []string{"--staged", "--write"}, 0, "what isn't staged of it alters the same lines", lines(4) + "deep in feet, and more\n"},
+		}, []string{"--staged", "--apply"}, 0, "what isn't staged of it alters the same lines", lines(4) + "deep in feet, and more\n"},
 		{"not what the commit has", func(s *sandbox) {
 			s.git("checkout", "-q", "-b", "work")
 			s.write("core/tide.c", lines(4)+"deep in feet\n")
 			s.commit("two")
 			s.write("core/tide.c", lines(4)+"deep in feet\nmore\n")
-		}, []string{"--into", "main", "--write"}, 0, "it isn't in the work tree as the judged commit has", lines(4) + "deep in feet\nmore\n"},
+		}, []string{"--into", "main", "--apply"}, 0, "it isn't in the work tree as the judged commit has", lines(4) + "deep in feet\nmore\n"},
 		{"a branch", func(s *sandbox) {
 			s.git("checkout", "-q", "-b", "work")
 			s.write("core/tide.c", lines(4)+"deep in feet\n")
 			s.commit("two")
-		}, []string{"--into", "main", "--write"}, 0, "written", lines(4) + "deep in metres\n"},
+		}, []string{"--into", "main", "--apply"}, 0, "written", lines(4) + "deep in metres\n"},
 		{"asked, one yes and one no", func(s *sandbox) {
 			s.write("core/tide.c", lines(4)+"deep in feet; \n")
 			s.stdin = "n\ny\n"
-		}, []string{"--write", "--interactive"}, 0, "leaves  core/tide.c:5:9 no-feet: you declined it\n", lines(4) + "deep in feet;\n"},
+		}, []string{"--apply", "--interactive"}, 0, "leaves  core/tide.c:5:9 no-feet: you declined it\n", lines(4) + "deep in feet;\n"},
 		{"asked, and quit", func(s *sandbox) {
 			s.write("core/tide.c", lines(4)+"deep in feet; \n")
 			s.stdin = "q\n"
-		}, []string{"--write", "--interactive"}, 0, "blank-ends: not asked for, since you quit\n  done    nothing is written\n", lines(4) + "deep in feet; \n"},
+		}, []string{"--apply", "--interactive"}, 0, "blank-ends: not asked for, since you quit\n  done    nothing is written\n", lines(4) + "deep in feet; \n"},
 		{"the rest is within the limit", func(s *sandbox) {
 			s.write(".zincdoor/policy.yaml", strings.Replace(housePolicy, "most: 0}]}\n  now: {judges: worktree, needs: house, limits: [{count: new, severity: note, most: 0}]}", "most: 0}]}\n  now: {judges: worktree, needs: house, limits: [{count: touched, severity: note, most: 1}]}", 1))
 			s.commit("policy")
 			s.write("core/tide.c", lines(4)+"deep in feet; \n")
-		}, []string{"--write", "--rule", "no-feet"}, 0, "broke a limit: 2 → 0", lines(4) + "deep in metres; \n"},
+		}, []string{"--apply", "--rule", "no-feet"}, 0, "broke a limit: 2 → 0", lines(4) + "deep in metres; \n"},
 		{"by a linter that rewrites all of it", func(s *sandbox) {
 			s.write("core/tide.c", "old feet\n"+lines(4))
 			s.write(".zincdoor/policy.yaml", strings.Replace(housePolicy, "  forbid: {no-feet: {text: feet, with: metres, say: \"Metres, please.\"}}\n", "reports:\n  gauge: {run: [sh, tools/quiet.sh], as: diagnostics, fix: [sh, tools/fixes.sh]}\n", 1))
@@ -154,7 +154,7 @@ func TestFix(t *testing.T) {
 			}
 			s.commit("linter")
 			s.write("core/tide.c", "old feet\n"+lines(4)+"deep in feet\n")
-		}, []string{"--write", "--run"}, 0, "fixes   1 hunk by linters", "old feet\n" + lines(4) + "deep in metres\n"},
+		}, []string{"--apply", "--run"}, 0, "fixes   1 hunk by linters", "old feet\n" + lines(4) + "deep in metres\n"},
 		{"a finding that its linter fixes", func(s *sandbox) {
 			s.write(".zincdoor/policy.yaml", strings.NewReplacer("  forbid: {no-feet: {text: feet, with: metres, say: \"Metres, please.\"}}\n", "reports:\n  gauge: {run: [sh, tools/shoal.sh], as: diagnostics, files: '**/*.c', fix: [sh, tools/fixes.sh]}\n", "worktree, needs: house", "worktree, needs: [house, gauge]").Replace(housePolicy))
 			if err := os.CopyFS(filepath.Join(s.dir, "tools"), os.DirFS("testdata/linters")); err != nil {
@@ -162,9 +162,9 @@ func TestFix(t *testing.T) {
 			}
 			s.commit("linter")
 			s.write("core/tide.c", lines(4)+"SHOAL, deep in feet\nSHOAL\n")
-		}, []string{"--write", "--run", "--door", "now"}, 0, "fixes   1 hunk by linters\n  fixes   1 -Wshoal on these lines\n  leaves  1 -Wshoal: nothing is suggested for it\n  written 1 file; broke a limit: 2 → 1;", lines(4) + "SHOAL, deep in metres\nSHOAL\n"},
+		}, []string{"--apply", "--run", "--door", "now"}, 0, "fixes   1 hunk by linters\n  fixes   1 -Wshoal on these lines\n  leaves  1 -Wshoal: nothing is suggested for it\n  written 1 file; broke a limit: 2 → 1;", lines(4) + "SHOAL, deep in metres\nSHOAL\n"},
 		{"nothing to take back", func(*sandbox) {}, []string{"--undo"}, 3, "there is nothing to take back", lines(4)},
-		{"a patch", func(*sandbox) {}, []string{"--patch", "x"}, 3, "fix writes to files of the work tree or the index", lines(4)},
+		{"a patch", func(*sandbox) {}, []string{"--patch", "x"}, 3, "fix has no option --patch", lines(4)},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			s := repository(t)
@@ -278,7 +278,7 @@ func TestHostileRegions(t *testing.T) {
 		s.write(".git/r.sarif", `{"version":"2.1.0","runs":[{"tool":{"driver":{"name":"gauge"}},"results":[{"ruleId":"deep","level":"error","message":{"text":"deep"},
 "locations":[{"physicalLocation":{"artifactLocation":{"uri":"core/tide.c"},"region":{"startLine":2}}}],
 "fixes":[{"artifactChanges":[{"artifactLocation":{"uri":"core/tide.c"},"replacements":[{"deletedRegion":{`+region+`},"insertedContent":{"text":"x"}}]}]}]}]}]}`)
-		out, errs, code := s.run("fix", "--report", ".git/r.sarif", "--write")
+		out, errs, code := s.run("fix", "--report", ".git/r.sarif", "--apply")
 		if code != 0 || !strings.Contains(out, "leaves") || s.read("core/tide.c") != "int a;\nint b;\n" {
 			t.Errorf("%s: exit code %d\n%s%s", region, code, out, errs)
 		}
@@ -300,7 +300,7 @@ func TestRealFixIts(t *testing.T) {
 			s.write("core/tide.c", "int f(void) { return 1; }\nint\tg(int 潮) { return 潮 }\n")
 			out, errs, _ := s.command(compiler, "-fsyntax-only", "-fdiagnostics-parseable-fixits", "core/tide.c")
 			s.write(".git/fix.txt", out+errs)
-			if said, errs, code := s.run("fix", "--write", "--report", ".git/fix.txt"); code != 0 || s.read("core/tide.c") != "int f(void) { return 1; }\nint\tg(int 潮) { return 潮; }\n" {
+			if said, errs, code := s.run("fix", "--apply", "--report", ".git/fix.txt"); code != 0 || s.read("core/tide.c") != "int f(void) { return 1; }\nint\tg(int 潮) { return 潮; }\n" {
 				t.Errorf("exit code %d\n%s%s\n%s", code, said, errs, s.read("core/tide.c"))
 			}
 		})

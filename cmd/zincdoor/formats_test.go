@@ -162,7 +162,7 @@ func TestFormats(t *testing.T) {
 				t.Errorf("%q stands there as it is\n%s", raw, text)
 			}
 		}
-		if out, _, _ := s.run(append(call, "--format", "markdown", "--max-length", "1500")...); len([]rune(out)) > 1500 || !strings.Contains(out, "left out for want of room") {
+		if out, _, _ := s.run(append(call, "--format", "markdown", "--max-length", "1500")...); len([]rune(out)) > 1500 || !strings.Contains(out, "left out to stay within 1500 characters") {
 			t.Errorf("%d characters:\n%s", len([]rune(out)), out)
 		}
 	})
@@ -204,7 +204,7 @@ func TestFormats(t *testing.T) {
 			{[]string{"--severity", "ignored", "--fields", "message"}, "left out\n"},
 			{[]string{"--tag", "tide", "--fields", "rule", "--unique"}, "TIDE0\n"},
 			{[]string{"--security", "7", "--path", "core/**", "--format", "csv", "--fields", "path,message"}, "path,message\ncore/tide.c,<1B>"},
-			{[]string{"--rank", "30", "--format", "json", "--fields", "rule,line"}, `{"rule":"TIDE5","line":3}` + "\n"},
+			{[]string{"--rank", "30", "--format", "jsonl", "--fields", "rule,line"}, `{"rule":"TIDE5","line":3}` + "\n"},
 			{[]string{"--message", "^twice$", "--fields", "occurrences"}, "2\n"},
 			{[]string{"--standing", "accepted"}, ""},
 		} {
@@ -227,7 +227,7 @@ func TestFormats(t *testing.T) {
 		}{
 			{"TIDE0", 0, []string{"TIDE0 Tide  gauge <b>", "The tide <b>.", "*Wait.*", "https://gauge.brackwater.example/0", "The team says", "door merge: new error, at most 0", "zincdoor baseline accept", "no door lets a comment in the code waive it"}},
 			{"-Wunused", 0, []string{"1 finding in the work tree", "core/tide.c:8:1", "its tool: level warning", "door waiver(-Wunused)"}},
-			{"TIDE9", 0, []string{"severity  ignored", "no limit of any door counts it"}},
+			{"TIDE9", 0, []string{"graded  ignored", "no limit of any door counts it"}},
 			{"TYDE0", 3, []string{`no rule and no finding is called "TYDE0"; did you mean TIDE0?`}},
 		} {
 			out, errs, code := s.run("explain", c.name, "--report", "build/r.sarif", "--report", "build/g.txt")

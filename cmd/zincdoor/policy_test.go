@@ -259,7 +259,7 @@ doors:
 		t.Errorf("a door: %s", said)
 	}
 	s.must(3, "policy", "show", "--door", "ramp")
-	if said := s.must(0, "policy", "schema"); !json.Valid([]byte(said)) {
+	if said := s.must(0, "schema", "policy"); !json.Valid([]byte(said)) {
 		t.Errorf("the schema is no JSON: %s", said)
 	}
 	s.write("bad.yaml", "zincdoor: 1\nlader: [a]\ndoors: {d: {limits: [{count: nw, most: 0}]}}\n")

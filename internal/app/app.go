@@ -52,6 +52,8 @@ type Judged struct {
 	judge.Verdict
 	Input  judge.Input
 	Policy *policyfile.File
+	Dir    string // where the call was made
+	Root   string // of the judged tree on this machine
 
 	// Refused says why none of the policy's linters may be started to fix something, "" where they may or there is none.
 	Refused string

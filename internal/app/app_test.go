@@ -119,10 +119,10 @@ func TestKeepingTheList(t *testing.T) {
 	if err != nil || len(kept.Entries) != 1 {
 		t.Fatalf("accepted twice: %+v, %v", kept, err)
 	}
-	if _, err := survey().Take(reasons, "", false); !errors.Is(err, ErrCall) {
+	if _, err := survey().Take(reasons, nil, false); !errors.Is(err, ErrCall) {
 		t.Errorf("a list with entries is replaced: %v", err)
 	}
-	if _, err := survey().Take(reasons, "", true); err != nil {
+	if _, err := survey().Take(reasons, nil, true); err != nil {
 		t.Fatal(err)
 	}
 	r.Write(".git/r.txt", "core/tide.c:3:1: error: fresh [-Wfresh]\n")
@@ -152,7 +152,7 @@ func TestFix(t *testing.T) {
 	r.Commit("an old blank")
 	r.Write("core/tide.c", text)
 	q := FixRequest{GateRequest: GateRequest{Call: Call{Dir: r.Dir, Today: "2026-11-23"}, Change: target.Name{Kind: policy.Worktree}, Reports: Reports{Given: evidence.Given{Dir: r.Dir}}}}
-	q.Takes = func(*policy.Policy) (func(judge.Finding) bool, error) {
+	q.Takes = func(*Judged) (func(judge.Finding) bool, error) {
 		return func(judge.Finding) bool { return true }, nil
 	}
 	f, err := OpenFix(context.Background(), q)

@@ -17,6 +17,7 @@ import (
 	"zincdoor/internal/core/judge"
 	"zincdoor/internal/core/policy"
 	"zincdoor/internal/evidence"
+	"zincdoor/internal/lint"
 	"zincdoor/internal/target"
 )
 
@@ -29,6 +30,8 @@ type Kept struct {
 	Policy *policy.Policy
 	IDs    []string // of the entries
 	Path   string   // relative to the repository's root
+	Dir    string   // where the call was made
+	Root   string   // of the repository, on this machine
 	Author string   // the name of the person who makes the call, as git knows it
 
 	file string // on this machine
@@ -42,16 +45,16 @@ func OpenList(ctx context.Context, c Call) (kept *Kept, err error) {
 		if err != nil {
 			return err
 		}
-		kept, err = newKept(t, a, lists.Baseline)
+		kept, err = newKept(c.Dir, t, a, lists.Baseline)
 		return err
 	})
 }
 
-func newKept(t *target.Target, a *authority.Authority, b *baseline.Baseline) (*Kept, error) {
+func newKept(dir string, t *target.Target, a *authority.Authority, b *baseline.Baseline) (*Kept, error) {
 	path := a.Policy.Policy.Baseline
 	gitDir, err := t.Repo.GitDir()
 	return &Kept{
-		Baseline: b, Policy: a.Policy.Policy, IDs: baseline.IDs(b.Entries), Path: path, Author: t.Author(),
+		Baseline: b, Policy: a.Policy.Policy, IDs: baseline.IDs(b.Entries), Path: path, Dir: dir, Root: t.Root, Author: t.Author(),
 		file: filepath.Join(t.Root, filepath.FromSlash(path)), last: filepath.Join(gitDir, "zincdoor", "list-before-sweep.jsonl"),
 	}, err
 }
@@ -145,14 +148,12 @@ type SurveyRequest struct {
 	Reports evidence.Given
 	Fresh   bool // linters are asked anew, whatever they answered before
 	Anew    bool // do without a list that can't be read
+	Tell    func(lint.Step)
 }
 
 // OpenSurvey reads the reports of the work tree, all of which must be sound, and recognises what its baseline accepts,
 // without a door to hold them against.
 func OpenSurvey(ctx context.Context, q SurveyRequest) (s *Survey, err error) {
-	if q.Baseline != "" {
-		return nil, target.WrongCall("--baseline has no place here: the list that is kept is the one of the policy")
-	}
 	err = inWorkTree(ctx, q.Call, func(t *target.Target, a *authority.Authority) error {
 		lists, err := a.Kept(t, q.overrides())
 		switch {
@@ -161,7 +162,7 @@ func OpenSurvey(ctx context.Context, q SurveyRequest) (s *Survey, err error) {
 		case err != nil:
 			lists = &authority.Lists{Baseline: &baseline.Baseline{}}
 		}
-		collected, err := evidence.Collect(ctx, collecting(t, a, q.Call, Reports{Given: q.Reports, Fresh: q.Fresh}, nil))
+		collected, err := evidence.Collect(ctx, collecting(t, a, q.Call, Reports{Given: q.Reports, Fresh: q.Fresh}, q.Tell))
 		if err != nil {
 			return err
 		}
@@ -169,7 +170,7 @@ func OpenSurvey(ctx context.Context, q SurveyRequest) (s *Survey, err error) {
 		in := inputOf(t, a, collected, lists)
 		in.Today, in.KeepApart = q.Today, true
 		j := &Judged{Input: in, Policy: a.Policy, texts: collected.Texts, rules: collected.Rules}
-		kept, err := newKept(t, a, lists.Baseline)
+		kept, err := newKept(q.Dir, t, a, lists.Baseline)
 		s = &Survey{j, kept}
 		return errors.Join(err, j.judge(t))
 	})
@@ -313,22 +314,25 @@ func (s *Survey) ApplySweep(swept Swept, allowed int) (putBack [2]string, err er
 	})
 }
 
-// Take makes the list anew of all present findings, or of those of one tool, and of what their reports cover. It replaces
-// entries only where replace says so.
-func (s *Survey) Take(reasons baseline.Entry, tool string, replace bool) (taken *baseline.Baseline, err error) {
-	if taken, err = s.taken(reasons, tool); err != nil {
+// Take makes the list anew of all present findings, or of those of the tools that globs take, and of what their reports cover. It
+// replaces entries only where replace says so.
+func (s *Survey) Take(reasons baseline.Entry, tools []string, replace bool) (taken *baseline.Baseline, err error) {
+	if taken, err = s.taken(reasons, tools); err != nil {
 		return nil, err
 	}
 	return taken, baselinefile.Edit(s.file, filepath.Dir(s.last), func(old *baseline.Baseline, unread error) (*baseline.Baseline, error) {
 		switch {
-		case unread != nil && (!replace || tool != ""):
+		case unread != nil && (!replace || len(tools) > 0):
 			return nil, fmt.Errorf("%w; fix it, or write it anew with --replace", unread)
 		case unread != nil:
 			return taken, nil
-		case tool == "":
+		case len(tools) == 0:
 			return taken, mayLose(old.Entries, s.Path, replace)
 		}
-		kept := old.WithoutTool(tool)
+		kept := old
+		for _, c := range taken.Covers {
+			kept = kept.WithoutTool(c.Tool)
+		}
 		lost := baseline.Minus(old.Entries, kept.Entries)
 		kept.Entries = append(kept.Entries, taken.Entries...)
 		kept.Cover(taken.Covers)
@@ -336,29 +340,35 @@ func (s *Survey) Take(reasons baseline.Entry, tool string, replace bool) (taken 
 	})
 }
 
-// taken is a list of all findings, or of those of one tool. Files that a tool gave up aren't covered, and nothing in them is
+// taken is a list of all findings, or of those of the tools that globs take. Files that a tool gave up aren't covered, and nothing in them is
 // accepted, since nobody knows what else is there.
-func (s *Survey) taken(reasons baseline.Entry, tool string) (*baseline.Baseline, error) {
+func (s *Survey) taken(reasons baseline.Entry, tools []string) (*baseline.Baseline, error) {
+	takes := func(tool string) bool {
+		return len(tools) == 0 || slices.ContainsFunc(tools, func(glob string) bool { return policy.MatchRule(glob, tool) })
+	}
 	list := &baseline.Baseline{}
 	for _, f := range s.Findings {
-		if f.Severity != policy.Ignored && (tool == "" || f.Tool == tool) && !s.lost(f) {
+		if f.Severity != policy.Ignored && takes(f.Tool) && !s.lost(f) {
 			list.Entries = append(list.Entries, s.EntryFor(f, reasons))
 		}
 	}
 	var others []string
 	for _, e := range s.Evidence {
 		for _, c := range e.Covers {
-			c.Except = e.Lost
-			if tool == "" || c.Tool == tool {
+			c.Except = slices.Clone(c.Except)
+			for _, path := range e.Lost {
+				c.Except = append(c.Except, baseline.PathGlob(path))
+			}
+			if takes(c.Tool) {
 				list.Cover([]baseline.Cover{c})
 			} else {
 				others = append(others, c.Tool)
 			}
 		}
 	}
-	if tool != "" && len(list.Covers) == 0 {
+	if len(tools) > 0 && len(list.Covers) == 0 {
 		slices.Sort(others)
-		return nil, target.WrongCall("no report is of a tool called %q; they are of %s", tool, strings.Join(slices.Compact(others), ", "))
+		return nil, target.WrongCall("no report is of a tool that %q takes; they are of %s", strings.Join(tools, ", "), strings.Join(slices.Compact(others), ", "))
 	}
 	return list, nil
 }

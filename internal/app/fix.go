@@ -24,7 +24,7 @@ type FixRequest struct {
 	All    bool // also on lines that the change doesn't touch
 	ByDoor bool // nothing, unless the door wants fixes
 	Write  bool // what is planned will be written
-	Takes  func(p *policy.Policy) (func(judge.Finding) bool, error)
+	Takes  func(j *Judged) (func(judge.Finding) bool, error)
 }
 
 // Fixing is a fix on its way: what is chosen, what is suggested for it, and what becomes of the files. It must be closed.
@@ -59,7 +59,7 @@ func OpenFix(ctx context.Context, q FixRequest) (*Fixing, error) {
 	if q.ByDoor && !f.Input.Door.Fix {
 		return nil, nil
 	}
-	takes, err := q.Takes(f.Input.Policy)
+	takes, err := q.Takes(f.Judged)
 	if err != nil {
 		return nil, target.WrongCall("%v", err)
 	}

@@ -5,17 +5,17 @@ import (
 	"fmt"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	"zincdoor/internal/core/baseline"
 	"zincdoor/internal/core/finding"
-	"zincdoor/internal/core/judge"
 	"zincdoor/internal/render"
 )
 
 // acceptFlags are the flags of zincdoor baseline accept.
 type acceptFlags struct {
 	evidence evidenceFlags
-	filter   filterFlags
+	selected selectFlags
 	reason   reasonFlags
 	yes      bool
 }
@@ -23,28 +23,27 @@ type acceptFlags struct {
 func (p *program) accept() *cobra.Command {
 	var flags acceptFlags
 	cmd := &cobra.Command{
-		Use:   "accept [ID...]",
+		Use:   "accept [ID]...",
 		Short: "Accept single findings, with a reason",
-		Long: `Accept findings that the reports have of the work tree and the list hasn't yet: by the names that the verdict gives
-them (any beginning that is theirs alone), or by what they are.
+		Long: `Accept findings of the work tree that aren't in the baseline yet: by their ids in a verdict (or beginnings that no other id has), or by selectors.
 
-  zincdoor baseline accept 3f2a 90b1 --report build/warnings.txt --why mistaken --reason "generated header"
-  zincdoor baseline accept --rule "-Wshadow" --path "core/**" --report build/warnings.txt --until 90d
-
-What is accepted is shown first, and written when you agree. One that has worsened or expired takes the place of its
-old entry.`,
+It shows what it would accept, and asks. A finding that has worsened or expired replaces its old entry.`,
+		Example: `zincdoor baseline accept --rule -Wshadow --until 90d --yes
+zincdoor baseline accept --path fares --severity error \
+  --why mistaken --reason "closed by its caller" --yes`,
 		RunE: func(cmd *cobra.Command, args []string) error { return p.runAccept(cmd.Context(), flags, args) },
 	}
-	flags.filter.add(cmd.Flags())
-	flags.reason.add(cmd.Flags(), baseline.Debt)
-	cmd.Flags().BoolVar(&flags.yes, "yes", false, "don't ask")
-	flags.evidence.add(cmd.Flags())
+	p.group(cmd, selectionHeading, flags.selected.add)
+	p.group(cmd, "Reason", func(f *pflag.FlagSet) { flags.reason.add(f, baseline.Debt) })
+	p.group(cmd, reportsHeading, flags.evidence.addReports, flags.evidence.addRuns)
+	p.group(cmd, policyHeading, flags.evidence.addPolicy, flags.evidence.addToday)
+	p.group(cmd, outputHeading, func(f *pflag.FlagSet) { addYes(f, &flags.yes) })
 	return cmd
 }
 
 func (p *program) runAccept(ctx context.Context, flags acceptFlags, ids []string) error {
-	if len(ids) == 0 && !flags.filter.any() {
-		return fmt.Errorf("name the findings to accept: by the names of the verdict, or with --rule, --path, --tool or --severity; all of them are taken with zincdoor baseline take")
+	if len(ids) == 0 && !flags.selected.any() {
+		return fmt.Errorf("name the findings to accept: by their ids in a verdict, or with selectors such as --rule and --path; to accept all of them: zincdoor baseline take")
 	}
 	s, err := p.survey(ctx, flags.evidence, false)
 	if err != nil {
@@ -54,13 +53,17 @@ func (p *program) runAccept(ctx context.Context, flags acceptFlags, ids []string
 	if err != nil {
 		return err
 	}
-	chosen, err := s.Choose(ids, func(f judge.Finding) bool { return flags.filter.takes(f.Tool, f.Rule, f.Path, f.Severity) })
+	takes, err := flags.selected.takes(s.Input.Policy, s.Kept.Dir, s.Kept.Root)
+	if err != nil {
+		return err
+	}
+	chosen, err := s.Choose(ids, takes)
 	if err != nil {
 		return graded(err)
 	}
 	in, out := s.Acceptances(chosen, reasons)
 	if len(in) == 0 {
-		fmt.Fprintf(p.out, "nothing to accept: %s chosen, all accepted already\n", finding.Count(len(chosen)))
+		fmt.Fprintf(p.out, "nothing to accept: %s selected, all accepted already\n", finding.Count(len(chosen)))
 		return nil
 	}
 	agreed, err := p.confirm(flags.yes, fmt.Sprintf("Accept %s?", finding.Count(len(in))), in)
@@ -73,3 +76,6 @@ func (p *program) runAccept(ctx context.Context, flags acceptFlags, ids []string
 	fmt.Fprintf(p.out, "%s accepted in %s\n", finding.Count(len(in)), render.Safe(s.Path))
 	return nil
 }
+
+// addYes adds the flag that answers the question.
+func addYes(f *pflag.FlagSet, yes *bool) { f.BoolVar(yes, "yes", false, "don't ask") }

@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"fmt"
-	"slices"
 	"strconv"
 	"time"
 
@@ -12,8 +11,6 @@ import (
 
 	"zincdoor/internal/app"
 	"zincdoor/internal/core/baseline"
-	"zincdoor/internal/core/finding"
-	"zincdoor/internal/core/policy"
 	"zincdoor/internal/render"
 )
 
@@ -21,10 +18,9 @@ func (p *program) baseline() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "baseline",
 		Short: "Keep the list of accepted findings",
-		Long: `Keep the list of accepted findings. It is a file of the repository (.zincdoor/baseline.jsonl, or where the policy
-says), one entry a line; commit it with the code it speaks of.`,
-		Args: cobra.NoArgs,
-		RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
+		Long:  `Keep the baseline: the list of accepted findings. It is a file of the repository (.zincdoor/baseline.jsonl, or where the policy says), one entry a line. Commit it with the code it is about.`,
+		Args:  cobra.ArbitraryArgs,
+		RunE:  p.commandsOnly,
 	}
 	cmd.AddCommand(p.take(), p.accept(), p.list(), p.sweep(), p.renew(), p.merge())
 	return cmd
@@ -39,7 +35,9 @@ func (p *program) survey(ctx context.Context, evidence evidenceFlags, anew bool)
 	if err := oneStdin(request); err != nil {
 		return nil, err
 	}
-	s, err := app.OpenSurvey(ctx, app.SurveyRequest{Call: request.Call, Reports: request.Reports.Given, Fresh: request.Reports.Fresh, Anew: anew})
+	progress := newProgress(p.err)
+	s, err := app.OpenSurvey(ctx, app.SurveyRequest{Call: request.Call, Reports: request.Reports.Given, Fresh: request.Reports.Fresh, Anew: anew, Tell: progress.show})
+	progress.end()
 	return s, graded(err)
 }
 
@@ -49,11 +47,19 @@ type reasonFlags struct {
 }
 
 func (r *reasonFlags) add(f *pflag.FlagSet, why baseline.Why) {
-	f.StringVar(&r.why, "why", string(why), "the reason: `debt` (true, but not now), mistaken (not a fault) or meant (a deliberate exception)")
+	usage := "`KIND`|of reason: true but not now, no fault, or a deliberate exception:"
+	if why != "" {
+		usage = fmt.Sprintf("`KIND`|of reason, else %s:", why)
+	}
+	f.StringVar(&r.why, "why", string(why), usage)
+	values(f, "why", words(reasons)...)
 	f.StringVar(&r.reason, "reason", "", "the reason in your own `WORDS`")
-	f.StringVar(&r.until, "until", "", "until when: a `DATE` like 2027-02-01, included, or a time from today like 90d, 12w or 6m")
-	f.StringVar(&r.link, "link", "", "where more is said, as a `URL`")
+	f.StringVar(&r.until, "until", "", "until `DATE`, included: 2027-02-01, or from today 90d, 12w, 6m")
+	f.StringVar(&r.link, "link", "", "where more is written, as `URL`")
 }
+
+// reasons are the kinds of reason: true but not now, not a fault, a deliberate exception.
+var reasons = []baseline.Why{baseline.Debt, baseline.Mistaken, baseline.Meant}
 
 // reasons are what the flags say, with who says it and when.
 func (r *reasonFlags) reasons(today, author string) (baseline.Entry, error) {
@@ -67,12 +73,7 @@ func (r *reasonFlags) reasons(today, author string) (baseline.Entry, error) {
 	return baseline.Entry{Why: baseline.Why(r.why), Reason: r.reason, Until: until, Link: r.link, By: author, On: today}, nil
 }
 
-func (r *reasonFlags) checkWhy() error {
-	if !slices.Contains([]baseline.Why{baseline.Debt, baseline.Mistaken, baseline.Meant}, baseline.Why(r.why)) {
-		return fmt.Errorf("--why is one of debt, mistaken, meant, not %q", r.why)
-	}
-	return nil
-}
+func (r *reasonFlags) checkWhy() error { return checkValue("why", r.why, words(reasons)) }
 
 // endDate reads a last day: a date, or a time from today in days, weeks or months.
 func endDate(s, today string) (string, error) {
@@ -103,32 +104,6 @@ func endDate(s, today string) (string, error) {
 	return "", fmt.Errorf("%s is past", s)
 }
 
-// filterFlags choose findings, or entries of the list, by what they are. Without any, all are chosen.
-type filterFlags struct {
-	rules, paths, tools, severities []string
-}
-
-func (c *filterFlags) add(f *pflag.FlagSet) {
-	f.StringSliceVar(&c.rules, "rule", nil, "those of rules that a `GLOB` takes; repeatable, as are the next three")
-	f.StringSliceVar(&c.paths, "path", nil, "those in files that a `GLOB` from the repository's root takes")
-	f.StringSliceVar(&c.tools, "tool", nil, "those of a tool, by its `NAME`")
-	f.StringSliceVar(&c.severities, "severity", nil, "those of a `SEVERITY`")
-}
-
-func (c *filterFlags) any() bool {
-	return len(c.rules)+len(c.paths)+len(c.tools)+len(c.severities) > 0
-}
-
-func (c *filterFlags) takes(tool, rule, path, severity string) bool {
-	in := func(list []string, name string) bool { return len(list) == 0 || slices.Contains(list, name) }
-	s := policy.Selector{Rules: c.rules, Paths: c.paths}
-	return s.TakesRule(finding.Finding{Rule: rule}) && s.TakesPath(path) && in(c.tools, tool) && in(c.severities, severity)
-}
-
-func (c *filterFlags) takesEntry(e baseline.Entry) bool {
-	return c.takes(e.Tool, e.Rule, e.Path, e.Severity)
-}
-
 // mostShown is how many entries are shown before a question.
 const mostShown = 20
 
@@ -150,7 +125,7 @@ func (p *program) confirm(yes bool, question string, entries []baseline.Entry) (
 	}
 	p.show(entries, mostShown)
 	if !p.atTerminal() {
-		return false, fmt.Errorf("%s Nobody can be asked without a terminal; say --yes", question)
+		return false, fmt.Errorf("%s There is no terminal to ask on: say --yes", question)
 	}
 	return p.agrees(question), nil
 }

@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	"zincdoor/internal/app"
 	"zincdoor/internal/core/judge"
@@ -37,11 +38,14 @@ type program struct {
 	in       io.Reader
 	out, err io.Writer
 	code     int
+
+	folder  string // to act in, "" for where the call is made
+	options map[*cobra.Command][]options
 }
 
 // Main runs the program on the arguments and returns its exit code.
 func Main(args []string, in io.Reader, out, errs io.Writer) int {
-	p := &program{in: in, out: out, err: errs}
+	p := &program{in: in, out: out, err: errs, options: map[*cobra.Command][]options{}}
 	giveUp := func(why string) {
 		fmt.Fprintf(errs, "zincdoor: %s\n", render.Safe(why))
 		os.Exit(exitUnjudged)
@@ -56,6 +60,7 @@ func Main(args []string, in io.Reader, out, errs io.Writer) int {
 		abandon()
 		giveUp(why)
 	})
+	cobra.EnableCommandSorting = false // they are shown in the order of the work
 	root := p.root()
 	root.SetArgs(rulesAsArguments(args))
 	err := root.ExecuteContext(ctx)
@@ -73,7 +78,7 @@ func Main(args []string, in io.Reader, out, errs io.Writer) int {
 
 const interrupted = "interrupted"
 
-// fail tells an error and settles the exit code.
+// fail prints an error and sets the exit code.
 func (p *program) fail(err error) {
 	var problems policyfile.Problems
 	var judged unjudged
@@ -106,42 +111,103 @@ func graded(err error) error {
 	return unjudged{err}
 }
 
+// The groups of commands in the help.
+const (
+	judging   = "judging"
+	keeping   = "keeping"
+	settingUp = "setting up"
+)
+
 func (p *program) root() *cobra.Command {
 	root := &cobra.Command{
-		Use:   "zincdoor",
+		Use:   "zincdoor COMMAND",
 		Short: "A gate for lint results: judges a change by what linters and compilers say of it",
-		Long: `Zinc Door reads the reports of linters and compilers, finds which findings a change brought in, leaves alone
-what the team has accepted, and holds the rest against the team's limits. The door is open, shut, or it
-says why it can't judge.
+		Long: `Zinc Door reads the reports of linters and compilers, finds the findings that a change brought in, leaves alone what the team has accepted, and holds the rest against the team's limits. The door is open, shut, or it says why it can't judge.
 
 Exit codes: 0 open, 1 shut, 2 can't judge, 3 the call or the policy is wrong.`,
-		SilenceErrors: true,
-		SilenceUsage:  true,
-		Args:          cobra.NoArgs,
-		RunE:          func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
+		Example: `zincdoor demo                    # see it at work on made-up data
+zincdoor fit                     # fit it in this repository
+zincdoor gate --staged           # judge what the next commit holds
+zincdoor gate --into main        # judge what merging this branch would bring`,
+		Version:           "set below",
+		SilenceErrors:     true,
+		SilenceUsage:      true,
+		Args:              cobra.ArbitraryArgs,
+		RunE:              p.commandsOnly,
+		PersistentPreRunE: func(*cobra.Command, []string) error { return p.enter() },
 	}
 	root.SetIn(p.in)
 	root.SetOut(p.out)
 	root.SetErr(p.err)
-	root.CompletionOptions.HiddenDefaultCmd = true
-	root.SetFlagErrorFunc(func(cmd *cobra.Command, err error) error {
-		return fmt.Errorf("%w; see %s --help", err, cmd.CommandPath())
-	})
-	root.AddCommand(p.gate(), p.findings(), p.explain(), p.fix(), p.watch(), p.baseline(), p.policy(), p.recipe(), p.fit(), p.schemas(), p.demo(), p.version())
+	root.SetVersionTemplate(versionLine())
+	root.CompletionOptions.DisableDefaultCmd = true
+	root.SetHelpFunc(func(cmd *cobra.Command, _ []string) { p.showHelp(cmd) })
+	root.SetHelpCommand(p.helpCommand(root))
+	root.PersistentFlags().StringVarP(&p.folder, "in", "C", "", "act as if called in `DIR`")
+	root.PersistentFlags().BoolP("help", "h", false, "show this help")
+	root.Flags().Bool("version", false, "print the version")
+	root.SetFlagErrorFunc(flagError)
+	root.AddGroup(
+		&cobra.Group{ID: judging, Title: "Judge a change"},
+		&cobra.Group{ID: keeping, Title: "Keep what the team decided"},
+		&cobra.Group{ID: settingUp, Title: "Set up, and the rest"},
+	)
+	add := func(group string, commands ...*cobra.Command) {
+		for _, cmd := range commands {
+			cmd.GroupID = group
+			root.AddCommand(cmd)
+		}
+	}
+	add(judging, p.gate(), p.findings(), p.explain(), p.fix(), p.watch())
+	add(keeping, p.baseline(), p.policy(), p.recipe())
+	add(settingUp, p.fit(), p.demo(), p.schemas(), p.completion(), p.version())
+	root.SetHelpCommandGroupID(settingUp)
+	p.finish(root)
 	return root
+}
+
+// enter goes to the folder that the call names.
+func (p *program) enter() error {
+	if p.folder == "" {
+		return nil
+	}
+	if err := os.Chdir(p.folder); err != nil {
+		return fmt.Errorf("-C: there is no folder %s to go to: %w", p.folder, errors.Unwrap(err))
+	}
+	return nil
+}
+
+// flagError says which options there are where one isn't known.
+func flagError(cmd *cobra.Command, err error) error {
+	hint := "see " + cmd.CommandPath() + " --help"
+	if _, name, ok := strings.Cut(err.Error(), "unknown flag: --"); ok {
+		var names []string
+		cmd.Flags().VisitAll(func(f *pflag.Flag) { names = append(names, f.Name) })
+		if nearest := policyfile.Nearest(name, names); nearest != "" {
+			hint = "did you mean --" + nearest + "? " + hint
+		}
+		return fmt.Errorf("%s has no option --%s; %s", cmd.Name(), name, hint)
+	}
+	return fmt.Errorf("%w; %s", err, hint)
 }
 
 func (p *program) version() *cobra.Command {
 	return &cobra.Command{
-		Use:   "version",
-		Short: "Tell the program's version, commit and Go version",
-		Args:  cobra.NoArgs,
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			version, commit := build()
-			_, err := fmt.Fprintf(p.out, "zincdoor %s (commit %s, %s, %s/%s)\n", version, commit, runtime.Version(), runtime.GOOS, runtime.GOARCH)
+		Use:     "version",
+		Short:   "Print the program's version, commit and Go version",
+		Long:    "Print the program's version, the commit it was built from, the Go version and the platform.",
+		Example: "zincdoor version",
+		Args:    noArguments,
+		RunE: func(*cobra.Command, []string) error {
+			_, err := io.WriteString(p.out, versionLine())
 			return err
 		},
 	}
+}
+
+func versionLine() string {
+	version, commit := build()
+	return fmt.Sprintf("zincdoor %s (commit %s, %s, %s/%s)\n", version, commit, runtime.Version(), runtime.GOOS, runtime.GOARCH)
 }
 
 // Version and Commit are set when a release is linked (-ldflags "-X zincdoor/internal/cli.Version=…"); without them,
@@ -190,15 +256,21 @@ func exitOf(o judge.Outcome) int {
 	return exitUnjudged
 }
 
-// one takes one argument, and says what it names where there is none, or several.
-func one(what string) cobra.PositionalArgs {
+// arguments takes as many as are named in what, and says what they are where there are more or fewer.
+func arguments(what ...string) cobra.PositionalArgs {
 	return func(cmd *cobra.Command, args []string) error {
-		if len(args) == 1 {
+		if len(args) == len(what) {
 			return nil
 		}
-		return fmt.Errorf("%s takes one name: %s; see %s --help", cmd.CommandPath(), what, cmd.CommandPath())
+		if len(what) == 0 {
+			return fmt.Errorf("%s takes no argument, and was given %q; see %s --help", cmd.CommandPath(), args[0], cmd.CommandPath())
+		}
+		return fmt.Errorf("%s takes %s; see %s --help", cmd.CommandPath(), strings.Join(what, ", then "), cmd.CommandPath())
 	}
 }
+
+// noArguments refuses arguments.
+var noArguments = arguments()
 
 // today is the day on which a command acts.
 func today(flag string) (string, error) {

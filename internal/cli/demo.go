@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	"zincdoor/internal/demo"
 	"zincdoor/internal/render"
@@ -19,13 +20,12 @@ func (p *program) demo() *cobra.Command {
 	var keep string
 	cmd := &cobra.Command{
 		Use:   "demo",
-		Short: "Show the whole job on made-up data in a temporary folder",
-		Long: `Make the repository of a made-up ferry operator, with real commits and the reports of its linters, and run the
-real commands on it: take the baseline of old code, let a clean change pass, shut the door on a change with new
-findings, and open it again once they are fixed.
+		Short: "Show the whole job on made-up data",
+		Long: `Make the repository of a made-up ferry operator in a temporary folder, with real commits and the reports of its linters, and run the real commands on it: take the baseline of old code, let a clean change pass, shut the door on a change with new findings, and open it again once they are fixed.
 
 With --keep the repository stays, so that you can go on by hand.`,
-		Args: cobra.NoArgs,
+		Example: "zincdoor demo\nzincdoor demo --keep tideboard",
+		Args:    noArguments,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			dir, done, err := demoFolder(keep)
 			if err != nil {
@@ -42,7 +42,9 @@ With --keep the repository stays, so that you can go on by hand.`,
 			return nil
 		},
 	}
-	cmd.Flags().StringVar(&keep, "keep", "", "make the repository in `DIR` and leave it there")
+	p.group(cmd, "Demo", func(f *pflag.FlagSet) {
+		f.StringVar(&keep, "keep", "", "make the repository in `DIR` and leave it there")
+	})
 	return cmd
 }
 

@@ -5,7 +5,7 @@ import (
 	"context"
 	"fmt"
 	"io"
-	"regexp"
+	"os"
 	"slices"
 	"strings"
 
@@ -13,115 +13,39 @@ import (
 	"github.com/spf13/pflag"
 
 	"zincdoor/internal/app"
-	"zincdoor/internal/core/change"
 	"zincdoor/internal/core/finding"
 	"zincdoor/internal/core/judge"
 	"zincdoor/internal/core/policy"
 	"zincdoor/internal/render"
 )
 
-// chooseFlags choose findings by everything that a limit can.
-type chooseFlags struct {
-	selector                   policy.Selector
-	severities, levels, places []string
-	message                    string
-}
-
-func (c *chooseFlags) add(f *pflag.FlagSet) {
-	s := &c.selector
-	f.StringSliceVar(&s.Rules, "rule", nil, "those of rules that a `GLOB` takes or that are in a group; repeatable, as are the next ones")
-	f.StringSliceVar(&s.Paths, "path", nil, "those in files that a `GLOB` from the repository's root takes, or in a set")
-	f.StringSliceVar(&s.Tools, "tool", nil, "those of tools that a `GLOB` takes")
-	f.StringSliceVar(&s.Tags, "tag", nil, "those with a `TAG`")
-	f.StringSliceVar(&s.Teams, "team", nil, "those in files that a `TEAM` answers for")
-	f.StringSliceVar(&c.severities, "severity", nil, "those of a `SEVERITY`, or ignored")
-	f.StringSliceVar(&c.levels, "level", nil, "those of a `LEVEL` of SARIF")
-	f.StringSliceVar(&c.places, "place", nil, "those that are `touched|file|elsewhere`")
-	f.StringSliceVar(&s.Standings, "standing", nil, "those that are `new|worsened|expired|existing|accepted|waived`")
-	f.StringVar(&c.message, "message", "", "those whose message a `PATTERN` matches, a regular expression")
-	f.Float64Var(&s.Rank, "rank", 0, "those of at least this rank, 0 to 100")
-	f.Float64Var(&s.Security, "security", 0, "those of at least this security severity, 0 to 10")
-}
-
-// ready makes the flags a selector, with the policy's groups and sets.
-func (c *chooseFlags) ready(p *policy.Policy) (policy.Selector, error) {
-	s := c.selector
-	known := func(what string, list, words []string) error {
-		for _, word := range list {
-			if !slices.Contains(words, word) {
-				return fmt.Errorf("--%s is one of %s, not %q", what, strings.Join(words, ", "), word)
-			}
-		}
-		return nil
-	}
-	var levels, standings []string
-	for _, level := range finding.Levels {
-		levels = append(levels, string(level))
-	}
-	for _, standing := range judge.Standings {
-		standings = append(standings, string(standing))
-	}
-	for _, check := range []struct {
-		what        string
-		list, words []string
-	}{
-		{"severity", c.severities, append(slices.Clone([]string(p.Ladder)), policy.Ignored)}, {"level", c.levels, levels},
-		{"place", c.places, []string{string(change.OnTouched), string(change.InFile), string(change.Elsewhere)}}, {"standing", s.Standings, standings},
-	} {
-		if err := known(check.what, check.list, check.words); err != nil {
-			return s, err
-		}
-	}
-	for _, level := range c.levels {
-		s.Levels = append(s.Levels, finding.Level(level))
-	}
-	for _, place := range c.places {
-		s.Places = append(s.Places, change.Place(place))
-	}
-	if c.message != "" {
-		var err error
-		if s.Message, err = regexp.Compile(c.message); err != nil {
-			return s, fmt.Errorf("--message: %w", err)
-		}
-	}
-	return p.Choose(s)
-}
-
-// takes reports whether the flags choose a finding; what the policy ignores only where that is asked for.
-func (c *chooseFlags) takes(s *policy.Selector, f judge.Finding) bool {
-	if len(c.severities) > 0 && !slices.Contains(c.severities, f.Severity) || len(c.severities) == 0 && f.Severity == policy.Ignored {
-		return false
-	}
-	return f.AnySource(func(g judge.Finding) bool { return s.Takes(*g.Finding, g.Team) }) && s.TakesPlace(f.Place, string(f.Standing))
-}
-
-// takesBy gives what reports whether the flags choose a finding, by a policy.
-func (c *chooseFlags) takesBy(p *policy.Policy) (func(judge.Finding) bool, error) {
-	selector, err := c.ready(p)
-	return func(f judge.Finding) bool { return c.takes(&selector, f) }, err
-}
-
 func (p *program) findings() *cobra.Command {
 	var evidence evidenceFlags
 	var change changeFlags
-	var choose chooseFlags
+	var selected selectFlags
 	var door, file string
 	var list render.List
 	cmd := &cobra.Command{
-		Use:   "findings",
+		Use:   "findings [PATH]...",
 		Short: "List findings with place and standing, without a verdict",
-		Long: `List findings, each with its place in the change and its standing, without holding them against limits: of the change
-that is named as for gate, else of the whole work tree.
+		Long: `List findings, each with its place in the change and its standing, without holding them against limits: of the change that is named as for gate, else of the whole work tree. PATH names files and folders; the selectors mean what they mean in a limit.
 
-  zincdoor findings --report build/warnings.txt --rule "-Wunused*" --standing new
-  zincdoor findings --into main --count-by team
-  zincdoor findings --fields path,line,rule --null | xargs -0 -n1 ...
+With --fields each finding is a line for scripts, the fields separated by tabs. What the policy ignores is left out, unless --severity ignored asks for it.
 
-With --fields each finding is a line for scripts, the fields apart by tabs. What the policy ignores is left out, unless
---severity ignored asks for it. Exit codes: 0; 2 where a report is no evidence, and the list is all there is without it.`,
-		Args: cobra.MaximumNArgs(1),
+Exit codes: 0; 2 where a report is no evidence: the list is what there is without it.`,
+		Example: `zincdoor findings core/tide.c
+zincdoor findings --rule "-Wunused*" --severity warning
+zincdoor findings --into main --standing new --group team
+zincdoor findings --count-by rule
+zincdoor findings --fields path,line,rule,id`,
+		Args: cobra.ArbitraryArgs,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			request, err := evidence.gateRequest(&change, cmd.Flags(), args, p.in)
+			revision, paths, err := revisionAndPaths(change.tree, args)
+			if err != nil {
+				return err
+			}
+			selected.under = paths
+			request, err := evidence.gateRequest(&change, cmd.Flags(), revision, p.in)
 			if err != nil {
 				return err
 			}
@@ -132,39 +56,72 @@ With --fields each finding is a line for scripts, the fields apart by tabs. What
 			if err := list.Check(); err != nil {
 				return err
 			}
-			return p.listFindings(cmd.Context(), request, &choose, list, file)
+			return p.listFindings(cmd.Context(), request, &selected, list, file)
 		},
 	}
-	f := cmd.Flags()
-	f.SortFlags = false
-	choose.add(f)
-	f.StringSliceVar(&list.Fields, "fields", nil, "only these `FIELDS`, apart by tabs: "+strings.Join(render.FieldNames(), ", "))
-	f.StringSliceVar(&list.Sort, "sort", nil, "in the order of these `FIELDS`, one with a - before it from the last to the first")
-	f.StringVar(&list.CountBy, "count-by", "", "count them by a `FIELD`, most first, instead of listing them")
-	f.BoolVar(&list.Unique, "unique", false, "each line once")
-	f.BoolVar(&list.Null, "null", false, "end each with a NUL in place of a line feed")
-	f.StringVar(&list.Format, "format", "text", "how they are listed: `text|json|csv|sarif`")
-	f.StringVar(&file, "output", "", "write them to `FILE` instead of standard output")
-	f.StringVar(&door, "door", "", "the `NAME` of the door whose waivers and acceptances count")
-	change.add(f)
-	f.StringArrayVar(&evidence.baseReports, "base-report", nil, "a report of the state before the change, as `[FORMAT=]FILE`. Repeatable")
-	evidence.add(f)
+	p.group(cmd, selectionHeading, selected.add)
+	p.group(cmd, outputHeading, func(f *pflag.FlagSet) {
+		f.StringVar(&list.Format, "format", render.Text, "`FORMAT`|how they are written:")
+		values(f, "format", render.ListFormats...)
+		f.StringSliceVar(&list.Fields, "fields", nil, "`FIELDS`|only these, comma-separated:")
+		values(f, "fields", render.FieldNames()...)
+		f.StringSliceVar(&list.Sort, "sort", nil, "in the order of `FIELDS`; -FIELD from last to first")
+		addCountBy(f, &list.CountBy, "any field")
+		addGroup(f, &list.Group, "")
+		f.BoolVar(&list.Unique, "unique", false, "write equal lines once")
+		f.BoolVar(&list.Null, "null", false, "end lines with NUL, for xargs -0")
+		f.StringVar(&file, "output", "", "write to `FILE` instead of standard output")
+	})
+	p.group(cmd, changeHeading+" (else the work tree)", change.add)
+	p.group(cmd, reportsHeading, evidence.addReports, evidence.addBaseReports, evidence.addRuns)
+	p.group(cmd, policyHeading, func(f *pflag.FlagSet) {
+		f.StringVar(&door, "door", "", "`NAME`|the door whose waivers and acceptances count")
+	}, evidence.addPolicy, evidence.addBaseline, evidence.addToday)
 	return cmd
 }
 
-func (p *program) listFindings(ctx context.Context, q app.GateRequest, choose *chooseFlags, list render.List, file string) error {
+// addCountBy adds the flag that counts what is selected.
+func addCountBy(f *pflag.FlagSet, by *string, what string) {
+	f.StringVar(by, "count-by", "", "`FIELD`|count them, most first, by "+what)
+}
+
+// addGroup adds the flag that puts together what is shown.
+func addGroup(f *pflag.FlagSet, by *string, otherwise string) {
+	f.StringVar(by, "group", otherwise, "`WORD`|put them together by:")
+	values(f, "group", render.Groups...)
+}
+
+// revisionAndPaths tells the arguments of a list apart: the first one after --tree that names no file is a revision.
+func revisionAndPaths(tree bool, args []string) (revision, paths []string, err error) {
+	for i, arg := range args {
+		switch _, missing := os.Lstat(arg); {
+		case missing == nil:
+			paths = append(paths, arg)
+		case tree && i == 0:
+			revision = []string{arg}
+		default:
+			return nil, nil, fmt.Errorf("there is no file or folder %s here; for files that a glob matches: --path GLOB", arg)
+		}
+	}
+	return revision, paths, nil
+}
+
+func (p *program) listFindings(ctx context.Context, q app.GateRequest, selected *selectFlags, list render.List, file string) error {
 	judged, err := p.watched(ctx, q, app.List)
 	if err != nil {
 		return err
 	}
+	left, all := 0, 0
 	write := func(w io.Writer) error {
 		for _, j := range judged {
-			selector, err := choose.ready(j.Input.Policy)
+			takes, err := selected.takes(j.Input.Policy, j.Dir, j.Root)
 			if err != nil {
 				return err
 			}
 			v := j.Verdict
-			v.Findings = slices.DeleteFunc(v.Findings, func(f judge.Finding) bool { return !choose.takes(&selector, f) })
+			all += len(v.Findings)
+			v.Findings = slices.DeleteFunc(v.Findings, func(f judge.Finding) bool { return !takes(f) })
+			left += len(v.Findings)
 			v.Limits, v.Gone = nil, nil
 			for _, e := range v.Evidence {
 				if !e.Sound() {
@@ -179,7 +136,24 @@ func (p *program) listFindings(ctx context.Context, q app.GateRequest, choose *c
 		return nil
 	}
 	if file != "" {
-		return replace(file, write)
+		err = replace(file, write)
+	} else {
+		err = write(p.out)
 	}
-	return write(p.out)
+	if err == nil && left == 0 {
+		p.sayNone(selected, all)
+	}
+	return err
+}
+
+// sayNone says that nothing was selected, and of how much.
+func (p *program) sayNone(selected *selectFlags, all int) {
+	switch paths := slices.Concat(selected.under, selected.selector.Paths); {
+	case all == 0:
+		fmt.Fprintln(p.err, "zincdoor: there are no findings")
+	case len(paths) > 0:
+		fmt.Fprintf(p.err, "zincdoor: none of %s is selected in %s\n", finding.Count(all), render.Safe(strings.Join(paths, ", ")))
+	default:
+		fmt.Fprintf(p.err, "zincdoor: none of %s is selected\n", finding.Count(all))
+	}
 }

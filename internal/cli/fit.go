@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 	"golang.org/x/term"
 
 	"zincdoor/internal/app"
@@ -31,32 +32,31 @@ func (p *program) fit() *cobra.Command {
 	var flags fitFlags
 	cmd := &cobra.Command{
 		Use:   "fit",
-		Short: "Fit the door in a repository: starter policy, git hooks, baseline",
-		Long: `Fit the door in this repository: write a starter policy where there is none, and hooks that ask the door before
-each commit and each push. Name the reports that your linters write, with paths from the repository's root:
+		Short: "Fit the door in a repository: policy, git hooks, baseline",
+		Long: `Fit the door in this repository: write a starter policy where there is none, and hooks that ask the door before each commit and each push. Name the reports that your linters write, with paths from the repository's root; none need be named where the policy names them, or the linters to start.
 
-  zincdoor fit --report build/warnings.txt
+What the policy names is started in this repository only once you allow it: fit shows what that is, and asks.
 
-None need be named where the policy names the reports, or the linters to start. What it names is started in this
-repository only once you allow it: fit tells what that is, and asks.
-
-Hooks that are there already still run, first, and decide first. Running it twice changes nothing; --remove takes away
-exactly what it wrote and puts back what was there.`,
-		Args: cobra.NoArgs,
+Hooks that are there already still run, first, and decide first. Running it twice changes nothing; --remove takes away exactly what it wrote and puts back what was there.`,
+		Example: `zincdoor fit --dry-run
+zincdoor fit --hook commit
+zincdoor fit --remove`,
+		Args: noArguments,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return p.runFit(cmd.Context(), flags)
 		},
 	}
-	f := cmd.Flags()
-	f.SortFlags = false
-	f.StringSliceVar(&flags.hooks, "hook", []string{"commit", "push"}, "which hooks to fit: `commit,push`, or none")
-	f.StringArrayVar(&flags.reports, "report", nil, "a report the hooks judge by, as `[FORMAT=]FILE`; repeatable")
-	f.BoolVar(&flags.server, "server", false, "fit the hook of a bare repository that receives pushes")
-	f.BoolVar(&flags.accept, "baseline", false, "accept the present findings of the reports, without asking")
-	f.BoolVar(&flags.run, "run", false, "let the linters that the policy names be started here, without asking")
-	f.BoolVar(&flags.tracked, "tracked-hooks", false, "replace hooks that the repository itself holds, without asking")
-	f.BoolVar(&flags.dry, "dry-run", false, "show what would be written, and write nothing")
-	f.BoolVar(&flags.remove, "remove", false, "take away what was fitted")
+	p.group(cmd, "Fit", func(f *pflag.FlagSet) {
+		f.StringArrayVar(&flags.reports, "report", nil, "`[FORMAT=]FILE`|a report that the hooks judge by; repeatable")
+		f.StringSliceVar(&flags.hooks, "hook", []string{"commit", "push"}, "`HOOKS`|which to fit, comma-separated:")
+		values(f, "hook", "commit", "push", "none")
+		f.BoolVar(&flags.server, "server", false, "fit the hook of a bare repository that receives pushes")
+		f.BoolVar(&flags.accept, "take-baseline", false, "accept the present findings of the reports, without asking")
+		f.BoolVar(&flags.run, "run", false, "allow the policy's linters to be started here, without asking")
+		f.BoolVar(&flags.tracked, "tracked-hooks", false, "replace hooks that git tracks, without asking")
+		f.BoolVar(&flags.dry, "dry-run", false, "show what would be written, and write nothing")
+		f.BoolVar(&flags.remove, "remove", false, "take away what was fitted")
+	})
 	return cmd
 }
 

@@ -12,6 +12,7 @@ import (
 
 	"zincdoor/internal/app"
 	"zincdoor/internal/core/fix"
+	"zincdoor/internal/core/judge"
 	"zincdoor/internal/core/policy"
 	"zincdoor/internal/render"
 )
@@ -20,57 +21,62 @@ import (
 type fixFlags struct {
 	evidence                              evidenceFlags
 	change                                changeFlags
-	choose                                chooseFlags
+	selected                              selectFlags
 	door                                  string
-	write, broken, all, ask, undo, byDoor bool
+	apply, broken, all, ask, undo, byDoor bool
 	again                                 string // the call that writes what this one shows
 }
 
 func (p *program) fix() *cobra.Command {
 	var flags fixFlags
 	cmd := &cobra.Command{
-		Use:   "fix",
-		Short: "Fix what can be fixed by machine, on the lines of the change alone",
-		Long: `Fix findings for which their tools, our own checks or the team's patterns suggest a text: those on lines that the
-change touches, and no other line. Without --write it shows what it would do, and writes nothing.
+		Use:   "fix [PATH]...",
+		Short: "Apply the fixes that tools offer, on changed lines alone",
+		Long: `Apply the fixes that reports, house checks and the team's patterns offer, on lines that the change touches and on no other. Without --apply it shows what it would write, and writes nothing. Without a named change it is for all that isn't committed yet; PATH names files and folders.
 
-  zincdoor fix --report lint.sarif                  # what isn't committed yet
-  zincdoor fix --staged --report lint.sarif --write # index and work tree alike
-  zincdoor fix --undo                               # take the last one back
-
-With --staged a file that is staged in part keeps its other part unstaged. A suggestion whose place isn't there, that overlaps
-a surer one or would alter an untouched line is told of and left.`,
-		Args: cobra.MaximumNArgs(1),
+With --staged, index and work tree get the fix alike, and what isn't staged of a file stays so. A fix whose place isn't there, that overlaps a surer one or would alter an untouched line is left out, with the reason.`,
+		Example: `zincdoor fix
+zincdoor fix --staged --apply
+zincdoor fix --into main --rule "-Wunused*" --interactive
+zincdoor fix --undo`,
+		Args: cobra.ArbitraryArgs,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if flags.undo {
 				return p.takeBack(cmd.Context())
 			}
-			request, err := flags.evidence.gateRequest(&flags.change, cmd.Flags(), args, p.in)
+			revision, paths, err := revisionAndPaths(flags.change.tree, args)
+			if err != nil {
+				return err
+			}
+			flags.selected.under = paths
+			request, err := flags.evidence.gateRequest(&flags.change, cmd.Flags(), revision, p.in)
 			if err != nil {
 				return err
 			}
 			switch {
 			case request.Change.Kind == "":
 				request.Change.Kind = policy.Worktree
-			case request.Change.Patch != "" || request.Change.Kind == policy.Push || request.Change.Kind == policy.Tree && request.Change.To != "":
+			case request.Change.Kind == policy.Tree && request.Change.To != "":
 				return fmt.Errorf("fix writes to files of the work tree or the index: name --worktree, --staged, --into REF, --range A..HEAD or --tree")
 			}
 			request.Door, flags.again = flags.door, again(cmd.Flags())
 			return p.runFix(cmd.Context(), request, flags)
 		},
 	}
-	f := cmd.Flags()
-	f.SortFlags = false
-	f.BoolVar(&flags.write, "write", false, "write what it shows")
-	f.BoolVar(&flags.broken, "broken", false, "only what broke a limit of the door")
-	f.BoolVar(&flags.all, "all", false, "also on lines that the change doesn't touch")
-	f.BoolVar(&flags.ask, "interactive", false, "ask for each of them")
-	f.BoolVar(&flags.undo, "undo", false, "take back what was written last, as long as nothing was altered since")
-	f.BoolVar(&flags.byDoor, "by-door", false, "do nothing unless the door says fix: true, as hooks ask")
-	f.StringVar(&flags.door, "door", "", "the `NAME` of the door whose limits count")
-	flags.choose.add(f)
-	flags.change.add(f)
-	flags.evidence.add(f)
+	p.group(cmd, "Fix", func(f *pflag.FlagSet) {
+		f.BoolVar(&flags.apply, "apply", false, "write what it shows")
+		f.BoolVar(&flags.broken, "broken", false, "only what broke a limit of the door")
+		f.BoolVar(&flags.all, "all", false, "also on lines that the change doesn't touch")
+		f.BoolVar(&flags.ask, "interactive", false, "ask for each fix")
+		f.BoolVar(&flags.undo, "undo", false, "take the last fix back, if the files weren't altered since")
+		f.BoolVar(&flags.byDoor, "by-door", false, "do nothing unless the door says fix: true, as hooks ask")
+	})
+	p.group(cmd, selectionHeading, flags.selected.add)
+	p.group(cmd, changeHeading+" (else what isn't committed)", flags.change.addLocal)
+	p.group(cmd, reportsHeading, flags.evidence.addReports, flags.evidence.addRuns)
+	p.group(cmd, policyHeading, func(f *pflag.FlagSet) {
+		f.StringVar(&flags.door, "door", "", "`NAME`|the door whose limits count")
+	}, flags.evidence.addPolicy, flags.evidence.addBaseline, flags.evidence.addToday)
 	return cmd
 }
 
@@ -92,7 +98,9 @@ func (p *program) takeBack(ctx context.Context) error {
 func (p *program) runFix(ctx context.Context, q app.GateRequest, flags fixFlags) error {
 	progress := newProgress(p.err)
 	q.Tell = progress.show
-	f, err := app.OpenFix(ctx, app.FixRequest{GateRequest: q, Broken: flags.broken, All: flags.all, ByDoor: flags.byDoor, Write: flags.write, Takes: flags.choose.takesBy})
+	f, err := app.OpenFix(ctx, app.FixRequest{GateRequest: q, Broken: flags.broken, All: flags.all, ByDoor: flags.byDoor, Write: flags.apply, Takes: func(j *app.Judged) (func(judge.Finding) bool, error) {
+		return flags.selected.takes(j.Input.Policy, j.Dir, j.Root)
+	}})
 	progress.end()
 	if err != nil || f == nil {
 		return graded(err)
@@ -106,7 +114,7 @@ func (p *program) runFix(ctx context.Context, q app.GateRequest, flags fixFlags)
 	}
 	for _, e := range f.Evidence {
 		if !e.Sound() && e.Name != "" {
-			fmt.Fprintf(p.err, "zincdoor: what %s would tell may be missing, since it is %s: %s\n", render.Safe(e.Name), e.State, render.Safe(e.Problem))
+			fmt.Fprintf(p.err, "zincdoor: fixes by %s may be missing, since it is %s: %s\n", render.Safe(e.Name), e.State, render.Safe(e.Problem))
 		}
 	}
 	suggestions, problems, err := f.Suggestions(ctx)
@@ -132,7 +140,7 @@ func (p *program) runFix(ctx context.Context, q app.GateRequest, flags fixFlags)
 	}
 	summary := summaryOf(f, plan)
 	summary.Command = flags.again
-	if summary.Written = flags.write && len(plan.Files) > 0; summary.Written {
+	if summary.Written = flags.apply && len(plan.Files) > 0; summary.Written {
 		if summary.House, err = f.Write(plan); err != nil {
 			return unjudged{err}
 		}
@@ -214,7 +222,7 @@ func again(f *pflag.FlagSet) string {
 			}
 		}
 	})
-	return render.ShellWords(append(words, "--write"))
+	return render.ShellWords(append(words, "--apply"))
 }
 
 // fixCommand is the call of fix that fixes what shut the door at a call of gate, "" where fix can't.
@@ -223,7 +231,7 @@ func fixCommand(change changeFlags, evidence evidenceFlags, door string) string 
 	if words == nil {
 		return ""
 	}
-	return render.ShellWords(append(words, "--write"))
+	return render.ShellWords(append(words, "--apply"))
 }
 
 // listCommand is the call that lists what a gate counts, "" where there is none.

@@ -27,17 +27,15 @@ func (p *program) gate() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "gate",
 		Short: "Judge a change at a door",
-		Long: `Judge a change: find the findings it brought in and hold them against the limits of a door.
+		Long: `Judge a change: find the findings that it brought in, and hold them against the limits of a door. Name one change; the reports are those that the policy names, or the ones of this call.
 
-Name exactly one change, and the reports of the linters that looked at it:
-
-  zincdoor gate --staged --report build/warnings.txt
-  zincdoor gate --into main --report gcc.txt --report fares.sarif
-
-The policy is .zincdoor/policy.yaml; for a branch or a range it is the one that the target has now. Without one,
-a built-in policy lets no new error and no new warning pass.
+The policy is .zincdoor/policy.yaml: for a branch, a push or a range the one that the target has now. Without a policy file, a built-in policy lets no new error and no new warning pass.
 
 Exit codes: 0 open, 1 shut, 2 can't judge, 3 the call or the policy is wrong.`,
+		Example: `zincdoor gate --into main
+zincdoor gate --staged --report compiler=build/compiler.txt
+zincdoor gate --range main..HEAD --write html=verdict.html
+zincdoor gate --into main --show touched --group team`,
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			request, err := evidence.gateRequest(&change, cmd.Flags(), args, p.in)
@@ -45,7 +43,7 @@ Exit codes: 0 open, 1 shut, 2 can't judge, 3 the call or the policy is wrong.`,
 				return err
 			}
 			request.Door, request.Remote = door, change.remote
-			places, err := output.places()
+			outputs, err := output.outputs()
 			if err != nil {
 				return err
 			}
@@ -55,7 +53,7 @@ Exit codes: 0 open, 1 shut, 2 can't judge, 3 the call or the policy is wrong.`,
 			if dry {
 				return p.showPlans(cmd.Context(), request)
 			}
-			request.Lines = output.lines(places)
+			request.Lines = output.lines(outputs)
 			judged, err := p.watched(cmd.Context(), request, app.Gate)
 			if err != nil {
 				return err
@@ -73,16 +71,18 @@ Exit codes: 0 open, 1 shut, 2 can't judge, 3 the call or the policy is wrong.`,
 				options.Fix, options.List = fixCommand(change, evidence, door), listCommand(change, evidence, door)
 				verdicts = append(verdicts, shown{j.Verdict, options})
 			}
-			return places.write(p.out, verdicts)
+			return outputs.write(p.out, verdicts)
 		},
 	}
-	change.add(cmd.Flags())
-	cmd.Flags().StringArrayVar(&evidence.baseReports, "base-report", nil, "a report of the state before the change, as `[FORMAT=]FILE`; what it has is no news. Repeatable")
-	cmd.Flags().BoolVar(&hook, "hook", false, "as a git hook: an open door takes a line (--verbose for all of it), and one that only advises holds nothing up where it can't judge")
-	cmd.Flags().BoolVar(&dry, "dry-run", false, "tell which linters would be started on which files, and start nothing")
-	cmd.Flags().StringVar(&door, "door", "", "the `NAME` of the door; needed where several judge this kind of change")
-	evidence.add(cmd.Flags())
-	output.add(cmd.Flags())
+	p.group(cmd, changeHeading+" (name one)", change.add)
+	p.group(cmd, reportsHeading, evidence.addReports, evidence.addBaseReports, evidence.addRuns, func(f *pflag.FlagSet) {
+		f.BoolVar(&dry, "dry-run", false, "show which linters it would start on which files, and start none")
+	})
+	p.group(cmd, policyHeading, func(f *pflag.FlagSet) { addDoor(f, &door) }, evidence.addPolicy, evidence.addBaseline, evidence.addToday)
+	p.group(cmd, "In the terminal, show", output.screen.add)
+	p.group(cmd, outputHeading, output.add, func(f *pflag.FlagSet) {
+		f.BoolVar(&hook, "hook", false, "as a git hook: an open door takes one line, and an advising one that can't judge ends with exit code 0")
+	})
 	return cmd
 }
 
@@ -106,15 +106,23 @@ type changeFlags struct {
 }
 
 func (c *changeFlags) add(f *pflag.FlagSet) {
-	f.SortFlags = false
 	f.BoolVar(&c.staged, "staged", false, "what is staged for the next commit")
 	f.BoolVar(&c.worktree, "worktree", false, "the work tree against the last commit, new files included")
-	f.StringVar(&c.into, "into", "", "this branch, from where it left `REF`")
-	f.StringVar(&c.span, "range", "", "from commit A to commit B, as `A..B`")
-	f.BoolVar(&c.push, "push", false, "what a push brings, as git tells its pre-push or pre-receive hook on standard input")
-	f.StringVar(&c.remote, "remote", "", "with --push before it is sent: the `NAME` of the remote it goes to (default: the only one)")
-	f.StringVar(&c.patch, "patch", "", "a unified diff in `FILE`, - for standard input; needs no repository")
-	f.BoolVar(&c.tree, "tree", false, "everything: the work tree, or the commit named after it (--tree REV)")
+	f.StringVar(&c.into, "into", "", "what merging HEAD into `REF` would bring")
+	f.StringVar(&c.span, "range", "", "`A..B`|from commit A to commit B")
+	f.BoolVar(&c.push, "push", false, "what a push brings, as git's pre-push and pre-receive hooks get it on standard input")
+	f.StringVar(&c.remote, "remote", "", "`NAME`|with --push, before it is sent: the remote it goes to; else the only one")
+	f.StringVar(&c.patch, "patch", "", "`FILE`|a unified diff, - for standard input; needs no repository")
+	f.BoolVar(&c.tree, "tree", false, "every line of the work tree, or of commit REV (--tree REV)")
+}
+
+// addLocal adds the changes whose files can be written to.
+func (c *changeFlags) addLocal(f *pflag.FlagSet) {
+	f.BoolVar(&c.staged, "staged", false, "what is staged for the next commit")
+	f.BoolVar(&c.worktree, "worktree", false, "the work tree against the last commit, new files included")
+	f.StringVar(&c.into, "into", "", "what merging HEAD into `REF` would bring")
+	f.StringVar(&c.span, "range", "", "`A..HEAD`|from commit A to HEAD")
+	f.BoolVar(&c.tree, "tree", false, "every line of the work tree")
 }
 
 func (c *changeFlags) name(f *pflag.FlagSet, args []string) (target.Name, error) {
@@ -166,31 +174,40 @@ type evidenceFlags struct {
 	commit, root, policy, baseline, today string
 }
 
-func (e *evidenceFlags) add(f *pflag.FlagSet) {
-	f.SortFlags = false
-	e.addReports(f)
-	f.StringVar(&e.policy, "policy", "", "judge by the policy in `FILE|REV:PATH`")
-	f.StringVar(&e.baseline, "baseline", "", "compare with the baseline in `FILE|REV:PATH`")
-	addRun(f, &e.run)
-	f.BoolVar(&e.noCache, "no-cache", false, "ask all linters anew, whatever they answered before")
-	f.StringVar(&e.today, "today", "", "the `DATE` on which to judge, as 2027-02-01 (default: today, UTC)")
-}
-
-// addRun adds the flag that lets programs be started.
-func addRun(f *pflag.FlagSet, run *bool) {
-	f.BoolVar(run, "run", false, "start what the policy names: its linters, and the fetching of what it inherits (always: git config zincdoor.run true)")
-}
-
 // addReports adds the flags that name reports.
 func (e *evidenceFlags) addReports(f *pflag.FlagSet) {
 	e.addReport(f)
-	f.StringVar(&e.commit, "report-commit", "", "the `REV` that the reports were made at, where they don't say")
-	f.StringVar(&e.root, "report-root", "", "where the reports' paths start, where that isn't plain: a `DIR` of the repository, or its root on another machine")
-	f.BoolVar(&e.emptyIsClean, "empty-is-clean", false, "an empty text of a named format (diagnostics or a recipe for text) means that nothing was found")
+	f.StringVar(&e.commit, "report-commit", "", "the reports were made at `REV`, if they don't say")
+	f.StringVar(&e.root, "report-root", "", "the reports' paths start at `DIR`: of the repository, or its root on another machine")
+	f.BoolVar(&e.emptyIsClean, "empty-is-clean", false, "an empty file means nothing was found, for reports given as diagnostics=FILE or as a text recipe's")
 }
 
 func (e *evidenceFlags) addReport(f *pflag.FlagSet) {
-	f.StringArrayVar(&e.reports, "report", nil, "a report, as `[NAME=]FILE`, - for standard input; repeatable. NAME is a report of the policy, or a format: "+strings.Join(policy.Formats, ", "))
+	f.StringArrayVar(&e.reports, "report", nil, "`[NAME=]FILE`|a report, - for standard input; repeatable. NAME is a report of the policy, a recipe or a format:")
+	values(f, "report", policy.Formats...)
+}
+
+func (e *evidenceFlags) addBaseReports(f *pflag.FlagSet) {
+	f.StringArrayVar(&e.baseReports, "base-report", nil, "`[FORMAT=]FILE`|a report made before the change; its findings count as existing; repeatable")
+}
+
+// addRuns adds the flags about linters that are started.
+func (e *evidenceFlags) addRuns(f *pflag.FlagSet) {
+	addRun(f, &e.run)
+	f.BoolVar(&e.noCache, "no-cache", false, "ask all linters anew, whatever they answered before")
+}
+
+func (e *evidenceFlags) addPolicy(f *pflag.FlagSet) { addPolicy(f, &e.policy) }
+
+func (e *evidenceFlags) addBaseline(f *pflag.FlagSet) {
+	f.StringVar(&e.baseline, "baseline", "", "`FILE`|the baseline, also as REV:PATH")
+}
+
+func (e *evidenceFlags) addToday(f *pflag.FlagSet) { addToday(f, &e.today) }
+
+// addDoor adds the flag that names the door.
+func addDoor(f *pflag.FlagSet, door *string) {
+	f.StringVar(door, "door", "", "`NAME`|the door; required if several doors judge this kind of change")
 }
 
 // call is where and when the call is made, and what it overrides.

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"slices"
 	"strconv"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -17,20 +18,22 @@ import (
 	"zincdoor/internal/render"
 )
 
-// listFlags choose entries of the list.
-type listFlags struct {
-	filter   filterFlags
+// entryFlags select entries of the baseline.
+type entryFlags struct {
+	selected selectFlags
 	expiring string
 	policy   string
 	today    string
 }
 
-func (l *listFlags) add(f *pflag.FlagSet) {
-	f.SortFlags = false
-	l.filter.add(f)
-	f.StringVar(&l.expiring, "expiring", "", "those whose acceptance ends within a `TIME` from today like 30d, or has ended; 0d for the ended ones")
-	f.StringVar(&l.policy, "policy", "", "go by the policy in `FILE|REV:PATH`")
-	f.StringVar(&l.today, "today", "", "the `DATE` on which to judge, as 2027-02-01 (default: today, UTC)")
+func (l *entryFlags) add(f *pflag.FlagSet) {
+	l.selected.addCommon(f)
+	f.StringVar(&l.expiring, "expiring", "", "expired, or expiring within `TIME`: 30d, 12w, 6m; 0d for expired ones")
+}
+
+func (l *entryFlags) addPolicy(f *pflag.FlagSet) {
+	addPolicy(f, &l.policy)
+	addToday(f, &l.today)
 }
 
 // kept is the list as it lies in the work tree, on a day.
@@ -39,7 +42,7 @@ type kept struct {
 	name, today, last string // last: the day up to which an end counts as expiring, "" for none
 }
 
-func (p *program) openList(ctx context.Context, flags listFlags) (*kept, error) {
+func (p *program) openList(ctx context.Context, flags entryFlags) (*kept, error) {
 	day, err := today(flags.today)
 	if err != nil {
 		return nil, err
@@ -63,15 +66,19 @@ func (p *program) openList(ctx context.Context, flags listFlags) (*kept, error) 
 }
 
 // choose picks entries by their names and by what they are, in the order of the file.
-func (k *kept) choose(flags listFlags, ids []string) ([]int, error) {
+func (k *kept) choose(flags entryFlags, ids []string) ([]int, error) {
 	named, err := k.Named(ids)
+	if err != nil {
+		return nil, err
+	}
+	takes, err := flags.selected.takesEntry(k.Policy, k.Dir, k.Root)
 	if err != nil {
 		return nil, err
 	}
 	var chosen []int
 	for i, e := range k.Entries {
 		switch {
-		case len(ids) > 0 && !slices.Contains(named, i), !flags.filter.takesEntry(e):
+		case len(ids) > 0 && !slices.Contains(named, i), !takes(e):
 		case k.last != "" && (e.Until == "" || e.Until > k.last):
 		default:
 			chosen = append(chosen, i)
@@ -81,20 +88,28 @@ func (k *kept) choose(flags listFlags, ids []string) ([]int, error) {
 }
 
 func (p *program) list() *cobra.Command {
-	var flags listFlags
+	var flags entryFlags
 	var evidence evidenceFlags
-	var group, format string
+	var group, countBy, format string
 	var gone bool
 	cmd := &cobra.Command{
 		Use:   "list",
-		Short: "Show what is accepted, by whom, why and until when",
-		Long: `Show the entries of the list, all or some of them.
-
-  zincdoor baseline list --group rule
-  zincdoor baseline list --expiring 30d
-  zincdoor baseline list --gone --report build/warnings.txt`,
-		Args: cobra.NoArgs,
+		Short: "List what is accepted, by whom, why and until when",
+		Long:  `List the entries of the baseline, all or those that are selected.`,
+		Example: `zincdoor baseline list --path core
+zincdoor baseline list --count-by rule
+zincdoor baseline list --expiring 30d --group team
+zincdoor baseline list --gone`,
+		Args: noArguments,
 		RunE: func(cmd *cobra.Command, _ []string) error {
+			for _, check := range []struct {
+				name, value string
+				known       []string
+			}{{"format", format, entryFormats}, {"count-by", cmp.Or(countBy, counted[0]), counted}, {"group", cmp.Or(group, render.Groups[0]), render.Groups}} {
+				if err := checkValue(check.name, check.value, check.known); err != nil {
+					return err
+				}
+			}
 			k, err := p.openList(cmd.Context(), flags)
 			if err != nil {
 				return err
@@ -111,24 +126,33 @@ func (p *program) list() *cobra.Command {
 				}
 				chosen = k.Among(chosen, s.Gone)
 			} else if len(evidence.reports) > 0 {
-				return fmt.Errorf("--report is for --gone; the list itself needs none")
+				return fmt.Errorf("--report goes with --gone; the list itself needs none")
 			}
-			switch format {
-			case "json":
+			switch {
+			case format == render.JSONLines:
 				return p.listJSON(k, chosen)
-			case "terminal":
-				return p.listText(k, chosen, group)
+			case countBy != "":
+				return p.countEntries(k, chosen, countBy)
 			}
-			return fmt.Errorf("--format is terminal or json, not %q", format)
+			return p.listText(k, chosen, group)
 		},
 	}
-	flags.add(cmd.Flags())
-	cmd.Flags().BoolVar(&gone, "gone", false, "those whose findings are gone, as the reports show")
-	evidence.addReports(cmd.Flags())
-	cmd.Flags().StringVar(&group, "group", "", "count them by `rule`, path, team, tool, severity or age instead of listing them")
-	cmd.Flags().StringVar(&format, "format", "terminal", "`terminal` or json, an object a line")
+	p.group(cmd, selectionHeading, flags.add, func(f *pflag.FlagSet) {
+		f.BoolVar(&gone, "gone", false, "whose findings are gone, as the reports show")
+	})
+	p.group(cmd, outputHeading, func(f *pflag.FlagSet) {
+		addCountBy(f, &countBy, strings.Join(counted, ", "))
+		addGroup(f, &group, string(render.ByFile))
+		f.StringVar(&format, "format", render.Text, "`FORMAT`|how they are written:")
+		values(f, "format", entryFormats...)
+	})
+	p.group(cmd, reportsHeading+" (for --gone)", evidence.addReports, evidence.addRuns)
+	p.group(cmd, policyHeading, flags.addPolicy)
 	return cmd
 }
+
+// entryFormats are how entries can be listed: for people, or an object a line.
+var entryFormats = []string{render.Text, render.JSONLines}
 
 func (p *program) listJSON(k *kept, chosen []int) error {
 	out := json.NewEncoder(p.out)
@@ -152,43 +176,49 @@ func (p *program) listText(k *kept, chosen []int, group string) error {
 			expired++
 		}
 	}
-	if group != "" {
-		if err := p.countBy(k, chosen, group); err != nil {
-			return err
-		}
-	} else {
-		slices.SortStableFunc(chosen, func(a, b int) int {
-			return cmp.Or(cmp.Compare(k.Entries[a].Path, k.Entries[b].Path), cmp.Compare(k.Entries[a].Line, k.Entries[b].Line))
-		})
-		entries, ids := make([]baseline.Entry, len(chosen)), make([]string, len(chosen))
-		for n, i := range chosen {
-			entries[n], ids[n] = k.Entries[i], k.IDs[i]
-		}
-		if err := render.Entries(p.out, entries, ids, k.today); err != nil {
-			return err
-		}
-		if len(chosen) > 0 {
-			fmt.Fprintln(p.out)
-		}
+	of := k.property(group)
+	slices.SortStableFunc(chosen, func(a, b int) int {
+		x, y := k.Entries[a], k.Entries[b]
+		return cmp.Or(cmp.Compare(of(x), of(y)), cmp.Compare(x.Path, y.Path), cmp.Compare(x.Line, y.Line))
+	})
+	entries, ids := make([]baseline.Entry, len(chosen)), make([]string, len(chosen))
+	for n, i := range chosen {
+		entries[n], ids[n] = k.Entries[i], k.IDs[i]
 	}
-	fmt.Fprintf(p.out, "%s of %d in %s, %d expired\n", app.CountEntries(len(chosen)), len(k.Entries), k.name, expired)
-	return nil
+	if group == string(render.ByFile) {
+		of = nil
+	}
+	if err := render.Entries(p.out, entries, ids, k.today, of); err != nil {
+		return err
+	}
+	if len(chosen) > 0 {
+		fmt.Fprintln(p.out)
+	}
+	_, err := fmt.Fprintf(p.out, "%d of %s in %s, %d expired\n", len(chosen), app.CountEntries(len(k.Entries)), k.name, expired)
+	return err
 }
 
-// countBy counts entries by what they have in common, most first.
-func (p *program) countBy(k *kept, chosen []int, group string) error {
-	groups := map[string]func(e baseline.Entry) string{
+// counted are what entries can be counted by.
+var counted = []string{"path", "rule", "tool", "severity", "team", "why", "by", "age"}
+
+// property gives what entries are counted and put together by.
+func (k *kept) property(name string) func(e baseline.Entry) string {
+	return map[string]func(e baseline.Entry) string{
 		"rule":     func(e baseline.Entry) string { return e.Rule },
+		"file":     func(e baseline.Entry) string { return e.Path },
 		"path":     func(e baseline.Entry) string { return e.Path },
 		"tool":     func(e baseline.Entry) string { return e.Tool },
 		"severity": func(e baseline.Entry) string { return e.Severity },
 		"team":     func(e baseline.Entry) string { return k.Policy.TeamOf(e.Path) },
+		"why":      func(e baseline.Entry) string { return string(e.Why) },
+		"by":       func(e baseline.Entry) string { return e.By },
 		"age":      func(e baseline.Entry) string { return age(e.On, k.today) },
-	}
-	of := groups[group]
-	if of == nil {
-		return fmt.Errorf("--group is rule, path, team, tool, severity or age, not %q", group)
-	}
+	}[name]
+}
+
+// countEntries counts entries by what they have in common, most first.
+func (p *program) countEntries(k *kept, chosen []int, by string) error {
+	of := k.property(by)
 	counts := map[string]int{}
 	for _, i := range chosen {
 		counts[of(k.Entries[i])]++
@@ -198,14 +228,14 @@ func (p *program) countBy(k *kept, chosen []int, group string) error {
 		names = append(names, name)
 	}
 	slices.SortFunc(names, func(a, b string) int {
-		if group == "age" {
+		if by == "age" {
 			return cmp.Compare(slices.Index(ages, a), slices.Index(ages, b))
 		}
 		return cmp.Or(cmp.Compare(counts[b], counts[a]), cmp.Compare(a, b))
 	})
 	width := len(strconv.Itoa(len(chosen)))
 	for _, name := range names {
-		fmt.Fprintf(p.out, "  %*d  %s\n", width, counts[name], cmp.Or(render.Safe(name), "(none)"))
+		fmt.Fprintf(p.out, "%*d  %s\n", width, counts[name], cmp.Or(render.Safe(name), "(none)"))
 	}
 	return nil
 }

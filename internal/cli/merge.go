@@ -13,12 +13,12 @@ import (
 func (p *program) merge() *cobra.Command {
 	return &cobra.Command{
 		Use:   "merge BASE OURS THEIRS",
-		Short: "Merge two lists, as git's merge driver",
-		Long: `Merge what two branches made of a list: what either took out is out, what either put in is in. Where both changed the
-same entry, the acceptance that ends first stays. The result is written to OURS.
+		Short: "Merge two baselines, as git's merge driver",
+		Long: `Merge what two branches made of a baseline: what either took out is out, what either put in is in. Where both changed the same entry, the acceptance that ends first stays. The result is written to OURS.
 
-zincdoor fit has git do this by itself (git config merge.zincdoor.driver "zincdoor baseline merge %O %A %B").`,
-		Args: cobra.ExactArgs(3),
+zincdoor fit makes git do this (git config merge.zincdoor.driver "zincdoor baseline merge %O %A %B").`,
+		Example: "zincdoor baseline merge base.jsonl ours.jsonl theirs.jsonl",
+		Args:    arguments("the common file", "ours", "theirs"),
 		RunE: func(_ *cobra.Command, args []string) error {
 			var sides [3]*baseline.Baseline
 			for i, file := range args {

@@ -32,26 +32,32 @@ type outputFlags struct {
 // screenFlags say what of a verdict a terminal shows.
 type screenFlags struct {
 	show, group           string
+	paths                 []string
 	context               int
 	quiet, verbose, plain bool
 }
 
 func (s *screenFlags) add(f *pflag.FlagSet) {
-	f.StringVar(&s.show, "show", "", "in the terminal, show findings that are `"+strings.Join(render.Shows, "|")+"`; without it those that broke a limit, as many as are read at once")
-	f.StringVar(&s.group, "group", string(render.ByFile), "in the terminal, put findings together by `"+strings.Join(render.Groups, "|")+"`")
-	f.IntVar(&s.context, "context", 0, "in the terminal, show `N` lines around each finding")
-	f.BoolVarP(&s.quiet, "quiet", "q", false, "in the terminal, show nothing but the outcome")
-	f.BoolVarP(&s.verbose, "verbose", "v", false, "in the terminal, show all there is to each finding")
-	f.BoolVar(&s.plain, "plain", false, "in the terminal, tell it in sentences without signs or colours, for screen readers")
+	f.StringVar(&s.show, "show", "", "`WORD`|the findings that are so; else the first that broke a limit:")
+	values(f, "show", render.Shows...)
+	f.StringSliceVar(&s.paths, "path", nil, "only findings in a folder or in files that `GLOB` matches; the verdict counts all")
+	addGroup(f, &s.group, string(render.ByFile))
+	f.IntVar(&s.context, "context", 0, "`N` lines around each finding")
+	f.BoolVarP(&s.quiet, "quiet", "q", false, "nothing but the outcome")
+	f.BoolVarP(&s.verbose, "verbose", "v", false, "all that is known of each finding")
+	f.BoolVar(&s.plain, "plain", false, "sentences without signs and colours, for screen readers")
 }
 
 func (s *screenFlags) check() error {
-	switch {
-	case s.show != "" && !slices.Contains(render.Shows, s.show):
-		return fmt.Errorf("--show is one of %s, not %q", strings.Join(render.Shows, ", "), s.show)
-	case !slices.Contains(render.Groups, s.group):
-		return fmt.Errorf("--group is one of %s, not %q", strings.Join(render.Groups, ", "), s.group)
-	case s.context < 0 || s.context > 100:
+	if s.show != "" {
+		if err := checkValue("show", s.show, render.Shows); err != nil {
+			return err
+		}
+	}
+	if err := checkValue("group", s.group, render.Groups); err != nil {
+		return err
+	}
+	if s.context < 0 || s.context > 100 {
 		return fmt.Errorf("--context takes 0 to 100 lines, not %d", s.context)
 	}
 	return nil
@@ -61,7 +67,7 @@ func (s *screenFlags) check() error {
 func (s *screenFlags) options(j *app.Judged) render.Options {
 	o := render.Options{
 		Show: render.Show(s.show), Group: render.Group(s.group), Context: s.context, Quiet: s.quiet, Verbose: s.verbose, Plain: s.plain,
-		Text: j.Text, Touched: j.Touched, Rule: j.Rule,
+		Text: j.Text, Touched: j.Touched, Rule: j.Rule, Part: s.paths,
 	}
 	o.Link = j.Input.Policy.Link
 	return o
@@ -74,30 +80,30 @@ func (o *outputFlags) options(j *app.Judged) render.Options {
 }
 
 func (o *outputFlags) add(f *pflag.FlagSet) {
-	f.StringVar(&o.format, "format", render.Terminal, "how the verdict is shown: `"+strings.Join(render.Formats, "|")+"`")
+	f.StringVar(&o.format, "format", render.Terminal, "`FORMAT`|how the verdict is shown:")
+	values(f, "format", render.Formats...)
 	f.StringVar(&o.file, "output", "", "write it to `FILE` instead of standard output")
-	f.StringArrayVar(&o.writes, "write", nil, "write it to a file as well, as `FORMAT=FILE`; repeatable")
-	f.StringVar(&o.template, "template", "", "for the format template: the Go template in `FILE`, which is given the verdict's JSON document")
-	f.IntVar(&o.maxLength, "max-length", render.MarkdownLength, "for the format markdown: at most `N` characters")
-	o.screen.add(f)
+	f.StringArrayVar(&o.writes, "write", nil, "`FORMAT=FILE`|write it to a file too; repeatable")
+	f.StringVar(&o.template, "template", "", "`FILE`|for --format template: a Go template, which gets the verdict's JSON")
+	f.IntVar(&o.maxLength, "max-length", render.MarkdownLength, "for --format markdown: at most `N` characters")
 }
 
-// place is one place the verdict is written to; file "" is standard output.
-type place struct{ format, file string }
+// output is one of the places that the verdict is written to; file "" is standard output.
+type output struct{ format, file string }
 
-type places []place
+type outputs []output
 
-func (o *outputFlags) places() (places, error) {
+func (o *outputFlags) outputs() (outputs, error) {
 	if err := o.screen.check(); err != nil {
 		return nil, err
 	}
-	all := places{{o.format, o.file}}
+	all := outputs{{o.format, o.file}}
 	for _, w := range o.writes {
 		format, file, ok := strings.Cut(w, "=")
 		if !ok || file == "" {
 			return nil, fmt.Errorf("--write takes FORMAT=FILE, not %q", w)
 		}
-		all = append(all, place{format, file})
+		all = append(all, output{format, file})
 	}
 	for _, t := range all {
 		if err := checkFormat(t.format, render.Formats); err != nil {
@@ -111,16 +117,16 @@ func (o *outputFlags) places() (places, error) {
 }
 
 // lines reports whether lines around findings will be shown.
-func (o *outputFlags) lines(all places) bool {
-	return o.screen.context > 0 || slices.ContainsFunc(all, func(t place) bool { return t.format == render.HTML })
+func (o *outputFlags) lines(all outputs) bool {
+	return o.screen.context > 0 || slices.ContainsFunc(all, func(t output) bool { return t.format == render.HTML })
 }
 
 // leastRoom is how many characters a verdict as Markdown needs for its outcome.
 const leastRoom = 1000
 
 // parse reads the template where one is needed.
-func (o *outputFlags) parse(all places) error {
-	wanted := slices.ContainsFunc(all, func(t place) bool { return t.format == render.Template })
+func (o *outputFlags) parse(all outputs) error {
+	wanted := slices.ContainsFunc(all, func(t output) bool { return t.format == render.Template })
 	switch {
 	case wanted && o.template == "":
 		return fmt.Errorf("the format template needs a template: --template FILE")
@@ -154,7 +160,7 @@ type shown struct {
 }
 
 // write writes the verdicts everywhere. A file is replaced whole or not at all.
-func (all places) write(out io.Writer, verdicts []shown) error {
+func (all outputs) write(out io.Writer, verdicts []shown) error {
 	for _, t := range all {
 		if t.file == "" {
 			if err := renderAll(out, t.format, verdicts); err != nil {

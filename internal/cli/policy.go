@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	"zincdoor/internal/app"
 	"zincdoor/internal/core/finding"
@@ -18,11 +19,12 @@ import (
 func (p *program) policy() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "policy",
-		Short: "Check and show what the repository demands",
-		Args:  cobra.NoArgs,
-		RunE:  func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
+		Short: "Check, show and try what the repository demands",
+		Long:  "Check, show and try the policy: .zincdoor/policy.yaml, which says what each door lets pass.",
+		Args:  cobra.ArbitraryArgs,
+		RunE:  p.commandsOnly,
 	}
-	cmd.AddCommand(p.checkPolicy(), p.showPolicy(), p.rehearse(), p.schema())
+	cmd.AddCommand(p.checkPolicy(), p.showPolicy(), p.rehearse())
 	return cmd
 }
 
@@ -40,13 +42,12 @@ func (p *program) checkPolicy() *cobra.Command {
 	var evidence evidenceFlags
 	cmd := &cobra.Command{
 		Use:   "check [FILE]",
-		Short: "Find everything that is wrong in a policy, and what can never matter",
-		Long: `Read a policy (the work tree's .zincdoor/policy.yaml, or FILE) and tell everything that is wrong in it at once, each
-with its line, its column and what would be valid; then what can never matter here: paths that no file has, teams
-without files, rules that no report here has shown (the policy's reports and those given, and the baseline), limits
-that another one always breaks with.
+		Short: "Find what is wrong in a policy, and what never matters",
+		Long: `Check a policy (the work tree's .zincdoor/policy.yaml, or FILE): print everything that is wrong in it at once, each with its line, its column and what would be valid; then what can never matter here: paths that no file has, teams without files, rules that no report here has shown, limits that never decide.
 
 Exit code 3 where something is wrong.`,
+		Example: `zincdoor policy check
+zincdoor policy check .zincdoor/policy.yaml --report compiler=build/compiler.txt`,
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			call, err := evidence.call()
@@ -67,7 +68,7 @@ Exit code 3 where something is wrong.`,
 			}
 			name := file.Text.Name
 			for _, problem := range idle {
-				if problem.File != name { // what is inherited is for other repositories too
+				if problem.File != name { // what others inherit is for other repositories too
 					continue
 				}
 				fmt.Fprintf(p.err, "zincdoor: %s\n", render.Safe(problem.String()))
@@ -80,21 +81,8 @@ Exit code 3 where something is wrong.`,
 			return nil
 		},
 	}
-	evidence.addReport(cmd.Flags())
-	addRun(cmd.Flags(), &evidence.run)
+	p.group(cmd, reportsHeading, evidence.addReport, func(f *pflag.FlagSet) { addRun(f, &evidence.run) })
 	return cmd
-}
-
-func (p *program) schema() *cobra.Command {
-	return &cobra.Command{
-		Use:   "schema",
-		Short: "Print the JSON Schema of a policy, for editors",
-		Args:  cobra.NoArgs,
-		RunE: func(*cobra.Command, []string) error {
-			_, err := p.out.Write(policyfile.Schema())
-			return err
-		},
-	}
 }
 
 // showFlags are the flags of zincdoor policy show.
@@ -109,25 +97,25 @@ func (p *program) showPolicy() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "show",
 		Short: "Show the policy, or what it makes of a rule in a file",
-		Long: `Show the policy of the work tree with all that it inherits, as one file that says the same; with --origin where each
-value was set. With --rule and --path, show step by step which severity such a finding gets, and which limits count it.
-
-  zincdoor policy show --origin
-  zincdoor policy show --rule -Wshadow --path core/tide.c`,
-		Args: cobra.NoArgs,
+		Long:  `Show the policy of the work tree with all that it inherits, as one file that says the same; with --origin where each value was set. With --rule and --path, show step by step which severity such a finding gets, and which limits count it.`,
+		Example: `zincdoor policy show --origin
+zincdoor policy show --rule -Wshadow --path core/tide.c`,
+		Args: noArguments,
 		RunE: func(cmd *cobra.Command, _ []string) error { return p.runShow(cmd.Context(), flags) },
 	}
-	f := cmd.Flags()
-	f.SortFlags = false
-	f.BoolVar(&flags.builtIn, "built-in", false, "the policy that judges where there is none")
-	f.BoolVar(&flags.origin, "origin", false, "tell where each value was set")
-	f.StringVar(&flags.file, "policy", "", "the policy in `FILE|REV:PATH`")
-	f.StringVar(&flags.rule, "rule", "", "what becomes of findings of a `RULE`")
-	f.StringVar(&flags.path, "path", "", "in the file `PATH`, from the repository's root")
-	f.StringVar(&flags.tool, "tool", "", "of the tool `NAME`")
-	f.StringSliceVar(&flags.tags, "tag", nil, "with a `TAG`")
-	f.StringVar(&flags.door, "door", "", "at the door `NAME` alone")
-	addRun(f, &flags.run)
+	p.group(cmd, "A finding", func(f *pflag.FlagSet) {
+		f.StringVar(&flags.rule, "rule", "", "of the rule `NAME`")
+		f.StringVar(&flags.path, "path", "", "in the file `PATH`, from the repository's root")
+		f.StringVar(&flags.tool, "tool", "", "of the tool `NAME`")
+		f.StringSliceVar(&flags.tags, "tag", nil, "with `TAG`; repeatable")
+		f.StringVar(&flags.door, "door", "", "at the door `NAME` alone")
+	})
+	p.group(cmd, policyHeading, func(f *pflag.FlagSet) {
+		addPolicy(f, &flags.file)
+		f.BoolVar(&flags.builtIn, "built-in", false, "the policy that judges where there is none")
+		f.BoolVar(&flags.origin, "origin", false, "show where each value was set")
+		addRun(f, &flags.run)
+	})
 	return cmd
 }
 

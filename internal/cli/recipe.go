@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	"zincdoor/internal/core/finding"
 	"zincdoor/internal/core/policy"
@@ -21,8 +22,9 @@ func (p *program) recipe() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "recipe",
 		Short: "Try how a report is read",
-		Args:  cobra.NoArgs,
-		RunE:  func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
+		Long:  "Try how a report is read. A recipe describes, in the policy, a format that has no open standard.",
+		Args:  cobra.ArbitraryArgs,
+		RunE:  p.commandsOnly,
 	}
 	cmd.AddCommand(p.tryRecipe())
 	return cmd
@@ -38,13 +40,12 @@ func (p *program) tryRecipe() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "try NAME FILE",
 		Short: "Show what a recipe makes of a file",
-		Long: `Read FILE (- for standard input) by the policy's recipe NAME, or a format, and show its findings field by field, and the
-first lines that couldn't be read.
+		Long: `Read FILE (- for standard input) by the policy's recipe NAME, or by a format, and show its findings field by field, and the first lines that couldn't be read.
 
-  zincdoor recipe try vet-lines vet.json
-
-Exit code 1 where nothing could be read, 2 where the file is broken.`,
-		Args: cobra.ExactArgs(2),
+Exit codes: 0; 1 where nothing could be read; 2 where the file is malformed.`,
+		Example: `zincdoor recipe try diagnostics build/compiler.txt
+zincdoor recipe try sarif build/farecheck.sarif --first 2`,
+		Args: arguments("the name of a recipe or format", "a file"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			read, err := p.openPolicy(cmd.Context(), file, run)
 			if err != nil {
@@ -75,11 +76,13 @@ Exit code 1 where nothing could be read, 2 where the file is broken.`,
 			return p.showReport(said, read.Policy, first)
 		},
 	}
-	f := cmd.Flags()
-	f.SortFlags = false
-	f.IntVar(&first, "first", shownFindings, "show the first `N` findings")
-	f.StringVar(&file, "policy", "", "the policy in `FILE|REV:PATH`")
-	addRun(f, &run)
+	p.group(cmd, outputHeading, func(f *pflag.FlagSet) {
+		f.IntVar(&first, "first", shownFindings, "show the first `N` findings")
+	})
+	p.group(cmd, policyHeading, func(f *pflag.FlagSet) {
+		addPolicy(f, &file)
+		addRun(f, &run)
+	})
 	return cmd
 }
 

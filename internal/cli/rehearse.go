@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	"zincdoor/internal/app"
 	"zincdoor/internal/render"
@@ -13,23 +14,26 @@ import (
 // lastChanges is how many changes are rehearsed where the call doesn't say.
 const lastChanges = 20
 
+// rehearsalFormats are how a rehearsal can be shown.
+var rehearsalFormats = []string{render.Terminal, render.JSON}
+
 func (p *program) rehearse() *cobra.Command {
 	var commits, door, day, format string
 	var q app.RehearseRequest
 	cmd := &cobra.Command{
 		Use:   "rehearse",
 		Short: "Try a policy on past changes",
-		Long: `Judge past changes by a new policy and by the one of the last commit, and show where they differ, and by which limits.
+		Long: `Judge past changes by a new policy and by the one of the last commit, and show where they differ, and by which limits. Each commit is a change, from its first parent.
 
-Each commit is a change, from its first parent. Its reports come from a folder that holds, for each commit, files or a
-folder called by the beginning of its name (7 letters or more):
+Reports come from a folder that has, for each commit, files or a folder named by the beginning of the commit's id (7 letters or more):
 
   reports/3f2a9c1/compiler.txt
   reports/3f2a9c1/fares.sarif
   reports/8060465.sarif
 
-  zincdoor policy rehearse --policy .zincdoor/policy.yaml --door merge --reports reports --last 50`,
-		Args: cobra.NoArgs,
+With --run, the policy's linters are started on copies of the past commits instead.`,
+		Example: `zincdoor policy rehearse --policy .zincdoor/policy.yaml --reports build/past --last 5`,
+		Args:    noArguments,
 		RunE: func(cmd *cobra.Command, _ []string) (err error) {
 			if q.Dir, err = workingDir(); err != nil {
 				return err
@@ -48,7 +52,7 @@ folder called by the beginning of its name (7 letters or more):
 			case q.Last < 1:
 				return fmt.Errorf("--last takes how many changes to rehearse, at least 1")
 			}
-			if err := checkFormat(format, []string{render.Terminal, render.JSON}); err != nil {
+			if err := checkValue("format", format, rehearsalFormats); err != nil {
 				return err
 			}
 			all, err := app.Rehearse(cmd.Context(), q)
@@ -58,15 +62,22 @@ folder called by the beginning of its name (7 letters or more):
 			return render.Rehearsals(p.out, format, all)
 		},
 	}
-	f := cmd.Flags()
-	f.SortFlags = false
-	f.StringVar(&q.Policy, "policy", "", "the new policy, in `FILE|REV:PATH`")
-	f.StringVar(&q.Reports, "reports", "", "the `DIR` with the reports of each commit")
-	f.StringVar(&commits, "commits", "", "the changes from commit A to commit B, as `A..B`")
-	f.IntVar(&q.Last, "last", lastChanges, "the last `N` changes of the branch checked out")
-	f.StringVar(&door, "door", "", "the `NAME` of the door; needed where several judge a branch or range")
-	f.StringVar(&day, "today", "", "the `DATE` on which to judge, as 2027-02-01 (default: today, UTC)")
-	f.StringVar(&format, "format", render.Terminal, "how it is shown: `"+strings.Join(render.Formats, "|")+"`")
-	addRun(f, &q.Run)
+	p.group(cmd, "Past changes", func(f *pflag.FlagSet) {
+		f.IntVar(&q.Last, "last", lastChanges, "the last `N` of the branch checked out")
+		f.StringVar(&commits, "commits", "", "`A..B`|from commit A to commit B")
+	})
+	p.group(cmd, reportsHeading, func(f *pflag.FlagSet) {
+		f.StringVar(&q.Reports, "reports", "", "the folder `DIR` with the reports of each commit")
+		addRun(f, &q.Run)
+	})
+	p.group(cmd, policyHeading, func(f *pflag.FlagSet) {
+		f.StringVar(&q.Policy, "policy", "", "`FILE`|the new policy, also as REV:PATH")
+		addDoor(f, &door)
+		addToday(f, &day)
+	})
+	p.group(cmd, outputHeading, func(f *pflag.FlagSet) {
+		f.StringVar(&format, "format", render.Terminal, "`FORMAT`|how it is shown:")
+		values(f, "format", rehearsalFormats...)
+	})
 	return cmd
 }

@@ -5,6 +5,7 @@ import (
 	"fmt"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	"zincdoor/internal/app"
 	"zincdoor/internal/core/baseline"
@@ -12,7 +13,7 @@ import (
 
 // renewFlags are the flags of zincdoor baseline renew.
 type renewFlags struct {
-	listFlags
+	entryFlags
 	reason reasonFlags
 	yes    bool
 }
@@ -20,17 +21,18 @@ type renewFlags struct {
 func (p *program) renew() *cobra.Command {
 	var flags renewFlags
 	cmd := &cobra.Command{
-		Use:   "renew [ID...]",
+		Use:   "renew [ID]...",
 		Short: "Move the end of acceptances, with a new reason",
-		Long: `Move the day until which entries are accepted. Name the entries by the names that zincdoor baseline list gives them,
-or by what they are; --expiring chooses those that end soon or have ended.
-
-  zincdoor baseline renew --expiring 0d --rule "-Wshadow" --until 90d --reason "waits for the new gauge driver"`,
+		Long:  `Move the day until which entries are accepted. Name them by their ids in zincdoor baseline list (or beginnings that no other id has), or by selectors. It shows what it would renew, and asks.`,
+		Example: `zincdoor baseline renew --expiring 30d --until 6m --reason "moved to spring"
+zincdoor baseline renew --rule -Wparentheses --until 90d \
+  --reason "waits for the new gauge driver" --yes`,
 		RunE: func(cmd *cobra.Command, args []string) error { return p.runRenew(cmd.Context(), flags, args) },
 	}
-	flags.listFlags.add(cmd.Flags())
-	flags.reason.add(cmd.Flags(), "")
-	cmd.Flags().BoolVar(&flags.yes, "yes", false, "don't ask")
+	p.group(cmd, selectionHeading, flags.add)
+	p.group(cmd, "Reason", func(f *pflag.FlagSet) { flags.reason.add(f, "") })
+	p.group(cmd, policyHeading, flags.addPolicy)
+	p.group(cmd, outputHeading, func(f *pflag.FlagSet) { addYes(f, &flags.yes) })
 	return cmd
 }
 
@@ -38,10 +40,10 @@ func (p *program) runRenew(ctx context.Context, flags renewFlags, ids []string) 
 	switch {
 	case flags.reason.until == "" || flags.reason.reason == "":
 		return fmt.Errorf("a renewal needs a new end and a new reason: --until and --reason")
-	case len(ids) == 0 && !flags.filter.any() && flags.expiring == "":
-		return fmt.Errorf("name the entries to renew: by the names of zincdoor baseline list, or with --expiring, --rule, --path, --tool or --severity")
+	case len(ids) == 0 && !flags.selected.any() && flags.expiring == "":
+		return fmt.Errorf("name the entries to renew: by their ids in zincdoor baseline list, or with selectors such as --expiring and --rule")
 	}
-	kept, err := p.openList(ctx, flags.listFlags)
+	kept, err := p.openList(ctx, flags.entryFlags)
 	if err != nil {
 		return err
 	}
@@ -54,12 +56,12 @@ func (p *program) runRenew(ctx context.Context, flags renewFlags, ids []string) 
 			return err
 		}
 	}
-	chosen, err := kept.choose(flags.listFlags, ids)
+	chosen, err := kept.choose(flags.entryFlags, ids)
 	if err != nil {
 		return err
 	}
 	if len(chosen) == 0 {
-		return fmt.Errorf("no entry of %s is chosen", kept.name)
+		return fmt.Errorf("no entry of %s is selected", kept.name)
 	}
 	var out, in []baseline.Entry
 	for _, i := range chosen {

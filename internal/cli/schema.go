@@ -17,10 +17,11 @@ func (p *program) schemas() *cobra.Command {
 	schemas["policy"] = policyfile.Schema()
 	names := slices.Sorted(maps.Keys(schemas))
 	return &cobra.Command{
-		Use:       "schema " + strings.Join(names, "|"),
-		Short:     "Print the JSON Schema of what programs read or write",
-		Long:      "Print the JSON Schema (2020-12) of a verdict (gate --format json), of review comments (gate --write review=FILE), or of a\npolicy.",
-		Args:      one("of what, " + strings.Join(names, ", ")),
+		Use:       "schema NAME",
+		Short:     "Print the JSON Schema of what programs read and write",
+		Long:      `Print a JSON Schema (2020-12): of a policy, of a verdict (gate --format json), of findings (findings --format json, and each line of jsonl), of review comments (gate --write review=FILE).`,
+		Example:   "zincdoor schema verdict\nzincdoor schema policy",
+		Args:      arguments("one of " + strings.Join(names, ", ")),
 		ValidArgs: names,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			text, ok := schemas[args[0]]
@@ -35,12 +36,13 @@ func (p *program) schemas() *cobra.Command {
 
 // rulesAsArguments keeps a rule that looks like an option, as compilers call theirs, an argument of explain.
 func rulesAsArguments(args []string) []string {
-	if len(args) < 2 || args[0] != "explain" || slices.Contains(args, "--") {
+	at := slices.Index(args, "explain")
+	if at < 0 || slices.Contains(args, "--") {
 		return args
 	}
-	for i, arg := range args[1:] {
-		if len(arg) > 2 && arg[0] == '-' && arg[1] >= 'A' && arg[1] <= 'Z' {
-			return slices.Concat(args[:i+1], args[i+2:], []string{"--", arg})
+	for i := at + 1; i < len(args); i++ {
+		if arg := args[i]; (len(arg) > 2 || len(arg) == 2 && args[0] == "__complete") && arg[0] == '-' && arg[1] >= 'A' && arg[1] <= 'Z' && arg[1] != 'C' && !strings.HasPrefix(args[i-1], "--rule") {
+			return slices.Concat(args[:i], args[i+1:], []string{"--", arg})
 		}
 	}
 	return args

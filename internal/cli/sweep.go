@@ -5,6 +5,7 @@ import (
 	"fmt"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	"zincdoor/internal/app"
 	"zincdoor/internal/render"
@@ -16,20 +17,21 @@ func (p *program) sweep() *cobra.Command {
 	var allowed int
 	cmd := &cobra.Command{
 		Use:   "sweep",
-		Short: "Drop what is gone from the list, and refresh where the rest stands",
-		Long: `Drop the entries whose findings are gone: the reports cover their tool and file and no longer have them, or the file
-is no more. Of all others, note anew where they stand, so that they are recognised later on, and what their tool is
-called where it has another name now. Nothing is added, and no
-measure grows: the list only shrinks. A sweep that would drop more than half of a tool's entries, and more than five, is
-refused: such a report often lacks something. --allow-removed lets it. The list as it was is kept in git's folder.
+		Short: "Drop gone entries, and update where the others are found",
+		Long: `Drop the entries whose findings are gone: their tool's report covers the file and no longer has them, or the file is no more. Of all others, note where they are found now, so that they are recognised later, and their tool's new name. Nothing is added and no number grows: the list only shrinks.
 
-With --check, nothing is written, and the exit code is 1 where a sweep would change the list.`,
-		Args: cobra.NoArgs,
+A sweep that would drop more than half of a tool's entries, and more than five, is refused, since such a report often lacks something; --allow-removed lets it. The old list is kept in git's folder.`,
+		Example: `zincdoor baseline sweep --check
+zincdoor baseline sweep`,
+		Args: noArguments,
 		RunE: func(cmd *cobra.Command, _ []string) error { return p.runSweep(cmd.Context(), evidence, check, allowed) },
 	}
-	evidence.add(cmd.Flags())
-	cmd.Flags().BoolVar(&check, "check", false, "only tell what a sweep would change")
-	cmd.Flags().IntVar(&allowed, "allow-removed", 0, "drop as many as `N` entries, though that is more than half of a tool's")
+	p.group(cmd, "Sweep", func(f *pflag.FlagSet) {
+		f.BoolVar(&check, "check", false, "change nothing; exit code 1 if a sweep would change the list")
+		f.IntVar(&allowed, "allow-removed", 0, "drop up to `N` entries, though that is more than half of a tool's")
+	})
+	p.group(cmd, reportsHeading, evidence.addReports, evidence.addRuns)
+	p.group(cmd, policyHeading, evidence.addPolicy, evidence.addToday)
 	return cmd
 }
 

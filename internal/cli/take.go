@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	"zincdoor/internal/core/baseline"
 	"zincdoor/internal/core/finding"
@@ -18,7 +19,7 @@ import (
 type takeFlags struct {
 	evidence evidenceFlags
 	reason   reasonFlags
-	tool     string
+	tools    []string
 	replace  bool
 }
 
@@ -27,19 +28,21 @@ func (p *program) take() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "take",
 		Short: "Accept all present findings of the reports",
-		Long: `Accept every finding that the reports have of the work tree, and note their tools as covered: from then on,
-whatever these tools find that isn't in the list is new.
+		Long: `Accept every finding that the reports have of the work tree, and note that the baseline covers their tools: from then on, whatever these tools find that isn't in the list is new.
 
-  zincdoor baseline take --report build/warnings.txt
-
-A second tool comes later with --tool NAME, which leaves the entries of the others as they are.`,
-		Args: cobra.NoArgs,
+A list that has entries already is replaced only with --replace; a further tool is added with --tool, which leaves the entries of the others as they are.`,
+		Example: `zincdoor baseline take --replace --until 6m --reason "found when the door was fitted"
+zincdoor baseline take --tool gcc --replace`,
+		Args: noArguments,
 		RunE: func(cmd *cobra.Command, _ []string) error { return p.runTake(cmd.Context(), flags) },
 	}
-	flags.evidence.add(cmd.Flags())
-	flags.reason.add(cmd.Flags(), baseline.Debt)
-	cmd.Flags().StringVar(&flags.tool, "tool", "", "take the findings of one tool only, by its `NAME`, and leave the entries of the others")
-	cmd.Flags().BoolVar(&flags.replace, "replace", false, "replace a list that holds entries already")
+	p.group(cmd, "Take", func(f *pflag.FlagSet) {
+		f.StringSliceVar(&flags.tools, "tool", nil, "only findings of tools that `GLOB` matches; other tools' entries stay; repeatable")
+		f.BoolVar(&flags.replace, "replace", false, "replace the entries that the list has")
+	})
+	p.group(cmd, "Reason", func(f *pflag.FlagSet) { flags.reason.add(f, baseline.Debt) })
+	p.group(cmd, reportsHeading, flags.evidence.addReports, flags.evidence.addRuns)
+	p.group(cmd, policyHeading, flags.evidence.addPolicy, flags.evidence.addToday)
 	return cmd
 }
 
@@ -52,7 +55,7 @@ func (p *program) runTake(ctx context.Context, flags takeFlags) error {
 	if err != nil {
 		return err
 	}
-	taken, err := s.Take(reasons, flags.tool, flags.replace)
+	taken, err := s.Take(reasons, flags.tools, flags.replace)
 	if err != nil {
 		return graded(err)
 	}
@@ -60,11 +63,11 @@ func (p *program) runTake(ctx context.Context, flags takeFlags) error {
 	for _, c := range taken.Covers {
 		name := render.Safe(c.Tool)
 		if n := len(c.Except); n > 0 {
-			name += fmt.Sprintf(" (without %s, which it gave up)", render.Safe(target.ClipList(c.Except)))
+			name += fmt.Sprintf(" (except %s)", render.Safe(target.ClipList(c.Except)))
 		}
 		tools = append(tools, name)
 	}
 	slices.Sort(tools)
-	fmt.Fprintf(p.out, "%s accepted, covering %s; written to %s\n", finding.Count(len(taken.Entries)), strings.Join(slices.Compact(tools), ", "), render.Safe(s.Path))
+	fmt.Fprintf(p.out, "%s accepted; %s covers %s\n", finding.Count(len(taken.Entries)), render.Safe(s.Path), strings.Join(slices.Compact(tools), ", "))
 	return nil
 }

@@ -12,6 +12,7 @@ import (
 
 	"github.com/fsnotify/fsnotify"
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 	"golang.org/x/term"
 
 	"zincdoor/internal/app"
@@ -27,12 +28,11 @@ func (p *program) watch() *cobra.Command {
 	var door string
 	var screen screenFlags
 	cmd := &cobra.Command{
-		Use:   "watch",
-		Short: "Judge the work tree again whenever a file changes",
-		Long: `Judge what the work tree changes since the last commit, and again whenever a file of it is written: one screen to keep
-open beside the editor. The linters that the policy names are started anew each time; one that looks at each file by
-itself (per: file) is asked only about the file that changed. Ctrl-C ends it.`,
-		Args: cobra.NoArgs,
+		Use:     "watch",
+		Short:   "Judge the work tree again whenever a file changes",
+		Long:    `Judge what the work tree changes since the last commit, and again whenever a file of it is written: one screen to keep open beside the editor. The linters that the policy names are started anew each time; one that looks at each file by itself (per: file) is asked only about the file that changed. Ctrl-C ends it.`,
+		Example: "zincdoor watch\nzincdoor watch --quiet",
+		Args:    noArguments,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			request, err := evidence.request(p.in)
 			if err != nil {
@@ -50,9 +50,9 @@ itself (per: file) is asked only about the file that changed. Ctrl-C ends it.`,
 			return p.runWatch(cmd.Context(), request, screen)
 		},
 	}
-	cmd.Flags().StringVar(&door, "door", "", "the `NAME` of the door; needed where not just one judges the work tree")
-	evidence.add(cmd.Flags())
-	screen.add(cmd.Flags())
+	p.group(cmd, reportsHeading, evidence.addReports, evidence.addRuns)
+	p.group(cmd, policyHeading, func(f *pflag.FlagSet) { addDoor(f, &door) }, evidence.addPolicy, evidence.addBaseline, evidence.addToday)
+	p.group(cmd, "Show", screen.add)
 	return cmd
 }
 

@@ -41,7 +41,7 @@ func (c *collector) coverOf(r *reading, find func(string) report.Found, seen map
 		if seen != nil {
 			paths = globsOf(slices.Collect(maps.Keys(seen)))
 		}
-		covers = append(covers, baseline.Cover{Tool: cmp.Or(tool.Name, r.toolName()), Paths: paths, Except: r.laid})
+		covers = append(covers, baseline.Cover{Tool: cmp.Or(tool.Name, r.toolName()), Paths: paths, Except: slices.Concat(globsOf(r.laid), r.from.terms.Except)})
 	}
 	return covers
 }
@@ -134,7 +134,7 @@ func (c *collector) checkCompiled(r *reading, seen map[string]bool) error {
 	files, err := c.Target.Files()
 	isKind := r.report.Compiled.Kinds()
 	for _, f := range files {
-		covered := len(r.from.terms.Covers) == 0 || policy.MatchPath(r.from.terms.Covers, f.Path)
+		covered := (len(r.from.terms.Covers) == 0 || policy.MatchPath(r.from.terms.Covers, f.Path)) && !policy.MatchPath(r.from.terms.Except, f.Path)
 		if f.Status != change.Deleted && covered && isKind(f.Path) && !seen[f.Path] {
 			r.fail(judge.Failed, fmt.Sprintf("the build whose log it is didn't compile the changed %s; have all of it compiled anew, or, where it never compiles that file, say by covers: in the report's part of the policy which files it does", f.Path))
 			return nil

@@ -169,7 +169,7 @@ func script(hook Hook, door string, reports []string, fixes bool) []byte {
 		call += " --report " + quote(report)
 	}
 	if fixes {
-		line("%s --write --by-door || exit", strings.Replace(call, "zincdoor gate", "zincdoor fix", 1))
+		line("%s --apply --by-door || exit", strings.Replace(call, "zincdoor gate", "zincdoor fix", 1))
 	}
 	if hook != Server {
 		call += " --hook"

@@ -83,7 +83,7 @@ func (s *Files) byLinter(ctx context.Context, bench *lint.Bench, report policy.R
 	var given []string
 	for _, path := range files {
 		t := s.Text(path)
-		if t.Refused != "" || t.Binary || len(run.Files) > 0 && !policy.MatchPath(run.Files, path) {
+		if t.Refused != "" || t.Binary || run.TakesFiles() && !run.TakesFile(path) {
 			continue
 		}
 		at := filepath.Join(dir, filepath.FromSlash(path))

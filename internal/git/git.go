@@ -513,3 +513,9 @@ func (r *Repo) UserName() string {
 	}
 	return strings.TrimSpace(string(out))
 }
+
+// RefNames lists the short names of branches, remote branches and tags.
+func (r *Repo) RefNames() ([]string, error) {
+	out, err := r.git("for-each-ref", "--format=%(refname:short)", "refs/heads", "refs/remotes", "refs/tags")
+	return strings.Fields(string(out)), err
+}

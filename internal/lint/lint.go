@@ -217,7 +217,7 @@ func (r *Runner) given(run *policy.Run, contents map[string]string) (files []str
 		from = slices.Collect(maps.Keys(contents))
 	}
 	for _, file := range from {
-		if _, regular := contents[file]; (regular || contents == nil) && policy.MatchPath(run.Files, file) {
+		if _, regular := contents[file]; (regular || contents == nil) && run.TakesFile(file) {
 			files = append(files, file)
 		}
 	}

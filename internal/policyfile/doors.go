@@ -248,14 +248,11 @@ func (r *reader) limits(n *yaml.Node, door string) (limits []Placed[policy.Limit
 
 func (r *reader) limit(n *yaml.Node) policy.Limit {
 	limit := policy.Limit{Mode: policy.Enforce}
-	read := r.selector(&limit.Selector)
+	read := with(r.selector(&limit.Selector), r.judgedSelectors(&limit.Selector))
+	maps.Copy(read, r.except(&limit.Selector, r.selector, r.judgedSelectors))
 	maps.Copy(read, map[string]func(*yaml.Node){
-		"name":     func(n *yaml.Node) { limit.Name = r.text(n, "name") },
-		"count":    func(n *yaml.Node) { limit.Count = oneOf(r, n, "count", policy.Counts) },
-		"severity": func(n *yaml.Node) { limit.Severity = r.severity(n, "severity") },
-		"exact":    func(n *yaml.Node) { limit.Exact = r.boolean(n, "exact") },
-		"place":    func(n *yaml.Node) { limit.Places = listOf(r, n, "place", places) },
-		"standing": func(n *yaml.Node) { limit.Standings = listOf(r, n, "standing", standings) },
+		"name":  func(n *yaml.Node) { limit.Name = r.text(n, "name") },
+		"count": func(n *yaml.Node) { limit.Count = oneOf(r, n, "count", policy.Counts) },
 		"most": func(n *yaml.Node) {
 			if limit.NoGrowth = r.plain(n) == "no-growth"; !limit.NoGrowth {
 				limit.Most = r.number(n, "most")
@@ -273,6 +270,8 @@ func (r *reader) limit(n *yaml.Node) policy.Limit {
 	switch {
 	case limit.Exact && limit.Severity == "":
 		r.complain(n, "exact: true needs a severity")
+	case limit.NoGrowth && limit.Except != nil && len(limit.Except.Places)+len(limit.Except.Standings) > 0:
+		r.complain(n, "most: no-growth goes with no except by place or standing: what was found before the change has neither")
 	case limit.NoGrowth && limit.Count != policy.CountAll:
 		r.complain(n, "most: no-growth goes with count: all, not with %s", limit.Count)
 	case limit.NoGrowth && (limit.EachFile || limit.PerLines > 0), limit.EachFile && limit.PerLines > 0:
@@ -374,6 +373,12 @@ func describe(l policy.Limit) string {
 		if len(part.list) > 0 {
 			words = append(words, part.word, strings.Join(part.list, ", "))
 		}
+	}
+	if l.Number.Op != "" {
+		words = append(words, "with", l.Number.String())
+	}
+	if l.Except != nil {
+		words = append(words, "with exceptions")
 	}
 	for _, place := range l.Places {
 		words = append(words, "at", string(place))

@@ -91,7 +91,7 @@ func (d Door) firmLimit() (Position, bool) {
 // checkName complains of a name that is given another meaning though something firm rests on it.
 func (r *reader) checkName(at *yaml.Node, what, name string, named func(*policy.Selector) []string) {
 	check := func(s *policy.Selector, firm bool, where Position) {
-		if firm && slices.Contains(named(s), name) {
+		if firm && (slices.Contains(named(s), name) || s.Except != nil && slices.Contains(named(s.Except), name)) {
 			r.complain(at, "the %s %q can't be given another meaning, since what is firm in %s rests on it", what, name, where)
 		}
 	}

@@ -3,6 +3,7 @@ package policyfile
 import (
 	"fmt"
 	"maps"
+	"reflect"
 	"slices"
 	"strings"
 
@@ -138,9 +139,8 @@ func overrules(l, o *policy.Limit, ladder policy.Ladder, earlier bool) bool {
 	plain := func(l *policy.Limit) bool {
 		return !l.NoGrowth && !l.EachFile && l.PerLines == 0 && l.From == "" && l.Until == ""
 	}
-	wide := len(l.Rules)+len(l.Tags)+len(l.Tools)+len(l.Paths)+len(l.Teams)+len(l.Places)+len(l.Standings) == 0
+	wide := reflect.DeepEqual(l.Selector.Unresolved(), policy.Selector{Severity: l.Severity, Exact: l.Exact})
 	severities := l.Severity == "" || !l.Exact && o.Severity != "" && ladder.Worse(o.Severity, l.Severity)
-	same := l.Severity == o.Severity && l.Exact == o.Exact &&
-		len(o.Rules)+len(o.Tags)+len(o.Tools)+len(o.Paths)+len(o.Teams)+len(o.Places)+len(o.Standings) == 0
+	same := wide && reflect.DeepEqual(l.Selector.Unresolved(), o.Selector.Unresolved())
 	return plain(l) && plain(o) && wide && severities && l.Count == o.Count && l.Most <= o.Most && l.Mode == o.Mode && (!same || l.Most < o.Most || earlier)
 }

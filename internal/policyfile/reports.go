@@ -35,6 +35,7 @@ func (r *reader) reports(n *yaml.Node) {
 				"ask":      func(n *yaml.Node) { report.Ask = r.texts(n, "ask") },
 				"fix":      func(n *yaml.Node) { report.Fix = r.texts(n, "fix") },
 				"covers":   func(n *yaml.Node) { report.Covers = r.globs(n, "path") },
+				"except":   func(n *yaml.Node) { report.Except = r.pathsExcepted(n) },
 				"outside":  func(n *yaml.Node) { report.Outside = r.prefixes(n) },
 				"noise":    func(n *yaml.Node) { report.Noise = r.pattern(n, "noise") },
 				"clean":    func(n *yaml.Node) { report.Clean = oneOf(r, n, "clean", []string{"empty"}) != "" },
@@ -42,6 +43,9 @@ func (r *reader) reports(n *yaml.Node) {
 				"optional": func(n *yaml.Node) { report.Optional = r.boolean(n, "optional") },
 			}),
 		})
+		if report.Run != nil {
+			report.Run.Except = report.Except
+		}
 		if report.Run == nil && len(report.Files) == 0 && len(r.problems) == complaints {
 			r.complain(f.value, "report %s needs one of the keys file, which a linter writes before, and run, the linter to start", f.name)
 		}
@@ -64,6 +68,14 @@ func (r *reader) reports(n *yaml.Node) {
 			slices.DeleteFunc(r.file.Reports, func(o Placed[policy.Report]) bool { return o.Value.Name == f.name }),
 			Placed[policy.Report]{report, r.position(f.key)})
 	}
+}
+
+// pathsExcepted reads which files a report doesn't speak of.
+func (r *reader) pathsExcepted(n *yaml.Node) (globs []string) {
+	r.mapping(n, keys{what: "except", need: []string{"path"}, read: map[string]func(*yaml.Node){
+		"path": func(n *yaml.Node) { globs = r.globs(n, "path") },
+	}})
+	return globs
 }
 
 // with adds keys to others.

@@ -2,6 +2,7 @@ package policyfile
 
 import (
 	"maps"
+	"reflect"
 	"regexp"
 	"regexp/syntax"
 	"slices"
@@ -107,15 +108,21 @@ func (r *reader) teams(n *yaml.Node) {
 
 // firmTeams are the teams that what is firm of the inherited policy names.
 func (r *reader) firmTeams() (all []string) {
+	add := func(s policy.Selector) {
+		all = append(all, s.Teams...)
+		if s.Except != nil {
+			all = append(all, s.Except.Teams...)
+		}
+	}
 	for _, s := range r.under.Severities {
 		if s.Value.Firm {
-			all = append(all, s.Value.Teams...)
+			add(s.Value.Selector)
 		}
 	}
 	for _, d := range r.under.Doors {
 		for _, l := range d.Limits {
 			if l.Value.Firm {
-				all = append(all, l.Value.Teams...)
+				add(l.Value.Selector)
 			}
 		}
 	}
@@ -127,15 +134,18 @@ func (r *reader) firmTeams() (all []string) {
 
 // numbers reads which numbers of messages tell how bad a fault is.
 func (r *reader) numbers(n *yaml.Node) {
-	list, ok := r.list(n, "measures must be a list, as in numbers: [{rule: complexity, number: 1}]")
+	list, ok := r.list(n, "numbers must be a list, as in numbers: [{rule: complexity, number: 1}]")
 	if !ok {
 		return
+	}
+	if at := r.firmNumber(); at != nil {
+		r.complain(n, "numbers can't be altered here, since what is firm in %s goes by a number", *at)
 	}
 	r.file.Numbers = nil
 	for _, item := range list {
 		m := policy.Number{}
 		r.mapping(item, keys{
-			what: "a measure",
+			what: "a number",
 			need: []string{"rule", "number"},
 			read: map[string]func(*yaml.Node){
 				"rule":   func(n *yaml.Node) { m.Rules = r.globs(n, "rule") },
@@ -149,6 +159,24 @@ func (r *reader) numbers(n *yaml.Node) {
 	r.file.Numbers = append(r.file.Numbers, r.under.Numbers...)
 }
 
+// firmNumber is where something firm of the inherited policy selects by a number, nil where nothing does.
+func (r *reader) firmNumber() (at *Position) {
+	byNumber := func(s policy.Selector) bool { return s.Number.Op != "" || s.Except != nil && s.Except.Number.Op != "" }
+	for _, s := range r.under.Severities {
+		if s.Value.Firm && byNumber(s.Value.Selector) {
+			at = &s.At
+		}
+	}
+	for _, d := range r.under.Doors {
+		for _, l := range d.Limits {
+			if l.Value.Firm && byNumber(l.Value.Selector) {
+				at = &l.At
+			}
+		}
+	}
+	return at
+}
+
 // ordinal reads which number of a message is meant: the first is 1; none says that no number is a measure.
 func (r *reader) ordinal(n *yaml.Node) int {
 	s := r.text(n, "number")
@@ -157,7 +185,7 @@ func (r *reader) ordinal(n *yaml.Node) int {
 	}
 	number, err := strconv.Atoi(s)
 	if err != nil || number < 1 || number > 99 {
-		r.complain(n, `number is which number of the message is the measure (1 for the first), or none, not %q`, s)
+		r.complain(n, `number is which number of the message counts (1 for the first), or none, not %q`, s)
 	}
 	return number
 }
@@ -173,7 +201,58 @@ func (r *reader) selector(s *policy.Selector) map[string]func(*yaml.Node) {
 			s.Teams = r.texts(n, "team")
 			r.teamNames = append(r.teamNames, named{n, s.Teams})
 		},
+		"number": func(n *yaml.Node) { s.Number = r.comparison(n) },
 	}
+}
+
+// moreSelectors are the keys that select findings by what their report says of them.
+func (r *reader) moreSelectors(s *policy.Selector) map[string]func(*yaml.Node) {
+	return map[string]func(*yaml.Node){
+		"level":    func(n *yaml.Node) { s.Levels = listOf(r, n, "level", finding.Levels) },
+		"message":  func(n *yaml.Node) { s.Message = r.pattern(n, "message") },
+		"rank":     func(n *yaml.Node) { s.Rank = r.atLeast(n, "rank", 100) },
+		"security": func(n *yaml.Node) { s.Security = r.atLeast(n, "security", 10) },
+	}
+}
+
+// judgedSelectors are the keys that select findings by what a judgement adds to them.
+func (r *reader) judgedSelectors(s *policy.Selector) map[string]func(*yaml.Node) {
+	return map[string]func(*yaml.Node){
+		"severity": func(n *yaml.Node) { s.Severity = r.severity(n, "severity") },
+		"exact":    func(n *yaml.Node) { s.Exact = r.boolean(n, "exact") },
+		"place":    func(n *yaml.Node) { s.Places = listOf(r, n, "place", places) },
+		"standing": func(n *yaml.Node) { s.Standings = listOf(r, n, "standing", standings) },
+	}
+}
+
+// except gives the key that takes away findings from those that a selector means, with selectors of its own.
+func (r *reader) except(s *policy.Selector, keysOf ...func(*policy.Selector) map[string]func(*yaml.Node)) map[string]func(*yaml.Node) {
+	return map[string]func(*yaml.Node){"except": func(n *yaml.Node) {
+		s.Except = &policy.Selector{}
+		read := map[string]func(*yaml.Node){}
+		for _, keys := range keysOf {
+			maps.Copy(read, keys(s.Except))
+		}
+		complaints := len(r.problems)
+		r.mapping(n, keys{what: "except", read: read})
+		if len(r.problems) == complaints {
+			switch {
+			case reflect.DeepEqual(*s.Except, policy.Selector{}):
+				r.complain(n, "except takes away what its selectors mean, and has none")
+			case s.Except.Exact && s.Except.Severity == "":
+				r.complain(n, "exact: true needs a severity")
+			}
+		}
+	}}
+}
+
+// comparison reads what a number is held against.
+func (r *reader) comparison(n *yaml.Node) policy.Comparison {
+	c, err := policy.ParseComparison(r.text(n, "number"))
+	if err != nil {
+		r.complain(n, "number: %v", err)
+	}
+	return c
 }
 
 // list reads a list of whatever; otherwise is the complaint about anything else.
@@ -213,12 +292,9 @@ func (r *reader) severities(n *yaml.Node) {
 	for i, item := range list {
 		own[i].At = r.position(item)
 		s := &own[i].Value
-		read := r.selector(&s.Selector)
+		read := with(r.selector(&s.Selector), r.moreSelectors(&s.Selector))
+		maps.Copy(read, r.except(&s.Selector, r.selector, r.moreSelectors))
 		maps.Copy(read, map[string]func(*yaml.Node){
-			"level":    func(n *yaml.Node) { s.Levels = listOf(r, n, "level", finding.Levels) },
-			"message":  func(n *yaml.Node) { s.Message = r.pattern(n, "message") },
-			"rank":     func(n *yaml.Node) { s.Rank = r.atLeast(n, "rank", 100) },
-			"security": func(n *yaml.Node) { s.Security = r.atLeast(n, "security", 10) },
 			"is": func(n *yaml.Node) {
 				if s.Is = r.plain(n); s.Is != policy.Ignored {
 					s.Is = r.severity(n, "is")

@@ -277,6 +277,9 @@ func writeReport(r policy.Report) string {
 			}
 		}
 		lists(set, []keyed{{"ask", r.Ask}, {"fix", r.Fix}, {"covers", r.Covers}, {"outside", r.Outside}})
+		if len(r.Except) > 0 {
+			set("except", flow(func(set func(key, value string)) { lists(set, []keyed{{"path", r.Except}}) }))
+		}
 		if r.Noise != nil {
 			set("noise", word(r.Noise.String()))
 		}
@@ -298,12 +301,7 @@ func WriteLimit(l policy.Limit) string {
 			set("name", word(l.Name))
 		}
 		set("count", string(l.Count))
-		if l.Severity != "" {
-			set("severity", word(l.Severity))
-		}
-		if l.Exact {
-			set("exact", "true")
-		}
+		writeSeverityOf(&l.Selector, set)
 		writeSelector(&l.Selector, set)
 		switch {
 		case l.NoGrowth:
@@ -344,6 +342,24 @@ func writeSelector(s *policy.Selector, set func(key, value string)) {
 		if part.least > 0 {
 			set(part.key, strconv.FormatFloat(part.least, 'f', -1, 64))
 		}
+	}
+	if s.Number.Op != "" {
+		set("number", word(s.Number.String()))
+	}
+	if s.Except != nil {
+		set("except", flow(func(set func(key, value string)) {
+			writeSeverityOf(s.Except, set)
+			writeSelector(s.Except, set)
+		}))
+	}
+}
+
+func writeSeverityOf(s *policy.Selector, set func(key, value string)) {
+	if s.Severity != "" {
+		set("severity", word(s.Severity))
+	}
+	if s.Exact {
+		set("exact", "true")
 	}
 }
 

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"fmt"
 	"io"
+	"strconv"
 	"strings"
 
 	"zincdoor/internal/core/baseline"
@@ -18,12 +19,20 @@ func Entry(e baseline.Entry) string {
 	return strings.TrimSpace(fmt.Sprintf("%s  %s %s  %s", at, Safe(e.Severity), Safe(cmp.Or(e.Rule, e.Tool)), Safe(e.Message)))
 }
 
-// Entries lists entries of the baseline by file, each with its name and its reasons. Those of one file must follow one
-// another.
-func Entries(w io.Writer, entries []baseline.Entry, ids []string, today string) error {
+// Entries lists entries of the baseline by file, each with its id and its reasons. Those of one file must follow one another,
+// and those for which heading is the same, unless it is nil.
+func Entries(w io.Writer, entries []baseline.Entry, ids []string, today string, heading func(baseline.Entry) string) error {
 	s := &screen{look: lookFor(w), w: w}
 	for i, e := range entries {
-		if i == 0 || e.Path != entries[i-1].Path {
+		begins := heading != nil && (i == 0 || heading(e) != heading(entries[i-1]))
+		if begins {
+			n := 1
+			for i+n < len(entries) && heading(entries[i+n]) == heading(e) {
+				n++
+			}
+			s.line("%s %s", s.zinc.Render(cmp.Or(Safe(heading(e)), "(none)")), s.faint.Render(strconv.Itoa(n)))
+		}
+		if i == 0 || begins || e.Path != entries[i-1].Path {
 			s.line("%s", s.bold.Render(cmp.Or(Safe(e.Path), "without a file")))
 		}
 		line := ""
@@ -38,7 +47,7 @@ func Entries(w io.Writer, entries []baseline.Entry, ids []string, today string) 
 			style = s.signal
 		}
 		s.wrapped(lead, reasons(e, today), style)
-		if i+1 < len(entries) && entries[i+1].Path != e.Path {
+		if i+1 < len(entries) && (entries[i+1].Path != e.Path || heading != nil && heading(entries[i+1]) != heading(e)) {
 			s.line("")
 		}
 	}

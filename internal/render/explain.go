@@ -121,7 +121,7 @@ func (s *screen) here(e Explanation) {
 
 // severity tells how the rule is graded, and what counts it.
 func (s *screen) severity(e Explanation) {
-	s.bullet("severity", Safe(e.Severity))
+	s.bullet("graded", Safe(e.Severity))
 	for _, step := range e.Steps {
 		s.wrapped(strings.Repeat(" ", indent), fmt.Sprintf("%s: %s", Safe(cmp.Or(e.At(step.Index), "its tool")), Safe(step.What)), s.faint)
 	}

@@ -11,6 +11,7 @@ import (
 	"strconv"
 	"strings"
 
+	"zincdoor/internal/core/finding"
 	"zincdoor/internal/core/judge"
 )
 
@@ -19,13 +20,21 @@ type List struct {
 	Fields  []string
 	Sort    []string // fields, one with a - before it backwards
 	CountBy string
+	Group   string // one of Groups; "" for no headings
 	Unique  bool
 	Null    bool
 	Format  string
 }
 
-// listFormats are how findings can be listed.
-var listFormats = []string{"text", JSON, "csv", SARIF}
+// The formats of lists, beside those that verdicts have.
+const (
+	Text      = "text"
+	JSONLines = "jsonl" // an object a line
+	CSV       = "csv"
+)
+
+// ListFormats are how findings can be listed.
+var ListFormats = []string{Text, JSON, JSONLines, CSV, SARIF}
 
 // field is something of a finding that can be asked for. Those that are numbers are sorted as such.
 type field struct {
@@ -87,14 +96,20 @@ func (l List) Check() error {
 		}
 	}
 	switch {
-	case !slices.Contains(listFormats, l.Format):
-		return fmt.Errorf("--format is one of %s, not %q", strings.Join(listFormats, ", "), l.Format)
+	case !slices.Contains(ListFormats, l.Format):
+		return fmt.Errorf("--format is one of %s, not %q", strings.Join(ListFormats, ", "), l.Format)
+	case l.Group != "" && !slices.Contains(Groups, l.Group):
+		return fmt.Errorf("--group is one of %s, not %q", strings.Join(Groups, ", "), l.Group)
+	case l.Group != "" && (l.Format != Text || len(l.Fields) > 0 || l.CountBy != "" || l.Unique || l.Null):
+		return fmt.Errorf("--group is for people to read: it goes with no --fields, --count-by, --unique, --null or other format")
 	case l.Format == SARIF && (len(l.Fields) > 0 || l.CountBy != "" || l.Unique):
 		return fmt.Errorf("--format sarif has whole findings: it goes with no --fields, --count-by or --unique")
 	case l.CountBy != "" && len(l.Fields) > 0:
 		return fmt.Errorf("--count-by and --fields don't go together")
-	case l.Format == JSON && l.CountBy != "":
+	case l.CountBy != "" && (l.Format == JSON || l.Format == JSONLines):
 		return fmt.Errorf("--count-by is listed as text or csv")
+	case l.Null && l.Format == JSON:
+		return fmt.Errorf("--null goes with --format text or jsonl")
 	}
 	return nil
 }
@@ -107,16 +122,18 @@ func (l List) Write(w io.Writer, v judge.Verdict, o Options) error {
 		return l.count(w, v.Findings)
 	case l.Format == SARIF:
 		return writeSARIF(w, v, o)
-	case l.Format == "csv":
+	case l.Format == CSV:
 		return l.spreadsheet(w, v.Findings)
 	case l.Format == JSON:
-		return l.objects(w, v.Findings)
+		return l.array(w, v.Findings)
+	case l.Format == JSONLines:
+		return l.lines(w, v.Findings, l.object)
 	case len(l.Fields) > 0:
 		return l.lines(w, v.Findings, func(f *judge.Finding) string {
 			return strings.Join(l.row(f, l.Fields, func(s string) string { return l.safe(s) }), "\t")
 		})
 	}
-	return l.people(w, v.Findings, o)
+	return l.people(w, v, o)
 }
 
 // safe makes a field fit for a line. Between NULs nothing need be altered.
@@ -181,24 +198,47 @@ func (l List) lines(w io.Writer, all []judge.Finding, text func(f *judge.Finding
 }
 
 // people writes a line for people for each finding.
-func (l List) people(w io.Writer, all []judge.Finding, o Options) error {
+func (l List) people(w io.Writer, v judge.Verdict, o Options) error {
 	s := &screen{look: lookFor(cmp.Or(o.Like, w)), w: w}
-	err := l.lines(w, all, func(f *judge.Finding) string {
-		about := []string{string(f.Standing)}
-		if f.Place != "touched" {
-			about = append(about, where(*f))
+	if l.Group == "" {
+		return l.lines(w, v.Findings, s.listed)
+	}
+	if o.Group = Group(l.Group); o.Group == ByFile {
+		o.Group = byPath
+	}
+	all := make([]int, len(v.Findings))
+	for i := range all {
+		all[i] = i
+	}
+	for n, g := range o.groups(&v, all) {
+		if n > 0 {
+			fmt.Fprintln(w)
 		}
-		if f.Team != "" {
-			about = append(about, Safe(f.Team))
+		fmt.Fprintf(w, "%s %s\n", s.bold.Render(g.name), s.faint.Render(finding.Count(len(g.findings))))
+		for _, i := range g.findings {
+			if _, err := fmt.Fprintf(w, "  %s\n", s.listed(&v.Findings[i])); err != nil {
+				return err
+			}
 		}
-		line := fmt.Sprintf("%s  %s %s  %s", s.bold.Render(cmp.Or(Safe(place(f.Finding)), "(no file)")), s.zinc.Render(Safe(f.Severity)), Safe(f.Rule), Safe(f.Message))
-		tail := s.faint.Render("  " + strings.Join(about, ", ") + "  " + ids(*f))
-		if s.live {
-			line = truncate(line, max(s.columns-width(tail), 40), s.cut)
-		}
-		return line + tail
-	})
-	return err
+	}
+	return nil
+}
+
+// listed is a finding in a line for people.
+func (s *screen) listed(f *judge.Finding) string {
+	about := []string{string(f.Standing)}
+	if f.Place != "touched" {
+		about = append(about, where(*f))
+	}
+	if f.Team != "" {
+		about = append(about, Safe(f.Team))
+	}
+	line := fmt.Sprintf("%s  %s %s  %s", s.bold.Render(cmp.Or(Safe(place(f.Finding)), "(no file)")), s.zinc.Render(Safe(f.Severity)), Safe(f.Rule), Safe(f.Message))
+	tail := s.faint.Render("  " + strings.Join(about, ", ") + "  " + ids(*f))
+	if s.live {
+		line = truncate(line, max(s.columns-width(tail), 40), s.cut)
+	}
+	return line + tail
 }
 
 func (l List) spreadsheet(w io.Writer, all []judge.Finding) error {
@@ -238,23 +278,42 @@ func spreadsheetText(s string) string {
 	return Safe(s)
 }
 
-// objects writes a JSON object a line: whole findings as the verdict has them, or the fields that are asked for.
-func (l List) objects(w io.Writer, all []judge.Finding) error {
-	return l.lines(w, all, func(f *judge.Finding) string {
-		if len(l.Fields) == 0 {
-			return string(appendFinding(nil, f))
+// object is a finding as a JSON object: whole as the verdict has it, or the fields that are asked for.
+func (l List) object(f *judge.Finding) string {
+	if len(l.Fields) == 0 {
+		return string(appendFinding(nil, f))
+	}
+	m := members{out: []byte{'{'}}
+	for _, name := range l.Fields {
+		field := fieldOf(name)
+		if n, err := strconv.Atoi(field.of(f)); err == nil && field.number {
+			m.number(name, n)
+		} else {
+			m.text(name, field.of(f))
 		}
-		m := members{out: []byte{'{'}}
-		for _, name := range l.Fields {
-			field := fieldOf(name)
-			if n, err := strconv.Atoi(field.of(f)); err == nil && field.number {
-				m.number(name, n)
-			} else {
-				m.text(name, field.of(f))
-			}
+	}
+	return string(append(m.out, '}'))
+}
+
+// array writes findings as a JSON array, an object a line.
+func (l List) array(w io.Writer, all []judge.Finding) error {
+	out := bufio.NewWriter(w)
+	out.WriteString("[")
+	seen := map[string]bool{}
+	for i := range all {
+		object := l.object(&all[i])
+		if l.Unique && seen[object] {
+			continue
 		}
-		return string(append(m.out, '}'))
-	})
+		seen[object] = l.Unique
+		if i > 0 {
+			out.WriteByte(',')
+		}
+		out.WriteByte('\n')
+		out.WriteString(object)
+	}
+	out.WriteString("\n]\n")
+	return out.Flush()
 }
 
 // count counts findings by a field, most first.
@@ -271,7 +330,7 @@ func (l List) count(w io.Writer, all []judge.Finding) error {
 	slices.SortFunc(names, func(a, b string) int {
 		return cmp.Or(cmp.Compare(counts[b], counts[a]), cmp.Compare(a, b))
 	})
-	if l.Format == "csv" {
+	if l.Format == CSV {
 		out := csv.NewWriter(w)
 		out.Write([]string{l.CountBy, "count"})
 		for _, name := range names {

@@ -31,11 +31,12 @@ var Formats = []string{Terminal, JSON, SARIF, JUnit, Markdown, HTML, Template, R
 type Options struct {
 	Show    Show // which findings; "" for those that broke a limit, as many as a person reads at once
 	Group   Group
-	Context int  // how many lines are shown around each finding
-	Brief   bool // an open door takes a line, and so does each notice
-	Quiet   bool // nothing but the outcome
-	Verbose bool // all that there is to a finding
-	Plain   bool // in words alone, without colours and drawn signs, for screen readers
+	Context int      // how many lines are shown around each finding
+	Brief   bool     // an open door takes a line, and so does each notice
+	Quiet   bool     // nothing but the outcome
+	Part    []string // globs of the files whose findings are shown; empty for all
+	Verbose bool     // all that there is to a finding
+	Plain   bool     // in words alone, without colours and drawn signs, for screen readers
 
 	// Text gives the text of a file that a finding stands in, nil where it isn't known.
 	Text func(path string) *source.Text

@@ -41,11 +41,13 @@ const (
 	ByFile     Group = "file"
 	ByRule     Group = "rule"
 	ByTeam     Group = "team"
+	ByTool     Group = "tool"
+	byPath     Group = "path" // ByFile, where nothing else shows the file
 	BySeverity Group = "severity"
 )
 
 // Groups lists all of them.
-var Groups = []string{string(ByFile), string(ByRule), string(ByTeam), string(BySeverity)}
+var Groups = []string{string(ByFile), string(ByRule), string(BySeverity), string(ByTeam), string(ByTool)}
 
 // mostFindings is how many findings are shown of those that broke a limit, unless they are asked for: so that the outcome
 // isn't far from what led to it.
@@ -78,6 +80,9 @@ func (o Options) choose(v *judge.Verdict) (chosen []int, left int) {
 			}
 		}
 	}
+	if len(o.Part) > 0 {
+		chosen = slices.DeleteFunc(chosen, func(i int) bool { return !policy.MatchPath(o.Part, v.Findings[i].Path) })
+	}
 	if o.Show == "" && len(chosen) > mostFindings {
 		return chosen[:mostFindings], len(chosen) - mostFindings
 	}
@@ -98,6 +103,10 @@ func (o Options) groups(v *judge.Verdict, findings []int) []group {
 		of = func(f judge.Finding) string { return cmp.Or(Safe(f.Rule), "no rule") }
 	case BySeverity:
 		of = func(f judge.Finding) string { return Safe(f.Severity) }
+	case ByTool:
+		of = func(f judge.Finding) string { return Safe(f.Tool) }
+	case byPath:
+		of = func(f judge.Finding) string { return cmp.Or(Safe(f.Path), "no file") }
 	case ByTeam:
 		names := map[string]string{"": "no team"}
 		for _, t := range v.Teams {
@@ -129,7 +138,7 @@ func (o Options) groups(v *judge.Verdict, findings []int) []group {
 		}
 		return -len(g.findings)
 	}
-	if o.Group != "" && o.Group != ByFile {
+	if o.Group != "" && o.Group != ByFile && o.Group != byPath {
 		slices.SortStableFunc(all, func(a, b group) int { return cmp.Compare(rank(a), rank(b)) })
 	}
 	return all

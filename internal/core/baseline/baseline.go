@@ -26,7 +26,7 @@ type Cover struct {
 	Tool  string   `json:"tool"`
 	Paths []string `json:"paths"` // globs from the repository's root
 
-	Except []string `json:"except,omitempty"` // files among them that the tool gave up before it had seen all of them
+	Except []string `json:"except,omitempty"` // globs of files among them that the tool didn't look at, or gave up before it had seen all of them
 }
 
 // Why is the kind of reason for which a finding is accepted.
@@ -100,17 +100,24 @@ func (b *Baseline) CoversFinding(tool, path string) bool {
 	return false
 }
 
-// Matches reports whether one of the cover's globs takes path, and nothing is the matter with that.
+// Matches reports whether one of the cover's globs takes path, and no exception does.
 func (c Cover) Matches(path string) bool {
-	if slices.Contains(c.Except, path) {
-		return false
-	}
-	for _, glob := range c.Paths {
-		if glob == Everywhere || glob == path || doublestar.MatchUnvalidated(glob, path) {
+	return matchesAny(c.Paths, path) && !matchesAny(c.Except, path)
+}
+
+// matchesAny reports whether a glob takes a path; one without a wildcard takes the folder of that name too.
+func matchesAny(globs []string, path string) bool {
+	for _, glob := range globs {
+		if glob == Everywhere || glob == path || doublestar.MatchUnvalidated(glob, path) || inFolder(path, glob) {
 			return true
 		}
 	}
 	return false
+}
+
+func inFolder(path, folder string) bool {
+	folder = strings.TrimSuffix(folder, "/")
+	return len(path) > len(folder) && path[len(folder)] == '/' && path[:len(folder)] == folder && folder != ""
 }
 
 // Everywhere is the glob of a cover that takes every path.

@@ -96,9 +96,14 @@ func (in Input) baseFaults() [][]int {
 
 // countBase counts what a limit would have counted before the change.
 func (in Input) countBase(l *policy.Limit) (n int) {
+	type source struct {
+		finding.Finding
+		team string
+	}
 	renames := in.Change.Renames()
 	for _, group := range in.baseFaults() {
-		worst, taken := "", false
+		worst := ""
+		var selected []source
 		for _, i := range group {
 			f := in.BaseFindings[i]
 			now := f.Path
@@ -113,9 +118,9 @@ func (in Input) countBase(l *policy.Limit) (n int) {
 			if worst == "" || in.Policy.Ladder.Worse(severity, worst) {
 				worst = severity
 			}
-			taken = taken || l.Takes(f, team)
+			selected = append(selected, source{f, team})
 		}
-		if taken && l.TakesSeverity(in.Policy.Ladder, worst) {
+		if slices.ContainsFunc(selected, func(s source) bool { return l.TakesBase(s.Finding, s.team, in.Policy.Ladder, worst) }) {
 			n++
 		}
 	}
@@ -124,8 +129,13 @@ func (in Input) countBase(l *policy.Limit) (n int) {
 
 // selects reports whether a limit counts a finding.
 func selects(l *policy.Limit, ladder policy.Ladder, f Finding) bool {
-	return f.Severity != policy.Ignored && counts(l.Count, f) && l.TakesSeverity(ladder, f.Severity) &&
-		f.AnySource(func(s Finding) bool { return l.Takes(*s.Finding, s.Team) }) && l.TakesPlace(f.Place, string(f.Standing))
+	return f.Severity != policy.Ignored && counts(l.Count, f) && Selects(&l.Selector, ladder, f)
+}
+
+// Selects reports whether a selector means a finding: by any of its sources, with its own severity, place and standing.
+func Selects(s *policy.Selector, ladder policy.Ladder, f Finding) bool {
+	is := policy.Judged{Severity: f.Severity, Place: f.Place, Standing: string(f.Standing)}
+	return f.AnySource(func(g Finding) bool { return s.TakesJudged(*g.Finding, g.Team, ladder, is) })
 }
 
 func counts(count policy.Count, f Finding) bool {

@@ -43,7 +43,7 @@ func (j *judgement) matchWaivers() {
 // lookedAll reports whether every tool of the policy that looks at files like one has looked at it.
 func (j *judgement) lookedAll(path string) bool {
 	for _, r := range j.Policy.Reports {
-		never := len(r.Covers) > 0 && !policy.MatchPath(r.Covers, path) || r.Run != nil && len(r.Run.Files) > 0 && !policy.MatchPath(r.Run.Files, path)
+		never := len(r.Covers) > 0 && !policy.MatchPath(r.Covers, path) || r.Run != nil && r.Run.TakesFiles() && !r.Run.TakesFile(path) || policy.MatchPath(r.Except, path)
 		looked := func(e Evidence) bool { return e.Name == r.Name && e.Sound() && e.LooksAt(path) }
 		if !never && !slices.ContainsFunc(j.Evidence, looked) {
 			return false

@@ -10,8 +10,6 @@ import (
 	"slices"
 	"strings"
 
-	"github.com/bmatcuk/doublestar/v4"
-
 	"zincdoor/internal/core/baseline"
 	"zincdoor/internal/core/change"
 	"zincdoor/internal/core/finding"
@@ -98,7 +96,10 @@ func (p *Policy) EntryFor(f finding.Finding, severity string) baseline.Entry {
 // MeasureOf is the number that tells how bad a finding is, "" where none does, and whether less of it is worse: the tool's
 // own, else that of its message.
 func (p *Policy) MeasureOf(f finding.Finding) (measure string, less bool) {
-	gauge := p.Gauge(f.Tool, f.Rule)
+	return measureOf(f, p.Gauge(f.Tool, f.Rule))
+}
+
+func measureOf(f finding.Finding, gauge *finding.Gauge) (measure string, less bool) {
 	if measured := f.Weight().Measured; measured != "" {
 		return measured, gauge != nil && gauge.Less
 	}
@@ -139,7 +140,7 @@ func (p *Policy) ClaimOf(path string) (team, rival string) {
 		for _, glob := range t.Paths {
 			part, _ := Literal(glob)
 			plain := len(part)
-			if plain < most || path == "" || !doublestar.MatchUnvalidated(glob, path) {
+			if plain < most || path == "" || !MatchPath([]string{glob}, path) {
 				continue
 			}
 			switch {
@@ -162,8 +163,12 @@ type Number struct {
 
 // Gauge is what the policy says of a rule's measure, nil where it says nothing.
 func (p *Policy) Gauge(tool, rule string) *finding.Gauge {
-	for i := range p.Numbers {
-		m := &p.Numbers[i]
+	return gauge(p.Numbers, tool, rule)
+}
+
+func gauge(numbers []Number, tool, rule string) *finding.Gauge {
+	for i := range numbers {
+		m := &numbers[i]
 		if matchesAny(m.Rules, rule, MatchRule) && (len(m.Tools) == 0 || matchesAny(m.Tools, tool, MatchRule)) {
 			return &m.Gauge
 		}
@@ -277,8 +282,6 @@ type Limit struct {
 	Selector
 	Name     string
 	Count    Count
-	Severity string // "" selects every severity
-	Exact    bool   // Severity alone, not what is worse
 	Most     int
 	NoGrowth bool   // Most is what was found before the change
 	EachFile bool   // Most is for each file on its own

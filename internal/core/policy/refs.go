@@ -1,6 +1,7 @@
 package policy
 
 import (
+	"github.com/bmatcuk/doublestar/v4"
 	"math"
 	"slices"
 	"strings"
@@ -50,7 +51,7 @@ func (p *Policy) NamesRefs() bool {
 	return slices.ContainsFunc(p.Doors, func(d Door) bool { return len(d.Refs) > 0 })
 }
 
-func takesRef(glob, ref string) bool { return MatchPath([]string{WholeRef(glob)}, ref) }
+func takesRef(glob, ref string) bool { return doublestar.MatchUnvalidated(WholeRef(glob), ref) }
 
 // WholeRef is a glob of refs as one of whole refs.
 func WholeRef(glob string) string {

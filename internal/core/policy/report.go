@@ -43,6 +43,7 @@ type Report struct {
 	Ask      []string       // the command whose output tells the version, where the report doesn't; empty for none
 	Fix      []string       // the command that fixes by itself the files it is given; empty for none
 	Covers   []string       // globs of what the tool looked at, where the report doesn't say; empty for everything
+	Except   []string       // globs of files that it doesn't look at, though Covers or the linter's files take them
 	Outside  []string       // how paths begin that lie outside of the repository; nil for the system's folders and package caches
 	Noise    *regexp.Regexp // lines of text that say nothing; nil for none
 	Clean    bool           // an empty file means that the tool found nothing

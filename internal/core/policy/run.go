@@ -15,6 +15,7 @@ type Run struct {
 	Failed      []int         // exit codes that tell that it failed; so does every other that isn't declared
 	Output      string        // OnStdout or OnStderr; a report with files is read from these
 	Files       []string      // globs of the files it is given; empty for a linter that finds its files by itself
+	Except      []string      // globs of those that it isn't given
 	Changed     bool          // it is given those of the change alone
 	PerFile     bool          // what it says of a file depends on that file, its inputs and its version alone
 	Inputs      []string      // globs of files that it reads beside those it is given
@@ -40,6 +41,11 @@ func (r *Run) Declares(code int) bool {
 // TellsOfFindings reports whether a code says that something was found. 0 never does, even where it is declared: there are
 // linters that end with it whatever they find.
 func (r *Run) TellsOfFindings(code int) bool { return code != 0 && slices.Contains(r.Found, code) }
+
+// TakesFile reports whether a file is one of those that the linter is given.
+func (r *Run) TakesFile(path string) bool {
+	return MatchPath(r.Files, path) && !MatchPath(r.Except, path)
+}
 
 // TakesFiles reports whether the linter is given files as arguments.
 func (r *Run) TakesFiles() bool { return len(r.Files) > 0 }

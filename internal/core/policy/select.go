@@ -2,6 +2,7 @@ package policy
 
 import (
 	"fmt"
+	"reflect"
 	"regexp"
 	"slices"
 	"strings"
@@ -25,11 +26,18 @@ type Selector struct {
 	Rank     float64        // the least rank, 0 to 100; 0 takes every finding (SARIF 2.1.0, 3.27.25)
 	Security float64        // the least security severity, 0 to 10; 0 takes every finding
 
+	Number   Comparison // of the finding's number; the zero value takes every finding
+	Severity string     // this one or worse; "" takes every severity
+	Exact    bool       // Severity alone, not what is worse
+
 	Places    []change.Place
 	Standings []string
 
-	groups []*Group // those that Rules names
-	sets   []string // the globs of the sets that Paths names
+	Except *Selector // what isn't meant though the rest takes it; nil for nothing
+
+	groups  []*Group // those that Rules names
+	numbers []Number // of the policy, which say what a finding's number is
+	sets    []string // the globs of the sets that Paths names
 
 	generated bool // Paths names the set of generated files
 }
@@ -43,20 +51,53 @@ type Group struct {
 	groups, except []*Group
 }
 
-// Takes reports whether a selector means a finding that a team answers for, as far as that can be told before it is
-// judged: places and standings aren't looked at.
+// Judged is what a judgement adds to a finding, as far as selectors ask for it.
+type Judged struct {
+	Severity string
+	Place    change.Place
+	Standing string
+}
+
+// Takes reports whether a selector may mean a finding that a team answers for, as far as that can be told before it is
+// judged: severities, places and standings aren't looked at.
 func (s *Selector) Takes(f finding.Finding, team string) bool {
+	return s.takes(f, team) && (s.Except == nil || s.Except.asksJudged() || !s.Except.takes(f, team))
+}
+
+// TakesJudged reports whether a selector means a finding that a team answers for.
+func (s *Selector) TakesJudged(f finding.Finding, team string, ladder Ladder, is Judged) bool {
+	return s.takes(f, team) && s.takesJudged(ladder, is) &&
+		(s.Except == nil || !(s.Except.takes(f, team) && s.Except.takesJudged(ladder, is)))
+}
+
+// TakesBase reports whether a selector means a finding of the state before the change, which has no place and no standing.
+func (s *Selector) TakesBase(f finding.Finding, team string, ladder Ladder, severity string) bool {
+	return s.takes(f, team) && s.takesSeverity(ladder, severity) &&
+		(s.Except == nil || !(s.Except.takes(f, team) && s.Except.takesSeverity(ladder, severity)))
+}
+
+// asksJudged reports whether the selector asks for what a judgement adds.
+func (s *Selector) asksJudged() bool {
+	return s.Severity != "" || len(s.Places) > 0 || len(s.Standings) > 0
+}
+
+func (s *Selector) takesJudged(ladder Ladder, is Judged) bool {
+	return s.takesSeverity(ladder, is.Severity) &&
+		(len(s.Places) == 0 || slices.Contains(s.Places, is.Place)) && (len(s.Standings) == 0 || slices.Contains(s.Standings, is.Standing))
+}
+
+func (s *Selector) takes(f finding.Finding, team string) bool {
 	return s.TakesRule(f) && (s.TakesPath(f.Path) || s.generated && f.Generated) && anyTag(s.Tags, f.Weight().Tags, len(s.Tags) == 0) &&
 		(len(s.Tools) == 0 || matchesAny(s.Tools, f.Tool, MatchRule)) &&
 		(len(s.Teams) == 0 || slices.Contains(s.Teams, team)) &&
 		(len(s.Levels) == 0 || slices.Contains(s.Levels, f.Level)) &&
 		(s.Message == nil || s.Message.MatchString(f.Message)) &&
-		f.Weight().Rank >= s.Rank && f.Weight().Security >= s.Security
+		f.Weight().Rank >= s.Rank && f.Weight().Security >= s.Security && (s.Number.Op == "" || s.Number.Holds(s.numberOf(f)))
 }
 
-// TakesPlace reports whether the selector means findings at a place, with a standing.
-func (s *Selector) TakesPlace(place change.Place, standing string) bool {
-	return (len(s.Places) == 0 || slices.Contains(s.Places, place)) && (len(s.Standings) == 0 || slices.Contains(s.Standings, standing))
+func (s *Selector) numberOf(f finding.Finding) string {
+	number, _ := measureOf(f, gauge(s.numbers, f.Tool, f.Rule))
+	return number
 }
 
 // TakesRule reports whether the selector means a finding's rule.
@@ -83,20 +124,34 @@ func anyTag(wanted, tags []string, none bool) bool {
 	return none || slices.ContainsFunc(wanted, func(tag string) bool { return slices.Contains(tags, tag) })
 }
 
-// TakesSeverity reports whether the limit counts findings of a severity: its severity or worse, or with Exact exactly it.
-func (l Limit) TakesSeverity(ladder Ladder, severity string) bool {
-	switch {
-	case l.Severity == "":
-		return true
-	case l.Exact:
-		return severity == l.Severity
+// TakesSeverity reports whether the selector can mean findings of a severity.
+func (s *Selector) TakesSeverity(ladder Ladder, severity string) bool {
+	if e := s.Except; e != nil && e.Severity != "" && e.takesSeverity(ladder, severity) && reflect.DeepEqual(e.Unresolved(), Selector{Severity: e.Severity, Exact: e.Exact}) {
+		return false
 	}
-	return ladder.Worse(severity, l.Severity)
+	return s.takesSeverity(ladder, severity)
 }
 
-// MatchPath reports whether one of the globs takes a path from the root, in which * stops at slashes.
+// takesSeverity reports whether a severity is the selector's or worse, or with Exact exactly it.
+func (s *Selector) takesSeverity(ladder Ladder, severity string) bool {
+	switch {
+	case s.Severity == "":
+		return true
+	case s.Exact:
+		return severity == s.Severity
+	}
+	return ladder.Worse(severity, s.Severity)
+}
+
+// MatchPath reports whether one of the globs takes a path from the root, in which * stops at slashes. A glob without a
+// wildcard takes the file of that name, and the folder of that name with all that is in it.
 func MatchPath(globs []string, path string) bool {
-	return matchesAny(globs, path, doublestar.MatchUnvalidated)
+	return matchesAny(globs, path, func(glob, path string) bool {
+		if folder, whole := Literal(glob); whole {
+			return path == folder || strings.HasPrefix(path, strings.TrimSuffix(folder, "/")+"/")
+		}
+		return doublestar.MatchUnvalidated(glob, path)
+	})
 }
 
 func matchesAny(globs []string, name string, match func(glob, name string) bool) bool {
@@ -136,7 +191,11 @@ func (p *Policy) Resolve() {
 
 // Unresolved is the selector as it is written, without what its names were found to mean.
 func (s Selector) Unresolved() Selector {
-	s.groups, s.sets, s.generated = nil, nil, false
+	s.groups, s.sets, s.generated, s.numbers = nil, nil, false, nil
+	if s.Except != nil {
+		except := s.Except.Unresolved()
+		s.Except = &except
+	}
 	return s
 }
 
@@ -145,6 +204,10 @@ func (p *Policy) resolve(s *Selector) {
 	s.groups, s.sets, s.generated = p.groupsOf(s.Rules), nil, slices.Contains(s.Paths, GeneratedSet)
 	for _, name := range s.Paths {
 		s.sets = append(s.sets, p.Sets[name]...)
+	}
+	s.numbers = p.Numbers
+	if s.Except != nil {
+		p.resolve(s.Except)
 	}
 }
 

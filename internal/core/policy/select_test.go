@@ -10,26 +10,26 @@ import (
 func TestSelectors(t *testing.T) {
 	ladder := Ladder{"error", "warning", "note"}
 	for _, c := range []struct {
-		limit                Limit
+		selector             Selector
 		severity, rule, path string
 		want                 bool
 	}{
-		{Limit{}, "note", "x", "", true},
-		{Limit{Severity: "warning"}, "error", "x", "a", true},
-		{Limit{Severity: "warning"}, "note", "x", "a", false},
-		{Limit{Severity: "warning", Exact: true}, "error", "x", "a", false},
-		{Limit{Selector: Selector{Rules: []string{"-Wunused*"}}}, "error", "-Wunused-variable", "a", true},
-		{Limit{Selector: Selector{Rules: []string{"fares/*"}}}, "error", "fares/deep/rule", "a", true},
-		{Limit{Selector: Selector{Rules: []string{"x"}}}, "error", "", "a", false},
-		{Limit{Selector: Selector{Paths: []string{"core/*.c"}}}, "error", "x", "core/tide.c", true},
-		{Limit{Selector: Selector{Paths: []string{"core/*.c"}}}, "error", "x", "core/sub/tide.c", false},
-		{Limit{Selector: Selector{Paths: []string{"core/**"}}}, "error", "x", "core/sub/tide.c", true},
-		{Limit{Selector: Selector{Paths: []string{"**"}}}, "error", "x", "", true},
-		{Limit{Selector: Selector{Paths: []string{"**/*_test.*"}}}, "error", "x", "a_test.go", true},
+		{Selector{}, "note", "x", "", true},
+		{Selector{Severity: "warning"}, "error", "x", "a", true},
+		{Selector{Severity: "warning"}, "note", "x", "a", false},
+		{Selector{Severity: "warning", Exact: true}, "error", "x", "a", false},
+		{Selector{Rules: []string{"-Wunused*"}}, "error", "-Wunused-variable", "a", true},
+		{Selector{Rules: []string{"fares/*"}}, "error", "fares/deep/rule", "a", true},
+		{Selector{Rules: []string{"x"}}, "error", "", "a", false},
+		{Selector{Paths: []string{"core/*.c"}}, "error", "x", "core/tide.c", true},
+		{Selector{Paths: []string{"core/*.c"}}, "error", "x", "core/sub/tide.c", false},
+		{Selector{Paths: []string{"core/**"}}, "error", "x", "core/sub/tide.c", true},
+		{Selector{Paths: []string{"**"}}, "error", "x", "", true},
+		{Selector{Paths: []string{"**/*_test.*"}}, "error", "x", "a_test.go", true},
 	} {
-		got := c.limit.TakesSeverity(ladder, c.severity) && c.limit.TakesRule(finding.Finding{Rule: c.rule}) && c.limit.TakesPath(c.path)
+		got := c.selector.TakesSeverity(ladder, c.severity) && c.selector.TakesRule(finding.Finding{Rule: c.rule}) && c.selector.TakesPath(c.path)
 		if got != c.want {
-			t.Errorf("%+v takes %s %s %q: %v, want %v", c.limit, c.severity, c.rule, c.path, got, c.want)
+			t.Errorf("%+v takes %s %s %q: %v, want %v", c.selector, c.severity, c.rule, c.path, got, c.want)
 		}
 	}
 }
