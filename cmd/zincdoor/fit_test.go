@@ -49,12 +49,12 @@ func TestFit(t *testing.T) {
 	}
 	before := s.files(".git/hooks", ".zincdoor")
 
-	if out, _, code := s.run("fit", "--dry-run"); code != 0 || strings.Count(out, "needs: [house]") != 3 || !strings.Contains(out, "by the door's own checks alone") {
+	if out, _, code := s.run("fit", "--for", "none", "--dry-run"); code != 0 || strings.Count(out, "needs: [house]") != 6 || !strings.Contains(out, "only house checks") {
 		t.Fatalf("without a linter: exit code %d\n%s", code, out)
 	}
 	fit := []string{"fit", "--report", "build/warnings.txt"}
 	out, _, code := s.run(append(fit, "--dry-run")...)
-	if code != 0 || !strings.Contains(out, "would be written") || !strings.Contains(out, "zincdoor gate --staged --door commit --report build/warnings.txt") || s.files(".git/hooks", ".zincdoor") != before {
+	if code != 0 || !strings.Contains(out, "would be written") || !strings.Contains(out, "warnings: {file: build/warnings.txt, as: diagnostics, clean: empty}") || s.files(".git/hooks", ".zincdoor") != before {
 		t.Errorf("dry run: exit code %d\n%s", code, out)
 	}
 	if out, errs, code := s.run(append(fit, "--take-baseline")...); code != 0 || !strings.Contains(out, "1 finding accepted") {

@@ -17,6 +17,7 @@ import (
 	"zincdoor/internal/core/judge"
 	"zincdoor/internal/core/source"
 	"zincdoor/internal/evidence"
+	"zincdoor/internal/fit"
 	"zincdoor/internal/git"
 	"zincdoor/internal/lint"
 	"zincdoor/internal/policyfile"
@@ -37,7 +38,13 @@ type Call struct {
 }
 
 func (c Call) overrides() authority.Overrides {
-	return authority.Overrides{Dir: c.Dir, Policy: c.Policy, Baseline: c.Baseline, Run: c.Run}
+	return authority.Overrides{Dir: c.Dir, Policy: c.Policy, Baseline: c.Baseline, Run: c.Run, Fitted: fittedHere}
+}
+
+// fittedHere reports whether a policy is one that was fitted into a repository.
+func fittedHere(repo *git.Repo, digest string) bool {
+	common, err := repo.CommonDir()
+	return err == nil && fit.WrotePolicy(common, digest)
 }
 
 // Reports are the reports of a call.

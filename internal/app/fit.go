@@ -2,9 +2,13 @@ package app
 
 import (
 	"context"
+	"io"
 	"os"
+	"os/exec"
+	"path"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 
 	"zincdoor/internal/core/baseline"
@@ -14,6 +18,7 @@ import (
 	"zincdoor/internal/fit"
 	"zincdoor/internal/git"
 	"zincdoor/internal/policyfile"
+	"zincdoor/internal/report"
 	"zincdoor/internal/target"
 )
 
@@ -27,54 +32,167 @@ type FitRequest struct {
 	Reports []evidence.File
 	Server  bool // the hook of a bare repository that receives pushes
 	Run     bool // the programs that the policy names may be started
+	Advise  bool // the starter policy's limits only advise
 }
 
 // Fitting is a fit on its way. It must be closed.
 type Fitting struct {
-	Files  []fit.File      // what is written, or there already; known once it was planned
-	Starts []policy.Report // the reports of the hooks' doors whose linters a gate starts
+	Proposals []fit.Proposal  // what a starter policy can have changes judged by; none where there is a policy, or the call names reports
+	Files     []fit.File      // what is written, or there already; known once it was planned
+	Starts    []policy.Report // the reports of the hooks' doors whose linters a gate starts; known once it was planned
+	NoLinter  bool            // the starter policy has nothing to judge by but our own checks; known once it was planned
 
-	repo  *git.Repo
-	place fit.Place
-	call  fit.Call
+	repo    *git.Repo
+	place   fit.Place
+	request FitRequest
+	present *policy.Policy // that is there; nil for none
+	doors   *policy.Policy // present, or the starter
+	call    fit.Call
 }
 
-// OpenFit finds out what is to be fitted: which hooks ask which doors, and by which reports.
+// OpenFit finds out what is to be fitted, and what a starter policy can have changes judged by.
 func OpenFit(ctx context.Context, q FitRequest) (*Fitting, error) {
 	repo, err := git.Open(ctx, q.Dir)
 	if err != nil {
 		return nil, err
 	}
-	f := &Fitting{repo: repo}
+	f := &Fitting{repo: repo, request: q}
 	if f.place, err = fitPlace(repo); err != nil {
 		return nil, err
 	}
-	doors, err := fitDoors(ctx, repo, f.place, q)
-	if err != nil {
+	if f.present, err = policyHere(ctx, repo, q); err != nil {
 		return nil, err
 	}
-	if f.call, err = fitCall(repo, f.place, doors, q); err != nil {
-		return nil, err
+	if f.present == nil && len(q.Reports) == 0 && !repo.Bare {
+		err = f.propose()
 	}
-	f.Starts = startedBy(doors, f.call)
-	return f, nil
+	return f, err
 }
 
-// Close releases the repository.
-func (f *Fitting) Close() error { return f.repo.Close() }
+// propose looks at the files of the work tree and at the programs of this machine.
+func (f *Fitting) propose() error {
+	files, err := f.repo.WorkTreeFiles()
+	if err != nil {
+		return err
+	}
+	f.Proposals = fit.Compilers(f.place.Root, files, func(program string) bool {
+		_, err := exec.LookPath(program)
+		return err == nil
+	})
+	f.Proposals = append(f.Proposals, fit.Reports(f.place.Root, f.formatOf)...)
+	return nil
+}
 
-// Plan works out what is written.
-func (f *Fitting) Plan() (err error) {
+// formatOf is the format of a file from the root, and whether it is a report at all: it is read, and has findings or is SARIF.
+func (f *Fitting) formatOf(file string) (format string, ok bool) {
+	in, err := os.Open(filepath.Join(f.place.Root, filepath.FromSlash(file)))
+	if err != nil {
+		return "", false
+	}
+	defer in.Close()
+	said, err := report.Read(io.LimitReader(in, mostProposed), report.Form{})
+	if err != nil || said.Format != policy.SARIF && (len(said.Findings) == 0 || said.Failure != "") {
+		return "", false
+	}
+	if policy.IsDiagnostics(said.Format) {
+		return policy.Diagnostics, true
+	}
+	return said.Format, true
+}
+
+// mostProposed is how much of a file is read to see whether it is a report, in bytes.
+const mostProposed = 32 << 20
+
+// Plan works out what is written. The starter policy has changes judged by what was chosen of the proposals.
+func (f *Fitting) Plan(chosen []fit.Proposal) (err error) {
+	if f.doors = f.present; f.doors == nil {
+		if err := f.start(chosen); err != nil {
+			return err
+		}
+	}
+	if err := f.hook(); err != nil {
+		return err
+	}
+	f.Starts = startedBy(f.doors, f.call)
 	if f.Files, err = fit.Plan(f.place, f.call); err != nil {
 		return target.WrongCall("%v", err)
 	}
 	return nil
 }
 
-// HouseOnly reports whether the starter policy that is written has nothing to judge by but our own checks.
-func (f *Fitting) HouseOnly() bool {
-	return f.call.House && len(f.Starts) == 0 && slices.ContainsFunc(f.Files, func(f fit.File) bool { return f.What == "policy" && !f.Written })
+// start makes the starter policy.
+func (f *Fitting) start(chosen []fit.Proposal) error {
+	starter := fit.Starter{Branch: f.place.Branch, Advise: f.request.Advise}
+	for _, c := range chosen {
+		starter.Reports = append(starter.Reports, c.Report)
+	}
+	if !f.repo.Bare {
+		for _, given := range f.request.Reports {
+			r, err := f.policyReport(given)
+			if err != nil {
+				return err
+			}
+			starter.Reports = append(starter.Reports, r)
+		}
+	}
+	nameApart(starter.Reports)
+	f.NoLinter = len(starter.Reports) == 0 && !f.repo.Bare
+	var err error
+	if f.call.Starter, err = starter.Text(); err != nil {
+		return err
+	}
+	file, err := policyfile.Parse("starter policy", f.call.Starter)
+	if err == nil {
+		f.doors = file.Policy
+	}
+	return err
 }
+
+// policyReport is a report of the call as the starter policy names it.
+func (f *Fitting) policyReport(given evidence.File) (policy.Report, error) {
+	rooted, err := rootedReport(f.repo, evidence.File{Path: given.Path})
+	if err != nil {
+		return policy.Report{}, err
+	}
+	inside, err := filepath.Rel(f.place.Root, filepath.Join(f.place.Root, rooted))
+	if filepath.IsAbs(rooted) {
+		inside, err = filepath.Rel(f.place.Root, rooted)
+	}
+	if err != nil || !filepath.IsLocal(inside) {
+		return policy.Report{}, target.WrongCall("%s is outside of the repository; a policy names reports inside", given.Path)
+	}
+	inside = filepath.ToSlash(inside)
+	format := given.Name
+	if format == "" {
+		found, ok := f.formatOf(inside)
+		switch {
+		case ok:
+			format = found
+		case strings.Contains(inside, ".sarif"):
+			format = policy.SARIF
+		default:
+			format = policy.Diagnostics
+		}
+	}
+	if !slices.Contains(policy.Formats, format) {
+		return policy.Report{}, target.WrongCall("no format is called %q; there are %s", format, strings.Join(policy.Formats, ", "))
+	}
+	return fit.FileReport(inside, format), nil
+}
+
+// nameApart gives reports of one name numbers.
+func nameApart(reports []policy.Report) {
+	seen := map[string]int{}
+	for i := range reports {
+		name := reports[i].Name
+		if seen[name]++; seen[name] > 1 {
+			reports[i].Name = name + strconv.Itoa(seen[name])
+		}
+	}
+}
+
+// Close releases the repository.
+func (f *Fitting) Close() error { return f.repo.Close() }
 
 // Apply writes what was planned.
 func (f *Fitting) Apply() error {
@@ -121,12 +239,12 @@ func (f *Fitting) HookCalls() []string { return f.call.Ask() }
 
 // NoteBaseline notes the baseline that was just taken, so that it is taken away with the rest as long as it isn't altered.
 func (f *Fitting) NoteBaseline() error {
-	path := filepath.Join(f.place.Root, filepath.FromSlash(baseline.Path))
-	data, err := os.ReadFile(path)
+	list := filepath.Join(f.place.Root, filepath.FromSlash(baseline.Path))
+	data, err := os.ReadFile(list)
 	if err != nil {
 		return err
 	}
-	return fit.Note(f.place.GitDir, fit.File{Path: path, What: "baseline", Text: data})
+	return fit.Note(f.place.GitDir, fit.File{Path: list, What: "baseline", Text: data})
 }
 
 // Allowed reports whether the programs that the policy names may be started here.
@@ -134,6 +252,12 @@ func (f *Fitting) Allowed() bool { return f.repo.RunsHere() }
 
 // Allow lets them be started, in the repository's own configuration.
 func (f *Fitting) Allow() error { return f.set(RunKey, "true") }
+
+// HasEvidence reports whether there are reports to take a baseline of: of the call, or of the policy.
+func (f *Fitting) HasEvidence() bool { return len(f.request.Reports)+len(f.doors.Reports) > 0 }
+
+// Named reports whether the policy names the call's reports: a starter does.
+func (f *Fitting) Named() bool { return f.present == nil }
 
 // LacksBaseline reports whether the repository has a work tree without a baseline.
 func (f *Fitting) LacksBaseline() bool {
@@ -222,15 +346,21 @@ func mergeTarget(repo *git.Repo) string {
 	return "main"
 }
 
-// fitCall settles which hooks ask which doors, and by which reports.
-func fitCall(repo *git.Repo, place fit.Place, doors *policy.Policy, q FitRequest) (fit.Call, error) {
-	call := fit.Call{Doors: map[fit.Hook]string{}}
-	switch {
-	case q.Server && !repo.Bare:
-		return call, target.WrongCall("--server is for a bare repository that receives pushes; this one has a work tree")
-	case repo.Bare && !q.Server:
-		return call, target.WrongCall("this is a bare repository; fit the hook that judges what it receives with --server")
+// CheckPlace complains where the call isn't for a repository of this kind.
+func (f *Fitting) CheckPlace() error {
+	switch q := f.request; {
+	case q.Server && !f.repo.Bare:
+		return target.WrongCall("--server is for a bare repository that receives pushes; this one has a work tree")
+	case f.repo.Bare && !q.Server:
+		return target.WrongCall("this is a bare repository; fit the hook that judges what it receives with --server")
 	}
+	return nil
+}
+
+// hook works out which hooks ask which doors, and by which reports.
+func (f *Fitting) hook() error {
+	q, call := f.request, &f.call
+	call.Doors = map[fit.Hook]string{}
 	wanted := q.Hooks
 	if q.Server {
 		wanted = []string{"server"}
@@ -242,34 +372,34 @@ func fitCall(repo *git.Repo, place fit.Place, doors *policy.Policy, q FitRequest
 		hook := fit.Hook(name)
 		kind, known := map[fit.Hook]policy.Kind{fit.Commit: policy.Staged, fit.Push: policy.Push, fit.Server: policy.Push}[hook]
 		if !known || hook == fit.Server && !q.Server {
-			return call, target.WrongCall("--hook takes commit, push or none, not %q", name)
+			return target.WrongCall("--hook takes commit, push or none, not %q", name)
 		}
-		door, err := doorFor(doors, kind, hook)
+		door, err := doorFor(f.doors, kind, hook)
 		if err != nil {
-			return call, err
+			return err
 		}
 		call.Doors[hook] = door
 	}
-	call.House = noLinter(q)
 	for hook, name := range call.Doors {
-		door, _ := doors.Door(name)
+		door, _ := f.doors.Door(name)
 		call.Fixes = call.Fixes || hook == fit.Commit && door.Fix
 	}
-	if len(q.Reports) == 0 && lacksReports(doors, call) {
-		return call, target.WrongCall("a hook needs something to judge by: name the reports that your linters write, as in --report build/warnings.txt, or name them or the linters in the policy; or fit the policy alone with --hook none")
+	if len(q.Reports) == 0 && lacksReports(f.doors, *call) {
+		return target.WrongCall("a hook needs something to judge by: name the reports that your linters write, e.g. --report build/warnings.txt, or name them or the linters in the policy; to fit the policy alone: --hook none")
 	}
-	for _, report := range q.Reports {
-		rooted, err := rootedReport(repo, report)
+	for _, given := range q.Reports {
+		rooted, err := rootedReport(f.repo, given)
 		if err != nil {
-			return call, err
+			return err
+		}
+		file := strings.TrimPrefix(rooted, given.Name+"=")
+		if slices.ContainsFunc(f.doors.Reports, func(r policy.Report) bool { return slices.Contains(r.Files, path.Clean(file)) }) {
+			continue // the policy names it
 		}
 		call.Reports = append(call.Reports, rooted)
 	}
-	return call, nil
+	return nil
 }
-
-// noLinter reports whether a starter policy has nothing to be judged by but our own checks.
-func noLinter(q FitRequest) bool { return len(q.Reports) == 0 }
 
 // lacksReports reports whether the policy names nothing that one of the hooks' doors could judge by.
 func lacksReports(doors *policy.Policy, call fit.Call) bool {
@@ -286,28 +416,20 @@ func lacksReports(doors *policy.Policy, call fit.Call) bool {
 	return false
 }
 
-// fitDoors are the doors of the policy that is there, or of the starter.
-func fitDoors(ctx context.Context, repo *git.Repo, place fit.Place, q FitRequest) (*policy.Policy, error) {
+// policyHere is the policy that is there, nil where there is none.
+func policyHere(ctx context.Context, repo *git.Repo, q FitRequest) (*policy.Policy, error) {
 	call := Call{Dir: repo.Root, Run: q.Run}
 	if repo.Bare {
 		commit, ok := repo.Head()
 		if !ok {
-			return starterPolicy(place, q)
+			return nil, nil
 		}
 		call.Policy = commit + ":" + policyfile.Path
 	}
 	file, err := ReadPolicy(ctx, call)
 	if err != nil && repo.Bare && file == nil || err == nil && file.BuiltIn {
-		return starterPolicy(place, q)
+		return nil, nil
 	}
-	if err != nil {
-		return nil, err
-	}
-	return file.Policy, nil
-}
-
-func starterPolicy(place fit.Place, q FitRequest) (*policy.Policy, error) {
-	file, err := policyfile.Parse("starter policy", place.Starter(noLinter(q)))
 	if err != nil {
 		return nil, err
 	}

@@ -25,6 +25,15 @@ type Overrides struct {
 	Policy   string // FILE or REV:PATH, or BuiltIn; "" for the one that counts
 	Baseline string // the same for the baseline
 	Run      bool   // the programs that the policy names may be started
+
+	// Fitted reports whether a policy is, byte for byte, one that was fitted into this repository by who uses it; by its digest as
+	// verdicts have it. It may be nil.
+	Fitted func(repo *git.Repo, digest string) bool
+}
+
+// fitted reports whether a policy was fitted into the repository.
+func (by Overrides) fitted(repo *git.Repo, digest string) bool {
+	return repo != nil && by.Fitted != nil && by.Fitted(repo, digest)
 }
 
 // BuiltIn names the built-in policy where a call names one, and in the verdict.
@@ -94,7 +103,25 @@ func (l *library) first() (text policyfile.Text, from string, err error) {
 			return l.text(policyfile.Path, data), at.Name, nil
 		}
 	}
+	if text, ok := l.uncommitted(); ok {
+		l.at = target.State{Side: git.Worktree, Name: "the work tree"}
+		l.notices = append(l.notices, "the policy that zincdoor fit wrote isn't committed yet, and judges all the same; commit it: git add "+policy.Folder+" && git commit")
+		return text, l.at.Name, nil
+	}
 	return builtInText(), BuiltIn, nil
+}
+
+// uncommitted is the policy of the work tree where it was fitted there and no state has one yet.
+func (l *library) uncommitted() (text policyfile.Text, ok bool) {
+	if l.Repo == nil || l.Repo.Bare || l.IsPatch {
+		return text, false
+	}
+	data, found, err := l.Plain(git.Worktree, policyfile.Path)
+	if err != nil || !found {
+		return text, false
+	}
+	text = policyfile.Text{Name: policyfile.Path, Data: data}
+	return text, l.by.fitted(l.Repo, text.Digest())
 }
 
 // Text is the text of the policy that the call names, else that of the first of the target's states that has one, else the
@@ -160,6 +187,7 @@ func readNamed(t *target.Target, dir, name string) ([]byte, error) {
 func (a *Authority) Refusal(t *target.Target, by Overrides) string {
 	switch {
 	case a.own != "" && t.Repo.RunsAt(a.own):
+	case a.own != "" && mayRun(t, by) && by.fitted(t.Repo, a.Origin.Digest):
 	case a.own != "" && a.kind == policy.Push:
 		return fmt.Sprintf("%s has no policy yet, so this push is judged by its own, and nothing that it names is started unless you say so; once you trust it: git -c %s=%.12s push", a.bare, git.Leave, a.own)
 	case a.own != "":

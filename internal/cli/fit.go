@@ -24,8 +24,9 @@ import (
 type fitFlags struct {
 	hooks                       []string
 	reports                     []string
+	chosen                      []string // languages, or reports, or none
 	server, remove, dry, accept bool
-	run, tracked                bool
+	run, tracked, advise        bool
 }
 
 func (p *program) fit() *cobra.Command {
@@ -33,13 +34,14 @@ func (p *program) fit() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "fit",
 		Short: "Fit the door in a repository: policy, git hooks, baseline",
-		Long: `Fit the door in this repository: write a starter policy where there is none, and hooks that ask the door before each commit and each push. Name the reports that your linters write, with paths from the repository's root; none need be named where the policy names them, or the linters to start.
+		Long: `Fit the door in this repository: write a starter policy where there is none, and hooks that ask the door before each commit and each push.
 
-What the policy names is started in this repository only once you allow it: fit shows what that is, and asks.
+It looks at the languages here, at the compilers on this machine and at report files, and asks for each whether changes are judged by it; --for and --report say it without asking. What the policy names is started in this repository only once you allow it: fit shows what that is, and asks.
 
 Hooks that are there already still run, first, and decide first. Running it twice changes nothing; --remove takes away exactly what it wrote and puts back what was there.`,
 		Example: `zincdoor fit --dry-run
-zincdoor fit --hook commit
+zincdoor fit --for c --run --take-baseline
+zincdoor fit --hook none
 zincdoor fit --remove`,
 		Args: noArguments,
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -47,6 +49,9 @@ zincdoor fit --remove`,
 		},
 	}
 	p.group(cmd, "Fit", func(f *pflag.FlagSet) {
+		f.StringSliceVar(&flags.chosen, "for", nil, "`LANGUAGES`|have their compilers judge, comma-separated:")
+		values(f, "for", "c", "c++", "go", "java", "typescript", fit.FoundReports, "none")
+		f.BoolVar(&flags.advise, "advise", false, "a starter policy that only advises")
 		f.StringArrayVar(&flags.reports, "report", nil, "`[FORMAT=]FILE`|a report that the hooks judge by; repeatable")
 		f.StringSliceVar(&flags.hooks, "hook", []string{"commit", "push"}, "`HOOKS`|which to fit, comma-separated:")
 		values(f, "hook", "commit", "push", "none")
@@ -72,16 +77,27 @@ func (p *program) runFit(ctx context.Context, flags fitFlags) error {
 	if err != nil {
 		return err
 	}
-	f, err := app.OpenFit(ctx, app.FitRequest{Dir: dir, Hooks: flags.hooks, Reports: reports, Server: flags.server, Run: flags.run})
+	f, err := app.OpenFit(ctx, app.FitRequest{Dir: dir, Hooks: flags.hooks, Reports: reports, Server: flags.server, Run: flags.run, Advise: flags.advise})
 	if err != nil {
 		return graded(err)
 	}
 	defer f.Close()
-	if flags.server && len(f.Starts) > 0 && !flags.run && !f.Allowed() {
-		return fmt.Errorf("at each push the door would start what the policy of this repository names (%s); let it, once you trust all who may push: git config %s true, or fit --server --run", strings.TrimSpace(programs(f.Starts)), app.RunKey)
-	}
-	if err := f.Plan(); err != nil {
+	if err := f.CheckPlace(); err != nil {
 		return graded(err)
+	}
+	chosen, asked, err := p.choose(f.Proposals, flags)
+	if err != nil {
+		return err
+	}
+	if err := f.Plan(chosen); err != nil {
+		return graded(err)
+	}
+	if !asked {
+		p.sayChoices(dir, f)
+		return nil
+	}
+	if flags.server && len(f.Starts) > 0 && !flags.run && !f.Allowed() {
+		return fmt.Errorf("at each push the door would start what the policy of this repository names (%s); allow it, once you trust all who may push: git config %s true, or fit --server --run", strings.TrimSpace(programs(f.Starts)), app.RunKey)
 	}
 	tracked, err := f.Tracked()
 	if err != nil {
@@ -91,8 +107,8 @@ func (p *program) runFit(ctx context.Context, flags fitFlags) error {
 		return err
 	}
 	p.showPlan(dir, f.Files, flags.dry)
-	if f.HouseOnly() {
-		fmt.Fprintln(p.out, "No linter is named, so changes are judged by the door's own checks alone; name one in the policy (run: or file: under reports:)")
+	if f.NoLinter {
+		fmt.Fprintln(p.out, "No linter and no compiler judges yet, only house checks; name some under reports: in the policy")
 	}
 	if flags.dry {
 		return nil
@@ -109,12 +125,81 @@ func (p *program) runFit(ctx context.Context, flags fitFlags) error {
 	for _, file := range tracked {
 		fmt.Fprintf(p.out, "\nCommit %s and %s together: who gets one of them needs the other.\n", near(dir, file.Path), near(dir, file.Aside))
 	}
-	if !flags.server && slices.ContainsFunc(f.Files, func(file fit.File) bool {
+	p.sayCommit(f, flags)
+	return nil
+}
+
+// choose picks what changes are judged by: as the call says, else as the person at the terminal does. Asked is false where there is
+// something to choose and nobody to ask.
+func (p *program) choose(proposals []fit.Proposal, flags fitFlags) (chosen []fit.Proposal, asked bool, err error) {
+	var known []string
+	for _, x := range proposals {
+		known = append(known, x.For)
+	}
+	for _, name := range flags.chosen {
+		if name != "none" && !slices.Contains(known, name) {
+			return nil, false, fmt.Errorf("--for %s: nothing here is for it (%s)", name, nothingFor(known))
+		}
+	}
+	terminal := p.atTerminal() && len(flags.chosen) == 0
+	taken := map[string]bool{} // languages that have a compiler
+	for _, x := range proposals {
+		single := x.For != fit.FoundReports && x.Report.Run != nil && x.Report.Run.Folder == ""
+		switch {
+		case single && taken[x.For], len(flags.chosen) > 0 && !slices.Contains(flags.chosen, x.For):
+			continue
+		case terminal && !p.agrees(fmt.Sprintf("%s: %s. Judge changes by it?", proposed(x), x.About)), !terminal && len(flags.chosen) == 0:
+			continue
+		}
+		taken[x.For] = true
+		chosen = append(chosen, x)
+	}
+	return chosen, terminal || len(flags.chosen) > 0 || len(proposals) == 0, nil
+}
+
+func nothingFor(known []string) string {
+	if len(known) == 0 {
+		return "no source files of a compiler on this machine, no report files, or there is a policy already"
+	}
+	slices.Sort(known)
+	return "there is " + strings.Join(slices.Compact(known), ", ")
+}
+
+// proposed is a proposal as a command, or the file that it is.
+func proposed(x fit.Proposal) string {
+	if x.Report.Run != nil {
+		return render.Safe(render.ShellWords(x.Report.Run.Command))
+	}
+	return render.Safe(strings.Join(x.Report.Files, ", "))
+}
+
+// sayChoices says what changes could be judged by, and how that is chosen.
+func (p *program) sayChoices(dir string, f *app.Fitting) {
+	fmt.Fprintln(p.out, "Nothing is written yet: there is no terminal to ask on. It would write")
+	for _, file := range f.Files {
+		if !file.Written {
+			fmt.Fprintf(p.out, "  %-24s  %s\n", file.What, near(dir, file.Path))
+		}
+	}
+	fmt.Fprintln(p.out, "\nChanges can be judged by")
+	var names []string
+	for _, x := range f.Proposals {
+		fmt.Fprintf(p.out, "  %-10s  %s (%s)\n", x.For, proposed(x), x.About)
+		if !slices.Contains(names, x.For) {
+			names = append(names, x.For)
+		}
+	}
+	fmt.Fprintf(p.out, "\nChoose:                zincdoor fit --for %s\nor house checks alone: zincdoor fit --for none\n", strings.Join(names, ","))
+}
+
+// sayCommit says what is to be committed.
+func (p *program) sayCommit(f *app.Fitting, flags fitFlags) {
+	if flags.server || !slices.ContainsFunc(f.Files, func(file fit.File) bool {
 		return !file.Written && strings.Contains(filepath.ToSlash(file.Path), "/"+policy.Folder+"/")
 	}) {
-		fmt.Fprintf(p.out, "\nNow commit it, since a branch is judged by what its target has: git add %s && git commit\n", policy.Folder)
+		return
 	}
-	return nil
+	fmt.Fprintf(p.out, "\nNow commit it: git add %s && git commit -m \"Fit the door\"\n", policy.Folder)
 }
 
 // askToReplace has the person at the terminal agree that hooks of the repository itself are replaced.
@@ -201,16 +286,23 @@ func indented(text string) string {
 
 // askForBaseline takes the present findings as accepted where the call or the person at the terminal says so.
 func (p *program) askForBaseline(ctx context.Context, f *app.Fitting, flags fitFlags) error {
-	if len(flags.reports) == 0 || !f.LacksBaseline() {
+	if !f.HasEvidence() || !f.LacksBaseline() {
 		return nil
 	}
-	command := "zincdoor baseline take --report " + strings.Join(flags.reports, " --report ")
-	if !flags.accept && !p.agrees("Accept all present findings of these reports, so that only new ones count?") {
+	command := "zincdoor baseline take"
+	reports := flags.reports
+	if f.Named() { // by the policy
+		reports = nil
+	}
+	for _, r := range reports {
+		command += " --report " + r
+	}
+	if !flags.accept && !p.agrees("Accept all present findings, so that only new ones count?") {
 		fmt.Fprintf(p.out, "\nThe present findings count as they are. To accept them all: %s\n", render.Safe(command))
 		return nil
 	}
-	if err := p.runTake(ctx, takeFlags{evidence: evidenceFlags{reports: flags.reports}, reason: reasonFlags{why: string(baseline.Debt)}}); err != nil {
-		return err
+	if err := p.runTake(ctx, takeFlags{evidence: evidenceFlags{reports: reports, run: flags.run}, reason: reasonFlags{why: string(baseline.Debt)}}); err != nil {
+		return fmt.Errorf("the rest is fitted, but the present findings can't be accepted yet: %w; then: %s", err, command)
 	}
 	return graded(f.NoteBaseline())
 }

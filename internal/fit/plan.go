@@ -1,7 +1,6 @@
 package fit
 
 import (
-	_ "embed"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -18,7 +17,7 @@ type Place struct {
 	Root   string // of the work tree; "" for a bare repository
 	GitDir string // that all work trees share
 	Hooks  string // where git looks for hooks
-	Branch string // the branch that changes are merged into, as the policy suggests it
+	Branch string // the branch that changes are merged into, as the starter policy suggests it
 }
 
 // Ask is how the hooks of a call that are wanted would ask, a line of shell each, for those who write hooks by hand.
@@ -47,30 +46,12 @@ var hooks = []Hook{Commit, Push, Server}
 type Call struct {
 	Doors   map[Hook]string // the door of each hook, "" where the pushed ref decides
 	Reports []string        // as in --report, with paths from the root, or absolute ones on a server
-	House   bool            // there is no linter: the starter policy's doors are judged by our own checks
+	Starter []byte          // the policy for a repository without one
 	Fixes   bool            // the commit hook's door fixes what it can
 }
 
-//go:embed policy.yaml
-var starter string
-
-// Starter is the policy that a repository without one is given.
-func (p Place) Starter(house bool) []byte {
-	text := strings.ReplaceAll(starter, "BRANCH", p.Branch)
-	if house {
-		for _, kind := range []string{"staged", "push", "branch"} {
-			judges := "    judges: " + kind + "\n"
-			text = strings.Replace(text, judges, judges+"    needs: [house] # until there is a linter\n", 1)
-		}
-		text = strings.Replace(text, "doors:\n", ownChecks+"\ndoors:\n", 1)
-	}
-	return []byte(text)
-}
-
-// ownChecks are those of our own that no team argues with.
-const ownChecks = `# Checks of the door's own, for what needs no linter. zincdoor explain NAME tells of each.
-house: {conflict-marks: on, private-key: on, json-syntax: on, yaml-syntax: on, toml-syntax: on, xml-syntax: on, hidden-signs: on, byte-order-mark: on, blank-ends: on, last-line-end: on}
-`
+// policyName is what the policy is called among the files.
+const policyName = "policy"
 
 // Plan lists the files that the hooks of a call need, and a starter policy where there is none. Nothing is written.
 func Plan(p Place, call Call) ([]File, error) {
@@ -82,9 +63,9 @@ func Plan(p Place, call Call) ([]File, error) {
 	if p.Root != "" {
 		path := filepath.Join(p.Root, filepath.FromSlash(policyfile.Path))
 		if _, err := os.Lstat(path); errors.Is(err, fs.ErrNotExist) {
-			files = append(files, File{Path: path, What: "policy", Text: p.Starter(call.House), Mode: 0o644})
+			files = append(files, File{Path: path, What: policyName, Text: call.Starter, Mode: 0o644})
 		} else {
-			files = append(files, File{Path: path, What: "policy", Written: true})
+			files = append(files, File{Path: path, What: policyName, Written: true})
 		}
 	}
 	if p.Root != "" {

@@ -10,6 +10,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 
 	"zincdoor/internal/files"
 )
@@ -163,4 +164,11 @@ func ForgetSettings(gitDir string) error {
 	defer unlock()
 	r.Settings = nil
 	return r.save()
+}
+
+// WrotePolicy reports whether a policy is one that a fitting wrote, by its digest: "sha256:" and 64 hexadecimal digits.
+func WrotePolicy(gitDir, digest string) bool {
+	r, err := readRecord(gitDir)
+	sum, ok := strings.CutPrefix(digest, "sha256:")
+	return err == nil && ok && slices.ContainsFunc(r.Files, func(w written) bool { return w.What == policyName && slices.Contains(w.Digests, sum) })
 }

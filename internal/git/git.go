@@ -519,3 +519,11 @@ func (r *Repo) RefNames() ([]string, error) {
 	out, err := r.git("for-each-ref", "--format=%(refname:short)", "refs/heads", "refs/remotes", "refs/tags")
 	return strings.Fields(string(out)), err
 }
+
+// WorkTreeFiles lists the files of the work tree from its root, as they are in the index or would be added to it.
+func (r *Repo) WorkTreeFiles() ([]string, error) {
+	out, err := r.git("-C", r.Root, "ls-files", "--cached", "--others", "--exclude-standard", "--full-name", "-z")
+	all := strings.Split(strings.TrimSuffix(string(out), "\x00"), "\x00")
+	slices.Sort(all)
+	return slices.DeleteFunc(slices.Compact(all), func(name string) bool { return name == "" }), err
+}

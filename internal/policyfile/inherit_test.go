@@ -93,10 +93,10 @@ doors:
 	for _, want := range []string{
 		"judges: branch # door.yaml:15",
 		"into: main # ours.yaml:13",
-		"- {name: broken, count: new, severity: error, most: 0, firm: true} # ours.yaml:15",
-		"- {name: noise, count: new, severity: warning, exact: true, most: 9} # ours.yaml:16",
+		"# ours.yaml:15 - {name: broken, count: new, severity: error, most: 0, firm: true}",
+		"# ours.yaml:16 - {name: noise, count: new, severity: warning, exact: true, most: 9}",
 		"acceptances: {most: 5, need: [why, until], firm: true} # door.yaml:20",
-		"waivers: {code: true, tool: false, upto: warning, most: 1, firm: true} # ours.yaml:18",
+		"# ours.yaml:18 waivers: {code: true, tool: false, upto: warning, most: 1, firm: true}",
 		"moved: counts # door.yaml:3",
 		"# inherits door.yaml, sha256:",
 	} {

@@ -112,7 +112,9 @@ func writeRun(r *policy.Run, set func(key, value string)) {
 			}
 		}))
 	}
-	set("timeout", word(r.Timeout.String()))
+	if r.Timeout != policy.Patience {
+		set("timeout", word(r.Timeout.String()))
+	}
 	if len(r.Found)+len(r.Failed) > 0 {
 		set("exits", flow(func(set func(key, value string)) {
 			lists(set, []keyed{{"found", numbers(r.Found)}, {"failed", numbers(r.Failed)}})

@@ -76,21 +76,64 @@ func (w *writer) line(key, line string) {
 // heading puts a line that only leads to others.
 func (w *writer) heading(line string) { w.put(line, Position{}) }
 
+// widest is how long a line is, in bytes, where it can be broken.
+const widest = 80
+
+// text joins the lines. A comment that tells where a line was set stands behind it, or above it where it wouldn't fit.
 func (w *writer) text(origins bool) []byte {
-	width := 0
-	for _, line := range w.lines {
-		if len(line) <= 100 {
-			width = max(width, len(line))
+	fits := func(i, width int) bool { return width+len("  # ")+len(w.origins[i]) <= widest }
+	width, longest := 0, 0
+	for i, line := range w.lines {
+		if fits(i, len(line)) {
+			width, longest = max(width, len(line)), max(longest, len(w.origins[i]))
 		}
 	}
+	width = min(width, widest-longest-len("  # "))
 	var all strings.Builder
 	for i, line := range w.lines {
 		if origins && w.origins[i] != "" {
-			line = fmt.Sprintf("%-*s  # %s", width, line, w.origins[i])
+			switch {
+			case len(line) <= width:
+				line = fmt.Sprintf("%-*s  # %s", width, line, w.origins[i])
+			case fits(i, len(line)):
+				line += "  # " + w.origins[i]
+			default:
+				indent := len(line) - len(strings.TrimLeft(line, " "))
+				all.WriteString(strings.Repeat(" ", indent) + "# " + w.origins[i] + "\n")
+			}
 		}
-		all.WriteString(line + "\n")
+		for _, part := range folded(line) {
+			all.WriteString(part + "\n")
+		}
 	}
 	return []byte(all.String())
+}
+
+// folded breaks a long line within its flow mapping or list: after commas, each further line from the column behind the bracket on.
+func folded(line string) (lines []string) {
+	from, last, quote := -1, -1, byte(0) // the column of further lines, the last place to break at, the quote that is open
+	for i := 0; i < len(line); i++ {
+		switch c := line[i]; {
+		case quote == '"' && c == '\\':
+			i++
+		case quote != 0:
+			if c == quote {
+				quote = 0
+			}
+		case c == '"' || c == '\'':
+			quote = c
+		case from < 0 && (c == '{' || c == '['):
+			from = i + 1
+		case c == ',' && from >= 0 && i+1 < len(line) && line[i+1] == ' ':
+			last = i + 1
+		}
+		if i >= widest && last > from {
+			lines = append(lines, line[:last])
+			line = strings.Repeat(" ", from) + line[last+1:]
+			i, last, quote = from-1, -1, 0
+		}
+	}
+	return append(lines, line)
 }
 
 func (w *writer) paths() {
@@ -265,6 +308,12 @@ func writeTeam(t policy.Team) string {
 	})
 }
 
+// WriteReport writes a report as the policy has it, on lines that stand under its name.
+func WriteReport(r policy.Report) string {
+	lines := folded("  " + r.Name + ": " + writeReport(r))
+	return strings.Join(lines, "\n")
+}
+
 func writeReport(r policy.Report) string {
 	return flow(func(set func(key, value string)) {
 		if r.Run != nil {
@@ -409,6 +458,9 @@ func words(list []string) string {
 }
 
 var plainWord = regexp.MustCompile(`^[A-Za-z0-9_./][A-Za-z0-9_./+-]*$`)
+
+// PlainWord reports whether YAML takes a word for a text without quotes.
+func PlainWord(s string) bool { return plainWord.MatchString(s) }
 
 // word writes a value, in quotes where it might be taken for something else.
 func word(s string) string {
