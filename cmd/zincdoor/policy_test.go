@@ -251,7 +251,7 @@ doors:
 		t.Errorf("checked: %s", said)
 	}
 	said := s.must(0, "policy", "show", "--rule", "-Wunused-value", "--path", "core/tide.c")
-	want := "team tides answers for core/tide.c\nlevel error, then is note (line 4), then floor warning (line 5): warning\n  door quay counts it in new warning; all of unused\n"
+	want := "team tides answers for core/tide.c\nlevel error, warning, note, none: is note (line 4), then floor warning (line 5): warning\n  door quay counts it in new warning; all of unused\n"
 	if !strings.HasPrefix(said, want) {
 		t.Errorf("what becomes of a rule:\n%s", said)
 	}
@@ -368,7 +368,7 @@ func TestRehearse(t *testing.T) {
 		got = append(got, strings.Join(strings.Fields(line), " "))
 	}
 	want := []string{
-		"commit now new the change, and the limits that make the difference",
+		"commit now new change, and what makes the difference",
 		commits[0][:10] + " - - to line 0;", "it has no parent to compare with",
 		commits[1][:10] + " open shut to line 00;", "new: new warning: 1, at most 0",
 		commits[2][:10] + " unjudged shut to line 000", "now: " + commits[2][:12], "", "", "", "new: new warning: 1, at most 0",

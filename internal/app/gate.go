@@ -247,7 +247,7 @@ func inputOf(t *target.Target, a *authority.Authority, c *evidence.Collected, l 
 // addBase adds what was found before the change: by the reports of that state, and by linters that are run on it.
 func (q GateRequest) addBase(ctx context.Context, t *target.Target, a *authority.Authority, in *judge.Input) error {
 	given := q.Reports.Base
-	if len(given) == 0 && (t.Diff == nil || q.Reports.Alone || !evidence.RunsOnBase(in.Policy, in.Door)) {
+	if len(given) == 0 && (t.Diff == nil || q.Reports.Alone && !q.Reports.Start || !evidence.RunsOnBase(in.Policy, in.Door)) {
 		return nil
 	}
 	if t.Diff == nil {

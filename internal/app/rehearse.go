@@ -15,6 +15,7 @@ import (
 	"zincdoor/internal/core/policy"
 	"zincdoor/internal/evidence"
 	"zincdoor/internal/git"
+	"zincdoor/internal/lint"
 	"zincdoor/internal/policyfile"
 	"zincdoor/internal/target"
 )
@@ -25,7 +26,8 @@ type RehearseRequest struct {
 	Door     string // "" takes the one door that judges a range
 	From, To string // the changes from one commit to another; "" for the last ones
 	Last     int    // how many of HEAD's, where From is ""
-	Reports  string // the folder with the reports of each commit
+	Reports  string // the folder with the reports of each commit; "" where the policy's linters are started on them
+	Tell     func(lint.Step)
 }
 
 // Rehearse judges past changes by a policy and by the present one, which is the last commit's. Each commit is a change, from
@@ -40,9 +42,16 @@ func Rehearse(ctx context.Context, q RehearseRequest) ([]judge.Rehearsal, error)
 	if err != nil {
 		return nil, err
 	}
-	store, err := readStore(target.InDir(q.Dir, q.Reports))
-	if err != nil {
-		return nil, err
+	store := &reportStore{}
+	if q.Reports != "" {
+		if store, err = readStore(target.InDir(q.Dir, q.Reports)); err != nil {
+			return nil, err
+		}
+	}
+	if q.Door == "" {
+		if q.Door, err = q.door(ctx); err != nil {
+			return nil, err
+		}
 	}
 	present, err := presentPolicy(repo)
 	if err != nil {
@@ -51,14 +60,14 @@ func Rehearse(ctx context.Context, q RehearseRequest) ([]judge.Rehearsal, error)
 	var all []judge.Rehearsal
 	for _, c := range list {
 		r := judge.Rehearsal{Commit: c.Name, Subject: c.Subject}
-		given := evidence.Given{Dir: q.Dir, Files: store.of(c.Name), Commit: c.Name, Alone: true}
+		given := evidence.Given{Dir: q.Dir, Files: store.of(c.Name), Commit: c.Name, Alone: true, Start: q.Run}
 		switch {
 		case len(c.Parents) == 0:
 			r.Problem = "it has no parent to compare with"
-		case len(given.Files) == 0:
-			r.Problem = "no reports of it"
+		case len(given.Files) == 0 && !q.Run:
+			r.Problem = "no reports of it; --run starts the policy's linters on it"
 		default:
-			one := GateRequest{Call: q.Call, Door: q.Door, Reports: Reports{Given: given}}
+			one := GateRequest{Call: q.Call, Door: q.Door, Reports: Reports{Given: given}, Tell: q.Tell}
 			one.Change = target.Name{Kind: policy.Range, From: c.Parents[0], To: c.Name}
 			if r.New, err = rehearse(ctx, one); err != nil {
 				return nil, err
@@ -74,6 +83,23 @@ func Rehearse(ctx context.Context, q RehearseRequest) ([]judge.Rehearsal, error)
 		all = append(all, r)
 	}
 	return all, nil
+}
+
+// door is the door of the policy to try that judges ranges, or else branches, where it has one of the kind; "" leaves it to judging
+// to complain.
+func (q RehearseRequest) door(ctx context.Context) (string, error) {
+	file, err := ReadPolicy(ctx, q.Call)
+	if err != nil {
+		return "", err
+	}
+	for _, kind := range []policy.Kind{policy.Range, policy.Branch} {
+		if doors := file.Policy.DoorsFor(kind); len(doors) == 1 {
+			return doors[0].Name, nil
+		} else if len(doors) > 1 {
+			break
+		}
+	}
+	return "", nil
 }
 
 func rehearse(ctx context.Context, q GateRequest) (*judge.Verdict, error) {

@@ -69,7 +69,7 @@ func (s *screenFlags) options(j *app.Judged) render.Options {
 		Show: render.Show(s.show), Group: render.Group(s.group), Context: s.context, Quiet: s.quiet, Verbose: s.verbose, Plain: s.plain,
 		Text: j.Text, Touched: j.Touched, Rule: j.Rule, Part: s.paths,
 	}
-	o.Link = j.Input.Policy.Link
+	o.Link, o.Sets = j.Input.Policy.Link, j.Input.Policy.Sets
 	return o
 }
 

@@ -155,15 +155,22 @@ func (p *program) runShow(ctx context.Context, flags showFlags) error {
 	if team != "" {
 		fmt.Fprintf(p.out, "team %s answers for %s\n", render.Safe(team), render.Safe(flags.path))
 	}
+	type answer struct {
+		levels []string // that end so
+		lines  []string
+	}
+	var answers []answer
 	for _, level := range finding.Levels {
 		f := finding.Finding{Rule: flags.rule, Path: flags.path, Tool: flags.tool, Traits: &finding.Traits{Tags: flags.tags}, Level: level}
-		var steps []string
+		var steps, lines []string
 		severity := ""
-		for _, s := range read.Steps(f, team) {
+		for i, s := range read.Steps(f, team) {
 			severity = s.Severity
-			steps = append(steps, s.What+setAt(file, s.Index, name))
+			if i > 0 || s.Index >= 0 { // the first is the level itself
+				steps = append(steps, s.What+setAt(file, s.Index, name))
+			}
 		}
-		fmt.Fprintf(p.out, "%s: %s\n", render.Safe(strings.Join(steps, ", then ")), render.Safe(severity))
+		lines = append(lines, strings.TrimPrefix(strings.Join(steps, ", then ")+": "+severity, ": "))
 		for _, d := range doors {
 			var names []string
 			for _, l := range d.Limits {
@@ -172,8 +179,19 @@ func (p *program) runShow(ctx context.Context, flags showFlags) error {
 				}
 			}
 			if len(names) > 0 {
-				fmt.Fprintf(p.out, "  door %s counts it in %s\n", render.Safe(d.Name), render.Safe(strings.Join(slices.Compact(names), "; ")))
+				lines = append(lines, fmt.Sprintf("  door %s counts it in %s", d.Name, strings.Join(slices.Compact(names), "; ")))
 			}
+		}
+		if i := slices.IndexFunc(answers, func(a answer) bool { return slices.Equal(a.lines, lines) }); i >= 0 {
+			answers[i].levels = append(answers[i].levels, string(level))
+			continue
+		}
+		answers = append(answers, answer{[]string{string(level)}, lines})
+	}
+	for _, a := range answers {
+		fmt.Fprintf(p.out, "level %s: %s\n", strings.Join(a.levels, ", "), render.Safe(a.lines[0]))
+		for _, line := range a.lines[1:] {
+			fmt.Fprintln(p.out, render.Safe(line))
 		}
 	}
 	return nil

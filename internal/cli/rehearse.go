@@ -45,8 +45,10 @@ With --run, the policy's linters are started on copies of the past commits inste
 			var ok bool
 			q.From, q.To, ok = strings.Cut(commits, "..")
 			switch {
-			case q.Policy == "" || q.Reports == "":
-				return fmt.Errorf("name the new policy with --policy, and the folder of the reports with --reports")
+			case q.Policy == "":
+				return fmt.Errorf("name the new policy: --policy FILE")
+			case q.Reports == "" && !q.Run:
+				return fmt.Errorf("name the folder with the reports of past commits: --reports DIR; or have the policy's linters started on them: --run")
 			case commits != "" && (!ok || q.From == "" || q.To == ""):
 				return fmt.Errorf("--commits takes two commits as A..B, not %q", commits)
 			case q.Last < 1:
@@ -55,7 +57,10 @@ With --run, the policy's linters are started on copies of the past commits inste
 			if err := checkValue("format", format, rehearsalFormats); err != nil {
 				return err
 			}
+			progress := newProgress(p.err)
+			q.Tell = progress.show
 			all, err := app.Rehearse(cmd.Context(), q)
+			progress.end()
 			if err != nil {
 				return graded(err)
 			}

@@ -41,7 +41,8 @@ type Given struct {
 	Commit       string // the revision that reports without a word of their own were made at
 	Root         string // where the reports' paths start: a folder of the repository, or its root on another machine
 	EmptyIsClean bool   // a report called diagnostics, or by a recipe for text, that is empty means a tool that found nothing
-	Alone        bool   // the reports that the policy names aren't looked for, nor are our own checks made
+	Alone        bool   // the report files that the policy names aren't looked for
+	Start        bool   // with Alone: its linters are started and our own checks made all the same
 	Stdin        io.Reader
 }
 

@@ -32,7 +32,7 @@ const mostUnasked = 1000
 
 // checksHouse reports whether our own checks are made.
 func (q Request) checksHouse() bool {
-	return len(q.Policy.House) > 0 && !q.Target.Before && !q.Given.Alone
+	return len(q.Policy.House) > 0 && !q.Target.Before && (!q.Given.Alone || q.Given.Start)
 }
 
 // checkHouse makes our own checks of the change's files; where everything is judged, of all files.

@@ -30,7 +30,7 @@ func (o origin) isText() bool { return o.recipe != nil && o.recipe.As == policy.
 // the place of. Of the state before a change there are only those of the call, and the linters that are run on it.
 func (q Request) origins() ([]origin, error) {
 	all, stood, err := q.givenOrigins()
-	if err != nil || q.Given.Alone {
+	if err != nil || q.Given.Alone && !q.Given.Start {
 		return all, err
 	}
 	before := q.Target.Before
@@ -44,6 +44,9 @@ func (q Request) origins() ([]origin, error) {
 			if from.runs = true; !before || terms.Run.Base {
 				all = append(all, from)
 			}
+			continue
+		}
+		if q.Given.Alone {
 			continue
 		}
 		for _, file := range terms.Files {

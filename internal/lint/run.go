@@ -192,7 +192,7 @@ var errEmpty = fmt.Errorf("it ended well but wrote nothing, where even a tool th
 func (r *Runner) read(p *Plan, o Outcome, s *site) (*report.Report, error) {
 	recipe := r.Policy.Recipe(p.Terms.As)
 	if o.Size == 0 {
-		if p.Terms.As == policy.SARIF || recipe != nil && recipe.As == policy.XMLText {
+		if p.Terms.As == policy.SARIF || recipe != nil && (recipe.As == policy.XMLText || recipe.As == policy.HTMLText) {
 			return nil, errEmpty
 		}
 		return &report.Report{Format: p.Terms.As, Clean: true, Tools: []report.Tool{{}}}, nil

@@ -12,7 +12,7 @@ import (
 	"go.yaml.in/yaml/v4"
 )
 
-var recipeKinds = []string{policy.PlainText, policy.JSONText, policy.XMLText, policy.CSVText, policy.TSVText}
+var recipeKinds = []string{policy.PlainText, policy.JSONText, policy.XMLText, policy.HTMLText, policy.CSVText, policy.TSVText}
 
 func (r *reader) recipes(n *yaml.Node) {
 	for _, f := range r.fields(n, "recipes") {
@@ -112,7 +112,7 @@ func (r *reader) checkPath(at *yaml.Node, what, path, kind string) {
 	switch kind {
 	case policy.JSONText:
 		_, err = jsonpath.Parse(path)
-	case policy.XMLText:
+	case policy.XMLText, policy.HTMLText:
 		_, err = xpath.Compile(path)
 	}
 	if err != nil {
@@ -121,12 +121,12 @@ func (r *reader) checkPath(at *yaml.Node, what, path, kind string) {
 }
 
 func (r *reader) checkRecipe(f field, recipe *policy.Recipe, given map[string]field) {
-	nested := recipe.As == policy.JSONText || recipe.As == policy.XMLText
+	nested := slices.Contains([]string{policy.JSONText, policy.XMLText, policy.HTMLText}, recipe.As)
 	switch {
 	case nested && len(recipe.Each) == 0:
 		r.complain(f.value, "recipe %s needs each: what leads to a finding", f.name)
 	case !nested && len(recipe.Each) > 0:
-		r.complain(given["each"].key, "each goes with as: json and as: xml")
+		r.complain(given["each"].key, "each goes with as: json, xml and html")
 	case recipe.As == policy.PlainText && recipe.Match == nil:
 		r.complain(f.value, "recipe %s needs match: the line that begins a finding", f.name)
 	case recipe.As != policy.PlainText && (recipe.Match != nil || recipe.Then != nil):

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"html/template"
 	"io"
+	"maps"
 	"slices"
 	"strings"
 
@@ -52,7 +53,7 @@ type pageData struct {
 	Totals               string
 	Standings            []string
 	Severities           []string
-	Findings             []pageFinding
+	Sections             []pageSection
 	Left                 int
 	Counts               []pageCount
 	Gone                 []baseline.Entry
@@ -69,8 +70,13 @@ type (
 		Name, State, About string
 		Sound              bool
 	}
+	pageSection struct {
+		Set      string // of paths; "" where the policy has none, or for what is in none of them
+		Heading  string
+		Findings []pageFinding
+	}
 	pageFinding struct {
-		N, Rank                         int
+		N, Rank, Worst                  int // in the order as judged, by severity, by the worst file
 		ID, Path, Place, Address        string
 		Severity, Rule, Message, About  string
 		Standing, Team, Suggested, Help string
@@ -124,7 +130,8 @@ func writeHTML(w io.Writer, v judge.Verdict, o Options) error {
 		data.Notices = append(data.Notices, Safe(n))
 	}
 	data.Totals = totalsInWords(v)
-	data.Findings, data.Left = findingsOnPage(v, o)
+	findings, left := findingsOnPage(v, o)
+	data.Sections, data.Left = sectionsOnPage(findings, o.Sets), left
 	data.Counts = countsOnPage(v)
 	data.Gone = make([]baseline.Entry, min(len(v.Gone), mostRows))
 	data.GoneLeft = len(v.Gone) - len(data.Gone)
@@ -201,7 +208,77 @@ func findingsOnPage(v judge.Verdict, o Options) (all []pageFinding, left int) {
 	for n, i := range order {
 		all = append(all, findingOnPage(n, v.Findings[i], broke[i], v, o))
 	}
+	rankFiles(all)
 	return all, left
+}
+
+// sectionsOnPage put findings together by the sets of paths that the policy has: those with most that broke a limit first, what is
+// in no set last. What is in several is in the first by name.
+func sectionsOnPage(all []pageFinding, sets map[string][]string) (sections []pageSection) {
+	if len(sets) == 0 {
+		return []pageSection{{Findings: all}}
+	}
+	names := slices.Sorted(maps.Keys(sets))
+	at, broke := map[string]int{}, map[string]int{}
+	for _, f := range all {
+		set := ""
+		if i := slices.IndexFunc(names, func(name string) bool { return policy.MatchPath(sets[name], f.Path) }); i >= 0 {
+			set = names[i]
+		}
+		if _, known := at[set]; !known {
+			at[set] = len(sections)
+			sections = append(sections, pageSection{Set: set, Heading: cmp.Or(Safe(set), "in no set of paths")})
+		}
+		if f.Broke {
+			broke[set]++
+		}
+		s := &sections[at[set]]
+		s.Findings = append(s.Findings, f)
+	}
+	slices.SortStableFunc(sections, func(a, b pageSection) int {
+		return cmp.Or(cmp.Compare(broke[b.Set], broke[a.Set]), compareLast(a.Set, b.Set))
+	})
+	return sections
+}
+
+// compareLast compares names, of which none comes last.
+func compareLast(a, b string) int {
+	if (a == "") != (b == "") {
+		return cmp.Compare(b, a)
+	}
+	return cmp.Compare(a, b)
+}
+
+// rankFiles gives every finding the rank of its file: those with most that broke a limit first, then with most new ones, then with
+// most.
+func rankFiles(all []pageFinding) {
+	type count struct{ broke, fresh, all int }
+	counts := map[string]*count{}
+	for _, f := range all {
+		c := counts[f.Path]
+		if c == nil {
+			c = &count{}
+			counts[f.Path] = c
+		}
+		c.all++
+		if f.Broke {
+			c.broke++
+		}
+		if f.Standing == string(judge.New) || f.Standing == string(judge.Worsened) {
+			c.fresh++
+		}
+	}
+	files := slices.SortedFunc(maps.Keys(counts), func(a, b string) int {
+		x, y := counts[a], counts[b]
+		return cmp.Or(cmp.Compare(y.broke, x.broke), cmp.Compare(y.fresh, x.fresh), cmp.Compare(y.all, x.all), cmp.Compare(a, b))
+	})
+	rank := map[string]int{}
+	for i, file := range files {
+		rank[file] = i
+	}
+	for i := range all {
+		all[i].Worst = rank[all[i].Path]
+	}
 }
 
 func findingOnPage(n int, f judge.Finding, broke bool, v judge.Verdict, o Options) pageFinding {

@@ -1,7 +1,7 @@
 "use strict";
 (function () {
   const list = document.getElementById("list"), form = document.getElementById("filter"), count = document.getElementById("count");
-  const all = Array.from(list.children);
+  const sections = Array.from(list.children), all = Array.from(list.querySelectorAll("article"));
   if (all.length < 2) return;
   const texts = all.map(f => f.textContent.toLowerCase());
   const value = id => document.getElementById(id).value;
@@ -13,13 +13,14 @@
       f.hidden = !fits;
       if (fits) shown++;
     });
+    sections.forEach(s => { s.hidden = !s.querySelector("article:not([hidden])"); });
     count.textContent = shown + " of " + all.length;
   }
   function sort() {
     const key = value("order");
-    const rank = f => key === "n" || key === "rank" ? Number(f.dataset[key]) : f.dataset[key];
+    const rank = f => key === "n" || key === "rank" || key === "worst" ? Number(f.dataset[key]) : f.dataset[key];
     const by = (a, b) => rank(a) < rank(b) ? -1 : rank(a) > rank(b) ? 1 : a.dataset.n - b.dataset.n;
-    list.append(...all.slice().sort(by));
+    sections.forEach(s => s.append(...Array.from(s.querySelectorAll("article")).sort(by)));
   }
   form.addEventListener("input", filter);
   document.getElementById("order").addEventListener("change", sort);

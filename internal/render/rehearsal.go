@@ -16,7 +16,7 @@ func Rehearsals(w io.Writer, format string, all []judge.Rehearsal) error {
 	}
 	s := &screen{look: lookFor(w), w: w}
 	const commit, outcome = 10, 9
-	s.line("%s", s.faint.Render(fmt.Sprintf("%-*s  %-*s  %-*s  %s", commit, "commit", outcome, "now", outcome, "new", "the change, and the limits that make the difference")))
+	s.line("%s", s.faint.Render(fmt.Sprintf("%-*s  %-*s  %-*s  %s", commit, "commit", outcome, "now", outcome, "new", "change, and what makes the difference")))
 	for _, r := range all {
 		words, styles := [2]string{"-", "-"}, [2]func(string) string{s.faint.Render, s.faint.Render}
 		for i, v := range []*judge.Verdict{r.Now, r.New} {
@@ -47,7 +47,10 @@ func Rehearsals(w io.Writer, format string, all []judge.Rehearsal) error {
 // differences tells which limits shut the door by one policy alone, and what is missing by one alone.
 func differences(r judge.Rehearsal) (all []string) {
 	if !r.Differs() {
-		return nil
+		if r.New != nil && r.New.Outcome == judge.Unjudged {
+			all = append(all, strings.Join(missing(*r.New), "; "))
+		}
+		return all
 	}
 	for _, side := range []struct {
 		name     string

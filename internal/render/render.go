@@ -45,7 +45,8 @@ type Options struct {
 	// Rule gives what a finding's tool tells of its rule.
 	Rule func(f *finding.Finding) (finding.Rule, bool)
 
-	Template *template.Template // of the format template
+	Template *template.Template  // of the format template
+	Sets     map[string][]string // the policy's sets of paths, by which a page has sections
 
 	List string // the command that lists what was counted, "" for none
 	Fix  string // the command that fixes what can be fixed, "" for none

@@ -1,6 +1,9 @@
 package render
 
-import _ "embed"
+import (
+	_ "embed"
+	"encoding/json"
+)
 
 var (
 	//go:embed verdict.schema.json
@@ -11,5 +14,36 @@ var (
 
 // Schemas are the JSON Schemas (2020-12) of what is written for programs, by name.
 func Schemas() map[string][]byte {
-	return map[string][]byte{"verdict": verdictSchema, Review: reviewSchema}
+	return map[string][]byte{"verdict": verdictSchema, "findings": findingsSchema(), Review: reviewSchema}
+}
+
+// findingsSchema is that of a list of whole findings, and of each line of one: findings are as in a verdict.
+func findingsSchema() []byte {
+	var verdict struct {
+		Schema string          `json:"$schema"`
+		Defs   json.RawMessage `json:"$defs"`
+	}
+	if err := json.Unmarshal(verdictSchema, &verdict); err != nil {
+		panic(err)
+	}
+	type ref struct {
+		Type  string `json:"type,omitempty"`
+		Ref   string `json:"$ref,omitempty"`
+		Items *ref   `json:"items,omitempty"`
+	}
+	finding := &ref{Ref: "#/$defs/finding"}
+	text, err := json.MarshalIndent(struct {
+		Schema      string          `json:"$schema"`
+		Title       string          `json:"title"`
+		Description string          `json:"description"`
+		AnyOf       []ref           `json:"anyOf"`
+		Defs        json.RawMessage `json:"$defs"`
+	}{
+		verdict.Schema, "Findings", "what zincdoor findings --format json writes, and each line of --format jsonl; without --fields",
+		[]ref{{Type: "array", Items: finding}, *finding}, verdict.Defs,
+	}, "", "  ")
+	if err != nil {
+		panic(err)
+	}
+	return append(text, '\n')
 }

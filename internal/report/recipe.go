@@ -44,7 +44,7 @@ func readRecipe(in *bufio.Reader, recipe *policy.Recipe) (*Report, error) {
 		in = bufio.NewReaderSize(&quiet{in: in, noise: recipe.Noise}, 1<<16)
 	}
 	read := map[string]func(*bufio.Reader) error{
-		policy.PlainText: c.text, policy.JSONText: c.json, policy.XMLText: c.xml, policy.CSVText: c.table, policy.TSVText: c.table,
+		policy.PlainText: c.text, policy.JSONText: c.json, policy.XMLText: c.xml, policy.HTMLText: c.html, policy.CSVText: c.table, policy.TSVText: c.table,
 	}[recipe.As]
 	if err := read(in); err != nil {
 		return nil, err

@@ -47,6 +47,14 @@ recipes:
     severity: "@grade"
     severities: {high: error}
     clean: <berths\s*/>
+  board:
+    as: html
+    each: ["//table[@class='faults']//tr[td]"]
+    path: "preceding::h2[1]"
+    line: td[1]
+    rule: td[2]/@title
+    message: td[3]
+    clean: No faults
   table:
     as: csv
     path: File
@@ -95,6 +103,12 @@ func TestRecipes(t *testing.T) {
 		{"unclosed XML", "berths", "<berths><file>", "error line 1, column 15: the document is cut off"},
 		{"deep XML", "berths", strings.Repeat("<a>", 2000), "error line 1, column 3004: elements are nested more than 1000 deep"},
 		{"no XML", "berths", "plain", "error line 1: a document without an element is no XML"},
+		{"a page as it is in the wild", "board", "<!doctype html><HTML><body><h2>core/tide.c</h2><table class=faults><tr><th>line<tr><td>4<td title=deep>D<td>deep &amp; <b>wet<tr><td>9<td title=dry>D<td>dry</table><h2>b.c</h2><table class=faults><tr><td>1<td><td>x</table></HTML>",
+			"core/tide.c:4:0 deep warning deep & wet|core/tide.c:9:0 dry warning dry|b.c:1:0  warning x"},
+		{"a page without faults", "board", "<html><p>No faults</html>", "clean"},
+		{"a page that is cut off", "board", "<html><h2>core/tide.c</h2><table class=faults><tr><td>4<td title=deep>D<td>deep", "error the page is cut off: it has no </html>"},
+		{"a deep page", "board", strings.Repeat("<div>", 2000), "error no HTML: html: open stack of elements exceeds 512 nodes"},
+		{"an empty page", "board", "\n", "error byte 0: it is empty, which is no HTML"},
 		{"rows", "table", "Line,File,Text\n3,fares/a.go,\"late, and dear\"\n4,fares/b.go,x\n", "fares/a.go:3:0 fare warning late, and dear|fares/b.go:4:0 fare warning x"},
 		{"a head without rows", "table", "File,Line,Text\n", "clean"},
 		{"another head", "table", "Path,Row\nx,3\n", `error line 1: no column is called "File"; there are Path, Row`},

@@ -18,14 +18,9 @@ import (
 // xml reads an XML document and finds the findings in it by XPath 1.0. The document has at most longestDocument bytes, and mostDepth
 // elements one in the other.
 func (c *recipeReader) xml(in *bufio.Reader) error {
-	data, err := io.ReadAll(&bounded{in: in, left: longestDocument() + 1})
-	if errors.Is(err, errTooLong) {
-		return fmt.Errorf("the document is over %d MiB long: %w", longestDocument()>>20, ErrMalformed)
-	} else if err != nil {
+	data, err := wholeDocument(in)
+	if err != nil || len(bytes.TrimSpace(data)) == 0 {
 		return err
-	}
-	if len(bytes.TrimSpace(data)) == 0 {
-		return nil
 	}
 	if err := wellFormed(data); err != nil {
 		return err
@@ -34,6 +29,20 @@ func (c *recipeReader) xml(in *bufio.Reader) error {
 	if err != nil {
 		return fmt.Errorf("no XML: %v: %w", err, ErrMalformed)
 	}
+	return c.inElements(root)
+}
+
+// wholeDocument reads a document that has to be in memory.
+func wholeDocument(in *bufio.Reader) ([]byte, error) {
+	data, err := io.ReadAll(&bounded{in: in, left: longestDocument() + 1})
+	if errors.Is(err, errTooLong) {
+		return nil, fmt.Errorf("the document is over %d MiB long: %w", longestDocument()>>20, ErrMalformed)
+	}
+	return data, err
+}
+
+// inElements finds the findings in a document.
+func (c *recipeReader) inElements(root *xmlquery.Node) error {
 	var levels []*xpath.Expr
 	for _, each := range c.Each {
 		levels = append(levels, xpath.MustCompile(each)) // which the policy has checked

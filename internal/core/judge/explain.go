@@ -8,6 +8,7 @@ import (
 	"zincdoor/internal/core/finding"
 	"zincdoor/internal/core/house"
 	"zincdoor/internal/core/policy"
+	"zincdoor/internal/core/waiver"
 )
 
 // Explanation is what there is to say of a rule, or of a finding and its rule.
@@ -64,7 +65,9 @@ func (v *Verdict) Explain(name string, p *policy.Policy, texts RuleTexts) (*Expl
 	}
 	if e.Tool == "" {
 		e.Tool = sample.Tool
-		e.Text, _ = texts.Rule(&sample)
+		if e.Text, _ = texts.Rule(&sample); e.Tool == waiver.Tool && e.Rule == waiver.Rule {
+			e.Text = waiver.Text()
+		}
 		if e.Text.Address == "" {
 			e.Text.Address = sample.Details().Help
 		}
@@ -77,7 +80,7 @@ func (v *Verdict) Explain(name string, p *policy.Policy, texts RuleTexts) (*Expl
 				e.Limits = append(e.Limits, DoorLimit{Door: d.Name, Limit: l, Mode: d.ModeOf(l)})
 			}
 		}
-		if e.MayWaive == "" && d.Waivers.Code && d.Waivers.MayWaive(p.Ladder, sample, e.Severity) {
+		if e.MayWaive == "" && sample.Tool != waiver.Tool && d.Waivers.Code && d.Waivers.MayWaive(p.Ladder, sample, e.Severity) {
 			e.MayWaive = d.Name
 		}
 	}
@@ -97,6 +100,9 @@ func (e *Explanation) sample(p *policy.Policy, texts RuleTexts) (sample finding.
 	if ours := house.RuleOf(e.Rule); ours != nil && (!ok || tool == house.Tool) {
 		rule, tool, ok, level = ours.Text(), house.Tool, true, ours.Level
 		e.Off = !slices.ContainsFunc(p.House, func(s house.Setting) bool { return s.Kind == e.Rule })
+	}
+	if e.Rule == waiver.Rule && !ok {
+		rule, tool, ok = waiver.Text(), waiver.Tool, true
 	}
 	e.Text, e.Tool = rule, tool
 	return finding.Finding{Rule: e.Rule, Tool: tool, Level: level}, "", ok || len(e.Notes) > 0

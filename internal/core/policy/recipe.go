@@ -12,6 +12,7 @@ const (
 	PlainText = "text"
 	JSONText  = "json" // one value, or several one after another
 	XMLText   = "xml"
+	HTMLText  = "html"
 	CSVText   = "csv"
 	TSVText   = "tsv"
 )
@@ -26,7 +27,7 @@ type Recipe struct {
 	Name string
 	As   string // the kind of text
 
-	Each   []string       // JSON and XML: what leads to a finding, each path from the nodes of the one before it
+	Each   []string       // JSON, XML and HTML: what leads to a finding, each path from the nodes of the one before it
 	Match  *regexp.Regexp // text: a line that begins a finding; its named groups are fields
 	Then   *regexp.Regexp // text: a line that goes on with it; nil for none
 	Header bool           // CSV and TSV: the first row names the columns

@@ -28,6 +28,21 @@ const (
 	Rule = "waiver"
 )
 
+// Text is what there is to say of the rule.
+func Text() finding.Rule {
+	return finding.Rule{
+		Short: "A waiver in the code is flawed, has ended, or sets nothing aside.",
+		Full: `A waiver is a comment that sets findings aside, on their line or on the line above:
+
+    // door waiver(-Wshadow): the driver needs this name
+    // door waiver(-Wunused*) until 2027-02-01: used by the spring timetable
+
+In the brackets are rules, or globs of rules, separated by commas; after the colon is the reason. It must be the first thing in its comment. A door honours waivers as its policy says (waivers: in the door).
+
+To put it right: write the reason, correct the date or the rule, or take the comment out.`,
+	}
+}
+
 // Sign is what every waiver begins with.
 const Sign = "door waiver("
 
