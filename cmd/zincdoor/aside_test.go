@@ -36,11 +36,11 @@ func TestAcceptances(t *testing.T) {
 		want         string
 	}{
 		{"without the key", oneDoor(""), warn("core/tide.c", 5), func(s *sandbox) { s.accept("--until", "2027-01-01") },
-			1, "added core/tide.c false this door lets no change accept findings for itself"},
+			1, "added core/tide.c false this door doesn't let a change accept findings (acceptances: in the door)"},
 		{"one, with all that is asked for", door, warn("core/tide.c", 5), func(s *sandbox) { s.accept("--until", "2027-01-01") },
 			0, "added core/tide.c true \nacceptances: 1, held true"},
 		{"without an end", door, warn("core/tide.c", 5), func(s *sandbox) { s.accept() },
-			1, `added core/tide.c false it has no "until", which this door asks for` + "\nacceptances: 0, held true"},
+			1, `added core/tide.c false it has no "until", which this door requires` + "\nacceptances: 0, held true"},
 		{"more than the limit", door, warn("core/tide.c", 5) + warn("core/tide.c", 6), func(s *sandbox) { s.accept("--until", "2027-01-01") },
 			1, "added core/tide.c true \nadded core/tide.c true \nacceptances: 2, held false"},
 		{"worse than may be accepted", door, "core/tide.c:5:1: error: broken [-Wbroken]\n", func(s *sandbox) { s.accept("--until", "2027-01-01") },
@@ -55,10 +55,10 @@ func TestAcceptances(t *testing.T) {
 		{"for what nobody shows, of another tool", oneDoor(""), warn("core/low.c", 3), func(s *sandbox) {
 			s.write("core/low.c", lines(10))
 			s.write(baselineFile, s.read(baselineFile)+`{"path":"core/tide.c","tool":"gauge","rule":"-Wother","message":"m","severity":"warning","why":"debt","on":"2026-11-23"}`+"\n")
-		}, 1, "added core/tide.c false it accepts nothing: there is no such finding, and no report of gauge here that would show one\nacceptances: 1, held false"},
+		}, 1, "added core/tide.c false it accepts nothing: there is no such finding, and no report of gauge here that could show one\nacceptances: 1, held false"},
 		{"a tool taken out of its cover", oneDoor(""), "", func(s *sandbox) {
 			s.write(baselineFile, strings.Replace(s.read(baselineFile), `"diagnostics"`, `"gauge"`, 1))
-		}, 1, "uncovered ** false the list that counts still covers it; a change of its own, of nothing but the policy and the list, may take it out\nacceptances: 1, held false"},
+		}, 1, "uncovered ** false the target's baseline still covers it; a change that edits only the policy and the baseline can remove it\nacceptances: 1, held false"},
 		{"the same in a change of its own", oneDoor(""), "", func(s *sandbox) {
 			s.git("checkout", "-q", "HEAD", "core/tide.c")
 			s.write(baselineFile, strings.Replace(s.read(baselineFile), `"diagnostics"`, `"gauge"`, 1))

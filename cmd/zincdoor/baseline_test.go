@@ -179,7 +179,7 @@ func TestMergeOfLists(t *testing.T) {
 	s.write(".gitignore", "*.txt\n")
 	s.write("core/tide.c", lines(10))
 	s.write("r.txt", warn("core/tide.c", 2)+warn("core/tide.c", 3)+warn("core/tide.c", 4)+warn("core/tide.c", 5))
-	s.must(0, "fit", "--hook", "none")
+	s.must(0, "fit", "--hook", "none", "--for", "none")
 	accept := func(line int, more ...string) {
 		id := ""
 		for _, f := range s.judge("--tree", "--door", "commit", "--report", "r.txt").Findings {
@@ -259,7 +259,7 @@ doors: {default: {limits: [{count: new, most: 0}]}}
 		"they differ from run to run":              printed(2, "x") + printed(4, "y") + printed(6, "z"),
 	} {
 		s.write("r.sarif", sarifLog(results[1:]))
-		if v := s.judge("--tree", "--report", "r.sarif"); !strings.Contains(v.about(), `"self/1" of farecheck aren't believed: `+why) {
+		if v := s.judge("--tree", "--report", "r.sarif"); !strings.Contains(v.about(), `"self/1" of farecheck aren't used: `+why) {
 			t.Errorf("want %s:\n%s", why, v.about())
 		}
 	}

@@ -36,17 +36,17 @@ func TestNoEvidence(t *testing.T) {
 		{"text of another form", "\"core/gauge.c\", line 2: warning: unused\n", "failed", "line 1 has the form of a finding that can't be read"},
 		{"text that says nothing known", "2 tides, 1 ferry\n", "failed", `no line of it is a finding, and line 1 can't be read: "2 tides, 1 ferry"; noise: "^2 tides, 1 ferry$" in the report's part of the policy passes it by`},
 		{"a crash between findings", warn("core/gauge.c", 1) + "Segmentation fault\n", "failed", "speaks of something that went wrong"},
-		{"a line of a changed file beside findings", warn("core/gauge.c", 1) + "tide.c looks odd\n", "failed", "line 2 names the changed core/tide.c and can't be read"},
+		{"a line of a changed file beside findings", warn("core/gauge.c", 1) + "tide.c looks odd\n", "failed", "line 2 names the changed core/tide.c and isn't understood"},
 		{"a build with nothing to do", "make: 'all' is up to date.\n", "failed", "have all of it compiled anew"},
 		{"a count without its warnings", warn("core/gauge.c", 1) + "3 warnings generated.\n", "failed", "it counts more than is in it"},
-		{"a fatal error in a changed file", "core/tide.c:1:1: fatal error: tide.h: No such file\ncompilation terminated.\n", "failed", "so that not all of the changed core/tide.c was looked at"},
-		{"a fatal error in what a changed file includes", "In file included from core/tide.c:1:\ncore/gauge.c:1:1: fatal error: tide.h: No such file\ncompilation terminated.\n", "failed", "so that not all of the changed core/tide.c was looked at"},
+		{"a fatal error in a changed file", "core/tide.c:1:1: fatal error: tide.h: No such file\ncompilation terminated.\n", "failed", "so not all of the changed core/tide.c was looked at"},
+		{"a fatal error in what a changed file includes", "In file included from core/tide.c:1:\ncore/gauge.c:1:1: fatal error: tide.h: No such file\ncompilation terminated.\n", "failed", "so not all of the changed core/tide.c was looked at"},
 		{"a fatal error in files that nobody knows", "x/y.c:1:1: fatal error: tide.h: No such file\ncompilation terminated.\n" + warn("core/gauge.c", 1), "failed", "the compiler stopped"},
 		{"a build that gave up", "core/gauge.c:1:1: fatal error: tide.h: No such file\ncompilation terminated.\nmake: *** [Makefile:2: gauge.o] Error 1\n", "failed", "the build stopped"},
-		{"no word for the weight, and no file", warn("core/gauge.c", 1) + "x/y.c:7: undefined\n", "failed", "nobody can tell what this line says"},
+		{"no word for the weight, and no file", warn("core/gauge.c", 1) + "x/y.c:7: undefined\n", "failed", "; run the linter in this checkout, or add noise: to the report for such lines"},
 		{"another tree's paths", warn("/builds/9/other/x.c", 1), "foreign", "none of the files it names is in the repository"},
-		{"a changed file's name elsewhere", warn("core/gauge.c", 1) + warn("/builds/9/tide.c", 1), "foreign", "bears the name of the changed core/tide.c"},
-		{"past the end", warn("core/gauge.c", 5), "foreign", "core/gauge.c:5, but the file has 3 lines"},
+		{"a changed file's name elsewhere", warn("core/gauge.c", 1) + warn("/builds/9/tide.c", 1), "foreign", "may be the changed core/tide.c"},
+		{"past the end", warn("core/gauge.c", 5), "foreign", "core/gauge.c:5, and the file has 3 lines"},
 		{"code that isn't there", warn("core/gauge.c", 1) + "    1 | other code;\n", "foreign", "it quotes"},
 		{"a commit nobody knows", sarifLog("", `"versionControlProvenance":[{"revisionId":"0123456789012345678901234567890123456789"}],`), "foreign", "no commit of this repository"},
 	} {
@@ -69,7 +69,7 @@ func TestNoEvidence(t *testing.T) {
 		s.write(name, lines(3))
 		s.commit("a name")
 		s.stdin = warn("core/gauge.c", 1)
-		if v := s.judge("--range", "HEAD~..HEAD", "--report", "-"); v.Code != 2 || !strings.Contains(v.about(), "text can't carry the name") {
+		if v := s.judge("--range", "HEAD~..HEAD", "--report", "-"); v.Code != 2 || !strings.Contains(v.about(), "; make the tool write SARIF, or rename the file") {
 			t.Errorf("%q, where text loses it: %s", name, v.about())
 		}
 		s.stdin = strings.ReplaceAll(warn("core/gauge.go", 1), "gauge.go", "gauge.md")
@@ -78,7 +78,7 @@ func TestNoEvidence(t *testing.T) {
 		}
 		s.git("reset", "-q", "--hard", "HEAD~")
 	}
-	if v := s.judge("--range", "HEAD~..HEAD"); v.Code != 2 || !strings.Contains(v.about(), "no report was given") {
+	if v := s.judge("--range", "HEAD~..HEAD"); v.Code != 2 || !strings.Contains(v.about(), "there is no report to judge by, e.g. --report FILE, or reports: in the policy") {
 		t.Errorf("no report at all: %s", v.about())
 	}
 	if v := s.judge("--range", "HEAD..HEAD"); v.Code != 2 {
@@ -121,7 +121,7 @@ func TestNoEvidence(t *testing.T) {
 		t.Errorf("findings of a failed run don't shut the door: %s", v.about())
 	}
 	s.stdin = warn("core/tide.c", 2) + warn("/usr/include/math.h", 9) + warn("/builds/9/other.c", 9)
-	if v := s.judge("--range", "HEAD~..HEAD", "--report", "-"); v.Code != 0 || !strings.Contains(v.about(), "elsewhere: 1 finding (/builds/9/other.c)") {
+	if v := s.judge("--range", "HEAD~..HEAD", "--report", "-"); v.Code != 0 || !strings.Contains(v.about(), "1 finding in files outside of the repository, placed elsewhere (/builds/9/other.c)") {
 		t.Errorf("findings outside: %s", v.about())
 	}
 }
@@ -144,7 +144,7 @@ func TestTreeOfReport(t *testing.T) {
 	two := s.git("rev-parse", "HEAD~")
 
 	report(two, "core/gauge.c", 2)
-	if v := s.judge("--range", base+"..HEAD", "--report", "-"); v.Code != 2 || !strings.Contains(v.about(), "core/gauge.c, which this change alters, isn't what it is in the judged state") {
+	if v := s.judge("--range", base+"..HEAD", "--report", "-"); v.Code != 2 || !strings.Contains(v.about(), "the changed core/gauge.c differs from the judged state") {
 		t.Errorf("the change's own lines differ: %s", v.about())
 	}
 	s.git("switch", "-q", "-c", "deletes", base)
@@ -154,7 +154,7 @@ func TestTreeOfReport(t *testing.T) {
 		if report(base, "core/gauge.c", 2); more != nil {
 			s.stdin = warn("core/gauge.c", 2)
 		}
-		if v := s.judge(append([]string{"--range", base + "..HEAD", "--report", "-"}, more...)...); v.Code != 2 || !strings.Contains(v.about(), "core/tide.c, which this change alters") {
+		if v := s.judge(append([]string{"--range", base + "..HEAD", "--report", "-"}, more...)...); v.Code != 2 || !strings.Contains(v.about(), "the changed core/tide.c differs") {
 			t.Errorf("a change that only deletes, judged by a report of the base: %s", v.about())
 		}
 	}
@@ -190,7 +190,7 @@ func TestHalfStaged(t *testing.T) {
 	s.write("core/gauge.c", "unstaged;\n"+lines(5))
 	s.stdin = warn("core/tide.c", 5) + warn("core/gauge.c", 3) + warn("core/gauge.c", 1)
 	v := s.judge("--staged", "--report", "-")
-	if v.standings() != "core/gauge.c:2 elsewhere existing\ncore/tide.c:5 touched new" || !strings.Contains(v.about(), "doesn't have their lines: 1 finding") {
+	if v.standings() != "core/gauge.c:2 elsewhere existing\ncore/tide.c:5 touched new" || !strings.Contains(v.about(), "aren't in the judged state: 1 finding") {
 		t.Errorf("findings carried to the index:\n%s\n%s", v.standings(), v.about())
 	}
 	s.write("core/tide.c", altered+"more;\n")

@@ -94,8 +94,8 @@ func TestFix(t *testing.T) {
 		says string
 		file string // core/tide.c afterwards
 	}{
-		{"shown, not written", func(s *sandbox) { s.write("core/tide.c", lines(4)+"deep in feet; \n") }, nil, 0, "nothing is written yet; breaks a limit: 2 → 0 with\n          zincdoor fix --apply", lines(4) + "deep in feet; \n"},
-		{"written", func(s *sandbox) { s.write("core/tide.c", lines(4)+"deep in feet; \n") }, []string{"--apply"}, 0, "written 1 file; broke a limit: 2 → 0; zincdoor fix --undo takes it back", lines(4) + "deep in metres;\n"},
+		{"shown, not written", func(s *sandbox) { s.write("core/tide.c", lines(4)+"deep in feet; \n") }, nil, 0, "nothing is written yet; findings that break a limit: 2 → 0 with\n          zincdoor fix --apply", lines(4) + "deep in feet; \n"},
+		{"written", func(s *sandbox) { s.write("core/tide.c", lines(4)+"deep in feet; \n") }, []string{"--apply"}, 0, "written 1 file; findings that break a limit: 2 → 0; to take it back: zincdoor fix --undo", lines(4) + "deep in metres;\n"},
 		{"one rule alone, shown", func(s *sandbox) { s.write("core/tide.c", lines(4)+"deep in feet; \n") }, []string{"--rule", "no-feet,x", "--door", "now", "--today", "2026-11-23"}, 0, "zincdoor fix --rule no-feet --rule x --door now --today 2026-11-23 --apply", ""},
 		{"one rule alone", func(s *sandbox) { s.write("core/tide.c", lines(4)+"deep in feet; \n") }, []string{"--apply", "--rule", "no-feet"}, 0, "fixes   1 no-feet", lines(4) + "deep in metres; \n"},
 		{"nothing", func(s *sandbox) { s.write("core/tide.c", lines(5)) }, []string{"--apply"}, 0, "there is nothing to fix", lines(5)},
@@ -103,7 +103,7 @@ func TestFix(t *testing.T) {
 			s.write("core/tide.c", "old feet \n"+lines(4))
 			s.commit("old")
 			s.write("core/tide.c", "old feet \n"+lines(4)+"new feet\n")
-		}, []string{"--apply", "--all"}, 0, "1 lines are altered that the change doesn't touch", "old metres\n" + lines(4) + "new metres\n"},
+		}, []string{"--apply", "--all"}, 0, "1 lines outside of the change are edited", "old metres\n" + lines(4) + "new metres\n"},
 		{"carriage returns stay", func(s *sandbox) { s.write("core/tide.c", crlf+"deep in feet; \r\n") }, []string{"--apply"}, 0, "written", crlf + "deep in metres;\r\n"},
 		{"by a report", func(s *sandbox) {
 			s.write("core/tide.c", lines(4)+"int depht;\n")
@@ -121,7 +121,7 @@ func TestFix(t *testing.T) {
 			s.write("core/tide.c", lines(4)+"deep in feet\n")
 			s.git("add", "-A")
 			s.write("core/tide.c", lines(4)+"deep in feet, and more\n")
-		}, []string{"--staged", "--apply"}, 0, "what isn't staged of it alters the same lines", lines(4) + "deep in feet, and more\n"},
+		}, []string{"--staged", "--apply"}, 0, "its unstaged part changes the same lines", lines(4) + "deep in feet, and more\n"},
 		{"not what the commit has", func(s *sandbox) {
 			s.git("checkout", "-q", "-b", "work")
 			s.write("core/tide.c", lines(4)+"deep in feet\n")
@@ -145,7 +145,7 @@ func TestFix(t *testing.T) {
 			s.write(".zincdoor/policy.yaml", strings.Replace(housePolicy, "most: 0}]}\n  now: {judges: worktree, needs: house, limits: [{count: new, severity: note, most: 0}]}", "most: 0}]}\n  now: {judges: worktree, needs: house, limits: [{count: touched, severity: note, most: 1}]}", 1))
 			s.commit("policy")
 			s.write("core/tide.c", lines(4)+"deep in feet; \n")
-		}, []string{"--apply", "--rule", "no-feet"}, 0, "broke a limit: 2 → 0", lines(4) + "deep in metres; \n"},
+		}, []string{"--apply", "--rule", "no-feet"}, 0, "findings that break a limit: 2 → 0", lines(4) + "deep in metres; \n"},
 		{"by a linter that rewrites all of it", func(s *sandbox) {
 			s.write("core/tide.c", "old feet\n"+lines(4))
 			s.write(".zincdoor/policy.yaml", strings.Replace(housePolicy, "  forbid: {no-feet: {text: feet, with: metres, say: \"Metres, please.\"}}\n", "reports:\n  gauge: {run: [sh, tools/quiet.sh], as: diagnostics, fix: [sh, tools/fixes.sh]}\n", 1))
@@ -162,7 +162,7 @@ func TestFix(t *testing.T) {
 			}
 			s.commit("linter")
 			s.write("core/tide.c", lines(4)+"SHOAL, deep in feet\nSHOAL\n")
-		}, []string{"--apply", "--run", "--door", "now"}, 0, "fixes   1 hunk by linters\n  fixes   1 -Wshoal on these lines\n  leaves  1 -Wshoal: nothing is suggested for it\n  written 1 file; broke a limit: 2 → 1;", lines(4) + "SHOAL, deep in metres\nSHOAL\n"},
+		}, []string{"--apply", "--run", "--door", "now"}, 0, "fixes   1 hunk by linters\n  fixes   1 -Wshoal on these lines\n  leaves  1 -Wshoal: no tool offers a fix\n  written 1 file; findings that break a limit: 2 → 1;", lines(4) + "SHOAL, deep in metres\nSHOAL\n"},
 		{"nothing to take back", func(*sandbox) {}, []string{"--undo"}, 3, "there is nothing to take back", lines(4)},
 		{"a patch", func(*sandbox) {}, []string{"--patch", "x"}, 3, "fix has no option --patch", lines(4)},
 	} {
@@ -260,7 +260,7 @@ func TestHouse(t *testing.T) {
 		s.git("add", "-A")
 	}
 	s.write("plain.yaml", "zincdoor: 1\nhouse: {blank-ends: on}\ndoors:\n  commit: {judges: staged, limits: [{count: new, severity: note, most: 9}]}\n")
-	if v := s.judge("--staged", "--policy", "plain.yaml"); v.Code != 2 || !strings.Contains(v.about(), "no report was given") {
+	if v := s.judge("--staged", "--policy", "plain.yaml"); v.Code != 2 || !strings.Contains(v.about(), "there is no report to judge by, e.g. --report FILE, or reports: in the policy") {
 		t.Errorf("our checks alone are evidence: %s", v.about())
 	}
 }

@@ -225,9 +225,9 @@ func TestFormats(t *testing.T) {
 			code int
 			says []string
 		}{
-			{"TIDE0", 0, []string{"TIDE0 Tide  gauge <b>", "The tide <b>.", "*Wait.*", "https://gauge.brackwater.example/0", "The team says", "door merge: new error, at most 0", "zincdoor baseline accept", "no door lets a comment in the code waive it"}},
+			{"TIDE0", 0, []string{"TIDE0 Tide  gauge <b>", "The tide <b>.", "*Wait.*", "https://gauge.brackwater.example/0", "The team says", "door merge: new error, at most 0", "zincdoor baseline accept", "no door allows a waiver for it"}},
 			{"-Wunused", 0, []string{"1 finding in the work tree", "core/tide.c:8:1", "its tool: level warning", "door waiver(-Wunused)"}},
-			{"TIDE9", 0, []string{"graded  ignored", "no limit of any door counts it"}},
+			{"TIDE9", 0, []string{"graded  ignored", "no limit counts it"}},
 			{"TYDE0", 3, []string{`no rule and no finding is called "TYDE0"; did you mean TIDE0?`}},
 		} {
 			out, errs, code := s.run("explain", c.name, "--report", "build/r.sarif", "--report", "build/g.txt")

@@ -46,7 +46,7 @@ func TestGuardedRefs(t *testing.T) {
 		{"and the side branch itself", pushPolicy, clean, reverted, []string{"side:main"}, true, "OPEN"},
 		{"merged while the side branch had it", pushPolicy, clean, append(reverted[:len(reverted):len(reverted)], run("switch", "-q", "--detach", "origin/main"), run("merge", "-q", "--no-ff", "--no-edit", "side~1")), []string{"HEAD:main"}, false, "SHUT new warning: 1"},
 		{"merged after that", pushPolicy, clean, append(reverted[:len(reverted):len(reverted)], run("switch", "-q", "--detach", "origin/main"), run("merge", "-q", "--no-ff", "--no-edit", "side")), []string{"HEAD:main"}, true, "OPEN"},
-		{"forced back to where the fault was", pushPolicy, faulty, fixed, []string{"--force", "faulty:main"}, false, "forced to another history"},
+		{"forced back to where the fault was", pushPolicy, faulty, fixed, []string{"--force", "faulty:main"}, false, "is a forced push, judged by all lines that differ from the old tip"},
 		{"forced to what is well", pushPolicy, clean, []func(*sandbox){run("commit", "-q", "--amend", "--allow-empty", "-m", "again")}, []string{"--force", "HEAD:main"}, true, "OPEN"},
 		{"a merge that keeps the old fault", pushPolicy, faulty, append(fixed[:len(fixed):len(fixed)], run("switch", "-q", "-c", "old", "faulty"), run("merge", "-q", "-s", "ours", "--no-edit", "origin/main")), []string{"old:main"}, false, "SHUT new warning: 1"},
 		{"a merge that takes the fixed line", pushPolicy, faulty, append(fixed[:len(fixed):len(fixed)], run("switch", "-q", "-c", "old", "faulty"), low, run("merge", "-q", "--no-edit", "origin/main")), []string{"old:main"}, true, "OPEN"},
@@ -72,12 +72,12 @@ func TestGuardedRefs(t *testing.T) {
 		{"a release of what main has", named, clean, nil, []string{"main:release/1"}, true, "already has"},
 		{"a release of what a side branch had", named, clean, reverted, []string{"side~1:refs/heads/release/1"}, false, "SHUT new warning: 1"},
 		{"a release of what a side branch has", named, clean, reverted, []string{"side:release/1"}, true, "OPEN"},
-		{"a ref at which no door stands", onlyRelease, clean, []func(*sandbox){write(faulty)}, []string{"HEAD:main"}, true, "no push door stands at refs/heads/main"},
+		{"a ref at which no door stands", onlyRelease, clean, []func(*sandbox){write(faulty)}, []string{"HEAD:main"}, true, "no push door is for refs/heads/main"},
 		{"a ref at which one does", onlyRelease, clean, []func(*sandbox){write(faulty)}, []string{"HEAD:release/1"}, false, "SHUT new warning: 1"},
 
 		{"a guarded branch taken away", pushPolicy, clean, nil, []string{":main"}, false, "refs/heads/main is guarded"},
 		{"another one taken away", pushPolicy, clean, reverted, []string{":side"}, true, "is deleted"},
-		{"an object in the place of another", pushPolicy, faulty, nil, []string{"HEAD:refs/replace/1111111111111111111111111111111111111111"}, false, "git show another object in the place of one"},
+		{"an object in the place of another", pushPolicy, faulty, nil, []string{"HEAD:refs/replace/1111111111111111111111111111111111111111"}, false, "it would make git show another object than the one judged"},
 		{"a tag of a text", pushPolicy, clean, []func(*sandbox){run("tag", "-a", "-m", "a text", "text", "HEAD:core/tide.c")}, []string{"text"}, true, "names no commit"},
 		{"a tag of a commit with the fault", pushPolicy, clean, []func(*sandbox){write(faulty), run("tag", "-a", "-m", "a tag", "v1")}, []string{"v1"}, false, "SHUT new warning: 1"},
 	} {
@@ -291,7 +291,7 @@ func TestPolicyElsewhere(t *testing.T) {
 	s.write("docs/low.md", "Low\n")
 	next := s.commit("next")
 	s.stdin = "refs/heads/main " + next + " refs/heads/main " + gone + "\n"
-	if _, errs, code := s.run("gate", "--push", "--remote", "origin", "--door", "push"); code != 3 || !strings.Contains(errs, "bring the policy back") {
+	if _, errs, code := s.run("gate", "--push", "--remote", "origin", "--door", "push"); code != 3 || !strings.Contains(errs, ". Bring the policy back, leave out --door, or remove the hooks: zincdoor fit --remove") {
 		t.Errorf("exit code %d, %s", code, errs)
 	}
 }

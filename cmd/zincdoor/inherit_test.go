@@ -149,10 +149,10 @@ func TestInheritFetched(t *testing.T) {
 	moved.write("door.yaml", strings.Replace(harbour, "most: 0", "most: 1", 1))
 	moved.commit("milder")
 	moved.git("tag", "-f", "v1")
-	if v := s.judge(against...); !strings.Contains(v.about(), "v1 was moved since; digest:") {
+	if v := s.judge(against...); !strings.Contains(v.about(), "v1 was moved. To pin") {
 		t.Errorf("a tag that was moved: %s", v.about())
 	}
-	if v := s.judge(against...); strings.Contains(v.about(), "was moved since") {
+	if v := s.judge(against...); strings.Contains(v.about(), "was moved. To pin what it is now: digest:") {
 		t.Errorf("told twice: %s", v.about())
 	}
 	moved.git("tag", "-f", "v1", before)
@@ -160,7 +160,7 @@ func TestInheritFetched(t *testing.T) {
 	if err := os.Rename(away, org.dir); err != nil {
 		t.Fatal(err)
 	}
-	if v := s.judge(against...); v.Code != 1 || !strings.Contains(v.about(), "the copy that was kept of it judges") {
+	if v := s.judge(against...); v.Code != 1 || !strings.Contains(v.about(), "), so the last copy of it is used") {
 		t.Errorf("not pinned, kept: %s", v.about())
 	}
 	s.git("config", "zincdoor.run", "false")

@@ -46,7 +46,7 @@ func TestPatchPaths(t *testing.T) {
 		{"git's", git(), "core/tide.c", 1, ""}, {"git's without prefixes", git("--no-prefix"), "core/tide.c", 1, ""}, {"prefixes of its own", git("--src-prefix=old/", "--dst-prefix=now/"), "core/tide.c", 1, "without their first folder"},
 		{"two prefixes of its own", git("--src-prefix=x/old/", "--dst-prefix=x/now/"), "core/tide.c", 1, "without their first 2 folders"}, {"from a folder below", in("core"), "core/tide.c", 1, "are taken from core"},
 		{"of two folders, absolute", diff(old, s.dir), "core/tide.c", 1, "without their first"}, {"of two folders beside each other", string(beside), "core/tide.c", 1, "without their first"}, {"a new file", git("--src-prefix=old/", "--dst-prefix=now/"), "core/new.c", 1, ""},
-		{"of another project", foreign, "core/tide.c", 2, "none of the files that the patch names is here"}, {"empty", "", "core/tide.c", 2, "the patch is empty"}, {"of other kinds", strings.ReplaceAll(foreign, ".c", ".rs"), "harbour/quay.rs", 1, "the patch's own text is judged"},
+		{"of another project", foreign, "core/tide.c", 2, "), even without leading folders; run zincdoor in the folder that its paths start from"}, {"empty", "", "core/tide.c", 2, "the patch is empty"}, {"of other kinds", strings.ReplaceAll(foreign, ".c", ".rs"), "harbour/quay.rs", 1, "the patch's own text is judged"},
 	} {
 		line := 5
 		if c.path == "core/new.c" {

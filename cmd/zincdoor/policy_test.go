@@ -108,7 +108,7 @@ func TestBaselineOfTheBranch(t *testing.T) {
 	s.write("docs.md", "x\n")
 	s.write("r.txt", s.read("r.txt"))
 	s.git("add", "-A")
-	if v := s.judge("--staged", "--report", "r.txt"); v.Code != 1 || !strings.Contains(v.about(), "in a change of its own") {
+	if v := s.judge("--staged", "--report", "r.txt"); v.Code != 1 || !strings.Contains(v.about(), "To accept it, commit a change that edits only .zincdoor/: zincdoor baseline accept ") {
 		t.Errorf("an untouched new finding: %s", v.about())
 	}
 	s.git("reset", "-q", "--hard")
@@ -182,7 +182,7 @@ func TestCalls(t *testing.T) {
 		{"gate main", 3, "A change is named by a flag"},
 		{"gate --door merge --report r.txt", 3, "--into main"},
 		{"gate --door night --tree --report r.txt", 3, `did you mean "nightly"?`},
-		{"gate --worktree --report r.txt", 3, "no door of the policy judges a worktree; name one of them with --door: commit, merge, nightly"},
+		{"gate --worktree --report r.txt", 3, "the policy has no door that judges a worktree; name one of its doors: --door commit, merge, nightly"},
 		{"gate --range main --report r.txt", 3, "A..B"},
 		{"gate --range main...x --report r.txt", 3, "A..B"},
 		{"gate --tree --report sarf=r.txt", 3, "no format and no report of the policy is called"},
@@ -196,7 +196,7 @@ func TestCalls(t *testing.T) {
 		{"gate --range HEAD..--all --report r.txt", 2, "names no commit"},
 		{"gate --patch nowhere.diff --report r.txt", 2, "nowhere.diff"},
 		{"gate --patch r.txt --report r.txt", 2, "not a unified diff"},
-		{"baseline take", 2, "no report was given"},
+		{"baseline take", 2, "there is no report to judge by, e.g. --report FILE, or reports: in the policy"},
 		{"gate --door nightly --report r.txt", 1, ""},
 	} {
 		out, errs, code := s.run(strings.Fields(c.call)...)
@@ -247,7 +247,7 @@ doors:
   quay: {limits: [{count: new, severity: warning, most: 0}, {count: all, most: 9, rule: unused, mode: advise}]}
   slip: {limits: [{count: new, severity: error, most: 0}]}
 `)
-	if said := s.must(0, "policy", "check"); said != ".zincdoor/policy.yaml is valid; limits: 3, at the doors quay, slip\nzincdoor: .zincdoor/policy.yaml:6:33: team fares answers for no file\n" {
+	if said := s.must(0, "policy", "check"); said != ".zincdoor/policy.yaml is valid; limits: 3, at the doors quay, slip\nzincdoor: .zincdoor/policy.yaml:6:33: team fares has no file\n" {
 		t.Errorf("checked: %s", said)
 	}
 	said := s.must(0, "policy", "show", "--rule", "-Wunused-value", "--path", "core/tide.c")

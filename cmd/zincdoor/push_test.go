@@ -128,7 +128,7 @@ func TestPushLines(t *testing.T) {
 
 	s.git("checkout", "-q", "--detach", base)
 	s.write("core/tide.c", "forced;\n"+altered)
-	forced := s.commit("another history")
+	forced := s.commit("is a forced push, judged by all lines that differ from the old tip")
 	s.write("r.txt", warn("core/tide.c", 1)+warn("core/tide.c", 6))
 	check("forced", "HEAD "+forced+" refs/heads/low-water "+two+"\n", "core/tide.c:1 touched new\ncore/tide.c:6 touched new", 1)
 

@@ -22,7 +22,7 @@ func TestPolicyReports(t *testing.T) {
 		say                  string
 	}{
 		{"read where it lies", "gauge: {file: build/w.txt}", "", map[string]string{"build/w.txt": finding}, nil, 1, "gauge read"},
-		{"not there", "gauge: {file: build/w.txt}", "", nil, nil, 2, "gauge missing there is no build/w.txt in the work tree"},
+		{"not there", "gauge: {file: build/w.txt}", "", nil, nil, 2, "gauge missing the file build/w.txt is missing"},
 		{"empty", "gauge: {file: w.txt, as: diagnostics}", "", map[string]string{"w.txt": ""}, nil, 2, "clean: empty"},
 		{"empty and clean", "gauge: {file: w.txt, as: diagnostics, clean: empty}", "", map[string]string{"w.txt": ""}, nil, 0, "gauge empty"},
 		{"two shards", "gauge: {file: [a.txt, b.txt]}", "", map[string]string{"a.txt": warn("core/tide.c", 2), "b.txt": finding}, nil, 1, "gauge: b.txt read"},
@@ -30,19 +30,19 @@ func TestPolicyReports(t *testing.T) {
 		{"optional and not there", "gauge: {file: w.txt, optional: true}\n  fares: {file: f.sarif}", "", map[string]string{"f.sarif": fine}, nil, 0, "open\nfares read"},
 		{"optional and broken", "gauge: {file: w.txt, optional: true, as: sarif}\n  fares: {file: f.sarif}", "", map[string]string{"w.txt": "{", "f.sarif": fine}, nil, 0, "gauge failed"},
 		{"nothing but optional and broken", "gauge: {file: w.txt, optional: true, as: sarif}", "", map[string]string{"w.txt": "{"}, nil, 2, "gauge failed"},
-		{"nothing but optional and not there", "gauge: {file: w.txt, optional: true}", "", nil, nil, 2, "no report was given"},
+		{"nothing but optional and not there", "gauge: {file: w.txt, optional: true}", "", nil, nil, 2, "there is no report to judge by, e.g. --report FILE, or reports: in the policy"},
 		{"needed though optional", "gauge: {file: w.txt, optional: true}", "needs: gauge, ", nil, nil, 2, "gauge missing"},
 		{"not needed here", "gauge: {file: w.txt}\n  fares: {file: f.sarif}", "needs: fares, ", map[string]string{"f.sarif": fine}, nil, 0, "open\nfares read"},
 		{"stood in for", "gauge: {file: w.txt, as: diagnostics, clean: empty}", "", map[string]string{"other.txt": ""}, []string{"--report", "gauge=other.txt"}, 0, "gauge empty"},
 		{"one of the call beside it", "gauge: {file: w.txt}", "", map[string]string{"other.txt": finding}, []string{"--report", "other.txt"}, 1, "gauge missing"},
 		{"the version", "fares: {file: f.sarif, version: '>=2.1 <3'}", "", map[string]string{"f.sarif": versioned("2.4.1-beta")}, nil, 0, "fares read"},
 		{"a longer version", "fares: {file: f.sarif, version: '>=19 <20'}", "", map[string]string{"f.sarif": versioned("Tidal farecheck version 19.1.7 (3)")}, nil, 0, "fares read"},
-		{"another version", "fares: {file: f.sarif, version: '>=2.1 <3'}", "", map[string]string{"f.sarif": versioned("3.0")}, nil, 2, "fares foreign it comes from version 3.0, where the policy wants >=2.1 <3"},
-		{"no version", "gauge: {file: w.txt, version: '2'}", "", map[string]string{"w.txt": warn("core/tide.c", 2)}, nil, 2, "doesn't tell the version"},
+		{"another version", "fares: {file: f.sarif, version: '>=2.1 <3'}", "", map[string]string{"f.sarif": versioned("3.0")}, nil, 2, "fares foreign it comes from version 3.0, and the policy expects >=2.1 <3"},
+		{"no version", "gauge: {file: w.txt, version: '2'}", "", map[string]string{"w.txt": warn("core/tide.c", 2)}, nil, 2, "it doesn't say the version of its tool; the policy expects"},
 		{"asked for the version", "gauge: {file: w.txt, version: '>=12', ask: [sh, -c, 'echo gauge 12.2']}", "", map[string]string{"w.txt": warn("core/tide.c", 2)}, []string{"--run"}, 0, "gauge read"},
 		{"asked for another version", "gauge: {file: w.txt, version: '>=13', ask: [sh, -c, 'echo gauge 12.2']}", "", map[string]string{"w.txt": warn("core/tide.c", 2)}, []string{"--run"}, 2, "it comes from version gauge 12.2"},
 		{"not to be asked", "gauge: {file: w.txt, version: '>=12', ask: [sh, -c, 'echo gauge 12.2']}", "", map[string]string{"w.txt": warn("core/tide.c", 2)}, nil, 2, "git config zincdoor.run true"},
-		{"asked and failing", "gauge: {file: w.txt, version: '>=12', ask: [nosuchgauge]}", "", map[string]string{"w.txt": warn("core/tide.c", 2)}, []string{"--run"}, 2, "its version can't be asked"},
+		{"asked and failing", "gauge: {file: w.txt, version: '>=12', ask: [nosuchgauge]}", "", map[string]string{"w.txt": warn("core/tide.c", 2)}, []string{"--run"}, 2, "its version isn't known:"},
 		{"another tool", "fares: {file: f.sarif, tool: gauge}", "", map[string]string{"f.sarif": fine}, nil, 2, "it comes from farecheck, where the policy expects gauge"},
 		{"errors that stop", "gauge: {file: w.txt}", "", map[string]string{"w.txt": "core/tide.c:2:1: error: broken\n"}, nil, 2, "an error without a flag"},
 		{"errors that are findings", "gauge: {file: w.txt, errors: findings}", "", map[string]string{"w.txt": "core/tide.c:2:1: error: broken\n"}, nil, 0, "gauge read"},
@@ -120,7 +120,7 @@ func TestReportOnDisk(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, change := range []string{"--staged", "--worktree"} {
-		if v := s.judge(change); v.Code != 2 || !strings.Contains(v.about(), "core/tide.c was altered after it was written") {
+		if v := s.judge(change); v.Code != 2 || !strings.Contains(v.about(), "core/tide.c was changed after the report was written") {
 			t.Errorf("%s, an old report: %s", change, v.about())
 		}
 	}
@@ -130,7 +130,7 @@ func TestReportOnDisk(t *testing.T) {
 		t.Errorf("a file that the tool doesn't look at: %s", v.about())
 	}
 	s.write("core/tide.c", altered)
-	if v := s.judge("--staged", "--report", "w.txt"); v.Code != 2 || !strings.Contains(v.about(), "core/tide.c was altered after it was written") {
+	if v := s.judge("--staged", "--report", "w.txt"); v.Code != 2 || !strings.Contains(v.about(), "core/tide.c was changed after the report was written") {
 		t.Errorf("one of the call: %s", v.about())
 	}
 	if v := s.judge("--tree", "--report", "w.txt"); v.Code == 2 {
@@ -189,7 +189,7 @@ doors: {d: {limits: [{count: new, severity: warning, most: 0}]}}
 	}
 	report(`{"line": 2, "text": "too deep", "kind": "deep", "depth": 12}, {"line": 4, "text": "a shoal", "kind": "shoal"}, {"line": 5, "text": "odd", "kind": "odd"}`)
 	v := s.judge("--tree")
-	if got := v.Findings[0].Severity + v.Findings[1].Severity + v.Findings[2].Severity; v.Code != 1 || got != "gravenotegrave" || !strings.Contains(v.about(), `doesn't know the severity "odd"`) {
+	if got := v.Findings[0].Severity + v.Findings[1].Severity + v.Findings[2].Severity; v.Code != 1 || got != "gravenotegrave" || !strings.Contains(v.about(), `has no severity for "odd"`) {
 		t.Errorf("%s: %s", got, v.about())
 	}
 	report(`{"line": 2, "text": "too deep", "kind": "deep", "depth": 12}`)
@@ -203,7 +203,7 @@ doors: {d: {limits: [{count: new, severity: warning, most: 0}]}}
 		t.Errorf("clean: %s", v.about())
 	}
 	s.write("d.json", `{"file": []}`)
-	if v := s.judge("--tree"); v.Code != 2 || !strings.Contains(v.about(), "reads no finding from it") {
+	if v := s.judge("--tree"); v.Code != 2 || !strings.Contains(v.about(), "; if that means that the tool found nothing, add clean: to the recipe, with what the report says then") {
 		t.Errorf("another shape: %s", v.about())
 	}
 	s.write("other.json", `{"files": [{"name": "core/tide.c", "faults": [{"line": 3, "text": "x", "kind": "deep"}]}]}`)
@@ -258,7 +258,7 @@ func TestToolKeepsItsName(t *testing.T) {
 		t.Errorf("a report that got a name: %s", v.about())
 	}
 	policy("{file: w.txt, as: diagnostics, tool: gcc}")
-	if v := s.judge("--tree", "--door", "d"); v.Code != 0 || v.Totals["accepted"] != 2 || !strings.Contains(v.about(), "gcc is taken for diagnostics, as the baseline calls it: it has 2 of its 2 findings") {
+	if v := s.judge("--tree", "--door", "d"); v.Code != 0 || v.Totals["accepted"] != 2 || !strings.Contains(v.about(), "gcc is taken as diagnostics, the name in the baseline: it has 2 of its 2 findings") {
 		t.Errorf("a tool that got another name: %s", v.about())
 	}
 	out := s.must(0, "baseline", "sweep")
@@ -297,7 +297,7 @@ func TestHeadersAreCovered(t *testing.T) {
 		t.Errorf("%s\n%s", v.standings(), v.about())
 	}
 	s.write("w.txt", warn("core/tide.c", 2)+warn("core/low.h", 2)+warn("core/low.inc", 2))
-	if v := s.judge("--range", "HEAD~..HEAD", "--door", "d"); v.Code != 0 || !strings.Contains(v.about(), "what is new of diagnostics in core/low.inc rests on the change's lines alone") {
+	if v := s.judge("--range", "HEAD~..HEAD", "--door", "d"); v.Code != 0 || !strings.Contains(v.about(), "no baseline covers diagnostics in core/low.inc, so only findings on changed lines count as new") {
 		t.Errorf("a kind that wasn't there: %s", v.about())
 	}
 }

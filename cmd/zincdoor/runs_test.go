@@ -111,14 +111,14 @@ func TestRuns(t *testing.T) {
 		{"nothing for it", "run: [sh, tools/crash.sh], as: diagnostics, files: '**/*.go', given: changed", shoal, shoal, 0, "gauge skipped"},
 		{"in a folder", "run: [sh, ../tools/shoal.sh], folder: core, as: diagnostics, files: 'core/*.c'", shoal, shoal, 1, "gauge read"},
 		{"on standard error", "run: [sh, -c, 'sh tools/shoal.sh \"$@\" >&2', sh], inputs: 'tools/*', output: stderr, as: diagnostics, files: '**/*.c'", shoal, shoal, 1, "gauge read"},
-		{"by its environment", "run: [sh, tools/quiet.sh], environment: {CODE: 3}, as: diagnostics", shoal, shoal, 2, "it ended with code 3, which doesn't tell of a good run; where it does, say exits: {found: 3} in its report; its last words: all is well here"},
-		{"a declared code", "run: [sh, tools/quiet.sh], environment: {CODE: 3}, exits: {found: 3}, as: diagnostics", shoal, shoal, 2, "gauge failed it ended with code 3, by which it tells that it found something, but what it wrote holds no finding; its last words: all is well here"},
+		{"by its environment", "run: [sh, tools/quiet.sh], environment: {CODE: 3}, as: diagnostics", shoal, shoal, 2, "it ended with code 3. If that means it found something, write exits: {found: 3} in its report; its last output: all is well here"},
+		{"a declared code", "run: [sh, tools/quiet.sh], environment: {CODE: 3}, exits: {found: 3}, as: diagnostics", shoal, shoal, 2, "gauge failed it ended with code 3, which means that it found something, and its output has no finding; its last output: all is well here"},
 		{"0 among the declared codes", "run: [sh, tools/quiet.sh], exits: {found: [0, 3]}, as: diagnostics", shoal, shoal, 0, "gauge empty"},
-		{"found something, in a document without a result", "run: [sh, -c, 'echo ''{\"version\":\"2.1.0\",\"runs\":[{\"tool\":{\"driver\":{\"name\":\"gauge\"}},\"results\":[]}]}''; exit 1'], exits: {found: 1}, as: sarif", shoal, shoal, 2, "but what it wrote holds no finding"},
+		{"found something, in a document without a result", "run: [sh, -c, 'echo ''{\"version\":\"2.1.0\",\"runs\":[{\"tool\":{\"driver\":{\"name\":\"gauge\"}},\"results\":[]}]}''; exit 1'], exits: {found: 1}, as: sarif", shoal, shoal, 2, ", which means that it found something, and its output has no finding"},
 		{"speaks as everywhere", "run: [sh, -c, 'test \"$LC_ALL\" = C.UTF-8'], as: diagnostics", shoal, shoal, 0, "gauge empty"},
-		{"0 tells of a failure", "run: [sh, tools/quiet.sh], exits: {failed: 0}, as: diagnostics", shoal, shoal, 2, "it ended with code 0, by which it tells that it failed"},
+		{"0 tells of a failure", "run: [sh, tools/quiet.sh], exits: {failed: 0}, as: diagnostics", shoal, shoal, 2, "it ended with code 0, which means that it failed"},
 		{"crashes", "run: [sh, tools/crash.sh], as: diagnostics", shoal, shoal, 2, "gauge failed it ended by itself: signal: segmentation fault"},
-		{"hangs", "run: [sh, tools/hang.sh], as: diagnostics, timeout: 300ms", shoal, shoal, 2, "gauge failed it was ended after 300ms"},
+		{"hangs", "run: [sh, tools/hang.sh], as: diagnostics, timeout: 300ms", shoal, shoal, 2, "gauge failed it was stopped after 300ms"},
 		{"writes garbage", "run: [sh, tools/garbage.sh], as: sarif", shoal, shoal, 2, "gauge failed"},
 		{"an empty document", "run: [sh, tools/quiet.sh], as: sarif", shoal, shoal, 2, "even a tool that found nothing writes a document"},
 		{"forks", "run: [sh, tools/forks.sh], as: diagnostics", shoal, shoal, 0, "gauge empty"},
@@ -127,10 +127,10 @@ func TestRuns(t *testing.T) {
 		{"isn't there", "run: nosuchgauge, as: diagnostics", shoal, shoal, 2, "nosuchgauge is not on the PATH; install it"},
 		{"isn't there and isn't needed", "run: nosuchgauge, as: diagnostics, optional: true}\n  other: {run: [sh, tools/quiet.sh], as: diagnostics", shoal, shoal, 0, "gauge failed"},
 		{"writes a file", "run: [sh, tools/file.sh], file: build/shoals.txt, as: diagnostics", lines(11), shoal, 0, "gauge read"},
-		{"writes no file", "run: [sh, tools/quiet.sh], file: build/shoals.txt, as: diagnostics", shoal, shoal, 2, "it ended well but wrote no build/shoals.txt"},
+		{"writes no file", "run: [sh, tools/quiet.sh], file: build/shoals.txt, as: diagnostics", shoal, shoal, 2, "it ended well and wrote no build/shoals.txt"},
 		{"of the wanted version", "run: [sh, tools/shoal.sh], as: diagnostics, files: '**/*.c', version: '>=2', ask: [echo, gauge 2.1]", shoal, shoal, 1, "gauge read"},
-		{"of another version", "run: [sh, tools/shoal.sh], as: diagnostics, files: '**/*.c', version: '>=3', ask: [echo, gauge 2.1]", shoal, shoal, 2, "it comes from version gauge 2.1, where the policy wants >=3"},
-		{"one of two alters what both read", "run: [sh, tools/rewrite.sh], as: diagnostics}\n  other: {run: [sh, tools/quiet.sh], as: diagnostics", shoal, shoal, 2, "other failed one of the linters altered core/tide.c in the copy"},
+		{"of another version", "run: [sh, tools/shoal.sh], as: diagnostics, files: '**/*.c', version: '>=3', ask: [echo, gauge 2.1]", shoal, shoal, 2, "it comes from version gauge 2.1, and the policy expects >=3"},
+		{"one of two alters what both read", "run: [sh, tools/rewrite.sh], as: diagnostics}\n  other: {run: [sh, tools/quiet.sh], as: diagnostics", shoal, shoal, 2, "other failed a linter changed core/tide.c in the copy"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			t.Parallel()
@@ -322,7 +322,7 @@ func TestRunNames(t *testing.T) {
 	h.write("a\nnew line.c", "x\n")
 	h.git("add", "-A")
 	v := h.judge("--staged")
-	if v.Totals["new"] != len(names) || !strings.Contains(v.about(), `gauge failed text can't carry the name of the changed "a\nnew line.c"`) {
+	if v.Totals["new"] != len(names) || !strings.Contains(v.about(), `gauge failed diagnostic text can't carry the file name "a\nnew line.c"`) {
 		t.Errorf("%d new, want %d\n%s", v.Totals["new"], len(names), v.about())
 	}
 	if asked := strings.Count(h.read(h.logName()), "\n"); asked != 3000+len(names)+2 {
@@ -360,7 +360,7 @@ func TestRunsOfBranches(t *testing.T) {
 		{"nothing may grow", "growth", func() {}, 1, "gauge read", 2},
 		{"not what isn't committed", "merge", func() { h.write("core/tide.c", "int depth;\n") }, 1, "gauge read", 2},
 		{"what is fixed is gone", "growth", func() { h.write("core/tide.c", lines(3)); h.write("core/old.c", "\n"); h.commit("fixed") }, 0, "gauge empty", 2},
-		{"without leave", "merge", func() { h.git("config", "zincdoor.run", "false") }, 2, `gauge missing "sh tools/shoal.sh" is not run`, 0},
+		{"not allowed", "merge", func() { h.git("config", "zincdoor.run", "false") }, 2, `gauge missing "sh tools/shoal.sh" isn't started`, 0},
 	} {
 		c.do()
 		before := h.state()
@@ -430,38 +430,38 @@ func TestOwnFiles(t *testing.T) {
 		code         int
 		say          string
 	}{
-		{"a linter that finds nothing any more", "run: [sh, tools/shoal.sh], as: diagnostics, files: '**/*.c'", func(h *port) { h.write("tools/shoal.sh", evil); h.write("core/tide.c", shoal) }, 1, "gauge: tools/shoal.sh as main has it, since this change alters what it judges by"},
+		{"a linter that finds nothing any more", "run: [sh, tools/shoal.sh], as: diagnostics, files: '**/*.c'", func(h *port) { h.write("tools/shoal.sh", evil); h.write("core/tide.c", shoal) }, 1, "gauge: it uses tools/shoal.sh as in main, since this change edits it"},
 		{"one that is better, and a change that is well", "run: [sh, tools/shoal.sh], as: diagnostics, files: '**/*.c'", func(h *port) {
 			h.write("tools/shoal.sh", h.read("tools/shoal.sh")+"# better\n"+evil)
 			h.write("core/tide.c", "int depth;\n")
-		}, 0, "tools/shoal.sh as main has it"},
-		{"one that finds its files by itself", "run: [sh, tools/all.sh], as: diagnostics", func(h *port) { h.write("tools/all.sh", evil); h.write("core/tide.c", shoal) }, 1, "tools/all.sh as main has it"},
+		}, 0, "tools/shoal.sh as in main"},
+		{"one that finds its files by itself", "run: [sh, tools/all.sh], as: diagnostics", func(h *port) { h.write("tools/all.sh", evil); h.write("core/tide.c", shoal) }, 1, "tools/all.sh as in main"},
 		{"one that is taken away", "run: [sh, tools/all.sh], as: diagnostics", func(h *port) {
 			os.Remove(filepath.Join(h.dir, "tools/all.sh"))
 			h.write("core/tide.c", shoal)
-		}, 1, "tools/all.sh as main has it"},
-		{"what it reads, trusted", "run: [sh, tools/reads.sh], as: diagnostics, trusted: 'tools/lib/**'", func(h *port) { h.write("tools/lib/words", "NOTHING\n"); h.write("core/tide.c", shoal) }, 1, "tools/lib/words as main has it"},
-		{"a file that only the change has, trusted", "run: [sh, tools/reads.sh], as: diagnostics, trusted: 'tools/lib/**'", func(h *port) { h.write("tools/lib/off", "off\n"); h.write("core/tide.c", shoal) }, 1, "tools/lib/off as main has it"},
+		}, 1, "tools/all.sh as in main"},
+		{"what it reads, trusted", "run: [sh, tools/reads.sh], as: diagnostics, trusted: 'tools/lib/**'", func(h *port) { h.write("tools/lib/words", "NOTHING\n"); h.write("core/tide.c", shoal) }, 1, "tools/lib/words as in main"},
+		{"a file that only the change has, trusted", "run: [sh, tools/reads.sh], as: diagnostics, trusted: 'tools/lib/**'", func(h *port) { h.write("tools/lib/off", "off\n"); h.write("core/tide.c", shoal) }, 1, "tools/lib/off as in main"},
 		{"what it reads, and nobody said so", "run: [sh, tools/reads.sh], as: diagnostics", func(h *port) { h.write("tools/lib/words", "NOTHING\n"); h.write("core/tide.c", shoal) }, 0, ""},
-		{"through a link", "run: [sh, tools/link.sh], as: diagnostics", func(h *port) { h.write("tools/all.sh", evil); h.write("core/tide.c", shoal) }, 1, "tools/all.sh as main has it"},
+		{"through a link", "run: [sh, tools/link.sh], as: diagnostics", func(h *port) { h.write("tools/all.sh", evil); h.write("core/tide.c", shoal) }, 1, "tools/all.sh as in main"},
 		{"a link in the place of its folder", "run: [sh, gauge/all.sh], as: diagnostics", func(h *port) {
 			os.RemoveAll(filepath.Join(h.dir, "gauge"))
 			h.write("evil/all.sh", evil)
 			os.Symlink("evil", filepath.Join(h.dir, "gauge"))
 			h.write("core/tide.c", shoal)
-		}, 1, "gauge/all.sh as main has it"},
+		}, 1, "gauge/all.sh as in main"},
 		{"a link that leads out", "run: [sh, gauge/all.sh], as: diagnostics", func(h *port) {
 			os.RemoveAll(filepath.Join(h.dir, "gauge"))
 			os.WriteFile(filepath.Join(h.tmp, "all.sh"), []byte(evil), 0o644)
 			os.Symlink(h.tmp, filepath.Join(h.dir, "gauge"))
 			h.write("core/tide.c", shoal)
-		}, 1, "gauge/all.sh as main has it"},
+		}, 1, "gauge/all.sh as in main"},
 		{"a folder in its place", "run: [sh, gauge/all.sh], as: diagnostics", func(h *port) {
 			os.Remove(filepath.Join(h.dir, "gauge/all.sh"))
 			h.write("gauge/all.sh/x", "x\n")
 			h.write("core/tide.c", shoal)
-		}, 1, "gauge/all.sh as main has it"},
-		{"an option's file", "run: [sh, tools/opt.sh, --with=tools/lib/words], as: diagnostics", func(h *port) { h.write("tools/lib/words", "NOTHING\n"); h.write("core/tide.c", shoal) }, 1, "tools/lib/words as main has it"},
+		}, 1, "gauge/all.sh as in main"},
+		{"an option's file", "run: [sh, tools/opt.sh, --with=tools/lib/words], as: diagnostics", func(h *port) { h.write("tools/lib/words", "NOTHING\n"); h.write("core/tide.c", shoal) }, 1, "tools/lib/words as in main"},
 		{"what tells its version", "run: [sh, tools/all.sh], as: diagnostics, version: '>=2', ask: [sh, tools/version.sh]", func(h *port) { h.write("tools/version.sh", evil+"echo 1\n"); h.write("core/tide.c", shoal) }, 1, "gauge read"},
 		{"a source that it is to look at", "run: [gcc, -Wall, -fsyntax-only, core/tide.c], output: stderr, as: diagnostics", func(h *port) { h.write("core/tide.c", "int f(void) { int unused; return 1; }\n") }, 1, "gauge read"},
 	} {

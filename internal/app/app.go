@@ -120,7 +120,7 @@ func (j *Judged) RuleNames() (all []string) {
 func open(ctx context.Context, dir string) (*git.Repo, error) {
 	repo, err := git.Open(ctx, dir)
 	if errors.Is(err, git.ErrNoRepository) {
-		return nil, fmt.Errorf("%w: run zincdoor inside one, or judge a diff with --patch FILE", err)
+		return nil, fmt.Errorf("%w: run zincdoor inside a repository, or judge a diff: --patch FILE", err)
 	}
 	return repo, err
 }

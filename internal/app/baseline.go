@@ -105,7 +105,7 @@ func (k *Kept) Named(ids []string) ([]int, error) {
 				found = append(found, i)
 			}
 		}
-		if err := onlyOne(id, len(found), "zincdoor baseline list shows those of the entries"); err != nil {
+		if err := onlyOne(id, len(found), "zincdoor baseline list shows the ids of entries"); err != nil {
 			return nil, err
 		}
 		all = append(all, found...)
@@ -199,7 +199,7 @@ func (s *Survey) Choose(ids []string, takes func(judge.Finding) bool) ([]judge.F
 	var named []int
 	for _, id := range ids {
 		found := s.Verdict.Named(id)
-		if err := onlyOne(id, len(found), "zincdoor findings lists the present ones"); err != nil {
+		if err := onlyOne(id, len(found), "zincdoor findings lists those of the work tree"); err != nil {
 			return nil, err
 		}
 		named = append(named, found...)
@@ -212,7 +212,7 @@ func (s *Survey) Choose(ids []string, takes func(judge.Finding) bool) ([]judge.F
 		chosen = append(chosen, f)
 	}
 	if len(chosen) == 0 {
-		return nil, target.WrongCall("no finding of the reports is chosen; they have %s", finding.Count(len(s.Findings)))
+		return nil, target.WrongCall("none of %s is selected; zincdoor findings lists them", finding.Count(len(s.Findings)))
 	}
 	return chosen, nil
 }
@@ -287,7 +287,7 @@ func (s *Survey) TooMuch(swept Swept, allowed int) string {
 	}
 	for _, tool := range slices.Sorted(maps.Keys(gone)) {
 		if n := gone[tool]; n > fewGone && 2*n > all[tool] {
-			return fmt.Sprintf("this would drop %d of the %d entries of %s, more than half of them; is its report whole, and of this code? Where all of them are gone: --allow-removed %d", n, all[tool], tool, len(swept.Gone))
+			return fmt.Sprintf("this would drop %d of the %d entries of %s, more than half. Check that its report is complete and of this code. If the findings are really gone: --allow-removed %d", n, all[tool], tool, len(swept.Gone))
 		}
 	}
 	return ""
@@ -422,5 +422,5 @@ func onlyOne(id string, named int, hint string) error {
 	case 1:
 		return nil
 	}
-	return target.WrongCall("%d ids begin with %q; write more of it", named, id)
+	return target.WrongCall("%d ids begin with %q; type more of the id", named, id)
 }

@@ -40,7 +40,7 @@ func unknownRule(name string, j *Judged) error {
 		return target.WrongCall("no rule and no finding is called %q; did you mean %s?", name, nearest)
 	}
 	if len(rules) == 0 {
-		return target.WrongCall("no rule and no finding is called %q, and there is no report to look in; name one with --report FILE", name)
+		return target.WrongCall("no rule and no finding is called %q, and there is no report to look in, e.g. --report FILE", name)
 	}
-	return target.WrongCall("no rule and no finding is called %q; the reports here know %s", name, strings.Join(rules[:min(len(rules), 10)], ", "))
+	return target.WrongCall("no rule and no finding is called %q; the reports here have %s", name, strings.Join(rules[:min(len(rules), 10)], ", "))
 }

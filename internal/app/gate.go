@@ -251,7 +251,7 @@ func (q GateRequest) addBase(ctx context.Context, t *target.Target, a *authority
 		return nil
 	}
 	if t.Diff == nil {
-		return target.WrongCall("--base-report is about the state before a change, and there is none here to compare with")
+		return target.WrongCall("--base-report is for a change, and here there is nothing to compare with")
 	}
 	before, err := t.BeforeChange()
 	if err != nil {

@@ -75,9 +75,9 @@ func Rehearse(ctx context.Context, q RehearseRequest) ([]judge.Rehearsal, error)
 			one.Policy = present
 			switch r.Now, err = rehearse(ctx, one); {
 			case errors.Is(err, ErrCall): // it has no such door
-				r.Problem = "the present policy can't judge it: " + strings.TrimPrefix(err.Error(), ErrCall.Error()+": ")
+				r.Problem = "the present policy can't judge this change: " + strings.TrimPrefix(err.Error(), ErrCall.Error()+": ")
 			case err != nil:
-				return nil, fmt.Errorf("by the present policy: %w", err)
+				return nil, fmt.Errorf("judging by the present policy: %w", err)
 			}
 		}
 		all = append(all, r)

@@ -105,7 +105,7 @@ func (l *library) first() (text policyfile.Text, from string, err error) {
 	}
 	if text, ok := l.uncommitted(); ok {
 		l.at = target.State{Side: git.Worktree, Name: "the work tree"}
-		l.notices = append(l.notices, "the policy that zincdoor fit wrote isn't committed yet, and judges all the same; commit it: git add "+policy.Folder+" && git commit")
+		l.notices = append(l.notices, "judged by the policy that zincdoor fit wrote, which isn't committed yet; commit it: git add "+policy.Folder+" && git commit")
 		return text, l.at.Name, nil
 	}
 	return builtInText(), BuiltIn, nil
@@ -189,15 +189,15 @@ func (a *Authority) Refusal(t *target.Target, by Overrides) string {
 	case a.own != "" && t.Repo.RunsAt(a.own):
 	case a.own != "" && mayRun(t, by) && by.fitted(t.Repo, a.Origin.Digest):
 	case a.own != "" && a.kind == policy.Push:
-		return fmt.Sprintf("%s has no policy yet, so this push is judged by its own, and nothing that it names is started unless you say so; once you trust it: git -c %s=%.12s push", a.bare, git.Leave, a.own)
+		return fmt.Sprintf("%s has no policy yet, so this push is judged by its own policy, and the linters it names aren't started. If you trust this policy: git -c %s=%.12s push", a.bare, git.Leave, a.own)
 	case a.own != "":
 		rev := "HEAD"
 		if a.kind == policy.Range {
 			rev = a.own[:12]
 		}
-		return "this change is judged by its own policy, of which nothing is started unless the call names it: --policy " + rev + ":" + policyfile.Path + " --run"
+		return "this change is judged by its own policy, and the linters it names aren't started. If you trust this policy: --policy " + rev + ":" + policyfile.Path + " --run"
 	case !mayRun(t, by):
-		return "nothing that a policy names is started here without leave: git config zincdoor.run true, or --run, once you trust the policy"
+		return "linters that a policy names aren't allowed to run here yet. If you trust this policy: git config zincdoor.run true, or --run"
 	}
 	return ""
 }
@@ -232,9 +232,9 @@ func KindOfDoor(repo *git.Repo, by Overrides, door string) (policy.Kind, error) 
 	case found.Judges.Local():
 		return found.Judges, nil
 	case found.Judges == "":
-		return "", target.WrongCall("door %s judges a change of any kind, which the call must name%s", door, suggestChange(found))
+		return "", target.WrongCall("door %s judges any kind of change; name one%s", door, suggestChange(found))
 	}
-	return "", target.WrongCall("door %s judges a %s, which the call must name%s", door, found.Judges, suggestChange(found))
+	return "", target.WrongCall("door %s judges a %s; name it%s", door, found.Judges, suggestChange(found))
 }
 
 func suggestChange(d policy.Door) string {
@@ -273,11 +273,11 @@ func (a *Authority) choosePushDoor(ref, name string) error {
 	case name != "" && len(door.Refs) == 0:
 		a.Door = door // whatever stands there beside it
 	case name != "":
-		return NoDoor{fmt.Sprintf("the door %s doesn't stand at %s, so nothing is held against it", name, ref)}
+		return NoDoor{fmt.Sprintf("door %s isn't for %s, so it isn't judged", name, ref)}
 	case len(standing) == 0:
-		return NoDoor{fmt.Sprintf("no push door stands at %s, so nothing is held against it", ref)}
+		return NoDoor{fmt.Sprintf("no push door is for %s, so it isn't judged", ref)}
 	case len(standing) > 1:
-		return target.WrongCall("several doors stand at %s; name one of them with --door: %s", ref, policy.Names(standing))
+		return target.WrongCall("several doors are for %s; name one: --door %s", ref, policy.Names(standing))
 	default:
 		a.Door = standing[0]
 	}
@@ -300,9 +300,9 @@ func (a *Authority) chooseDoor(kind policy.Kind, name string) error {
 		a.Door = doors[0]
 		return nil
 	case 0:
-		return target.WrongCall("no door of the policy judges a %s; name one of them with --door: %s", kind, policy.Names(p.Doors))
+		return target.WrongCall("the policy has no door that judges a %s; name one of its doors: --door %s", kind, policy.Names(p.Doors))
 	}
-	return target.WrongCall("several doors judge a %s; name one of them with --door: %s", kind, policy.Names(doors))
+	return target.WrongCall("several doors judge a %s; name one: --door %s", kind, policy.Names(doors))
 }
 
 // ChooseAnyDoor takes the door that the call names, else the first that judges this kind of change, else the first; whatever
@@ -322,7 +322,7 @@ func (a *Authority) ChooseAnyDoor(t *target.Target, name string) error {
 func (a *Authority) unknownDoor(name string) error {
 	p := a.Policy.Policy
 	if a.Origin.From == BuiltIn {
-		return target.WrongCall("there is no door %q, since there is no policy where it would count (%s), and the built-in one has just the door %s; bring the policy back, leave out --door, or take the hooks away with zincdoor fit --remove", name, policyfile.Path, policy.Names(p.Doors))
+		return target.WrongCall("there is no door %q: there is no policy (%s), and the built-in one has only the door %s. Bring the policy back, leave out --door, or remove the hooks: zincdoor fit --remove", name, policyfile.Path, policy.Names(p.Doors))
 	}
 	var names []string
 	for _, d := range p.Doors {

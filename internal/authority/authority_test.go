@@ -165,7 +165,7 @@ func TestChooseDoor(t *testing.T) {
 		{policy.Branch, "", false, "merge"},
 		{policy.Staged, "", false, "several doors judge a staged"},
 		{policy.Staged, "other", false, "other"},
-		{policy.Range, "", false, "no door of the policy judges a range"},
+		{policy.Range, "", false, "the policy has no door that judges a range"},
 		{policy.Staged, "comit", false, `did you mean "commit"`},
 		{policy.Staged, "", true, "commit"},
 		{policy.Range, "", true, "commit"},

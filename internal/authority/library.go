@@ -61,7 +61,7 @@ func (l *library) outside(i policyfile.Inherit) (policyfile.Text, error) {
 		case filepath.IsAbs(next.Path) && next.Digest != "":
 			return l.outside(next)
 		}
-		return policyfile.Text{}, fmt.Errorf("a policy outside a repository can inherit an absolute path with a digest, or with git and at")
+		return policyfile.Text{}, fmt.Errorf("a policy outside a repository can inherit only an absolute path with a digest, or git with at")
 	}}, err
 }
 
@@ -74,7 +74,7 @@ func (l *library) foreign(i policyfile.Inherit) (policyfile.Text, error) {
 		case next.Git != "":
 			return l.foreign(next)
 		case next.Outside():
-			return policyfile.Text{}, fmt.Errorf("it leads out of the repository %s", i.Git)
+			return policyfile.Text{}, fmt.Errorf("it is outside of the repository %s", i.Git)
 		}
 		next.Git, next.At = i.Git, i.At
 		return l.foreign(next)
@@ -82,11 +82,11 @@ func (l *library) foreign(i policyfile.Inherit) (policyfile.Text, error) {
 }
 
 // leave says how a user lets the program fetch policies.
-const leave = "let it be fetched with git config zincdoor.run true, or --run, once you trust the policy that names it"
+const leave = "if you trust the policy that names it, allow the fetch: git config zincdoor.run true, or --run"
 
 func (l *library) read(i policyfile.Inherit) ([]byte, error) {
 	if l.Repo == nil {
-		return nil, fmt.Errorf("there is no repository here to look from")
+		return nil, fmt.Errorf("there is no repository here")
 	}
 	address, local := i.Git, !isAddress(i.Git)
 	if local {
@@ -97,7 +97,7 @@ func (l *library) read(i policyfile.Inherit) ([]byte, error) {
 		if i.Pinned() || l.mayFetch() {
 			return git.ReadAt(l.Repo.Context(), address, i.At, i.Path)
 		}
-		return nil, fmt.Errorf("it isn't pinned; %s; or pin it with a digest", leave)
+		return nil, fmt.Errorf("it isn't pinned: pin it with a digest, or, %s", leave)
 	}
 	kept := keptCopy(i)
 	copied, unread := os.ReadFile(kept)
@@ -105,11 +105,11 @@ func (l *library) read(i policyfile.Inherit) ([]byte, error) {
 		return copied, nil
 	}
 	if !l.mayFetch() {
-		return nil, fmt.Errorf("no copy of it is kept here; %s", leave)
+		return nil, fmt.Errorf("there is no copy of it here; %s", leave)
 	}
 	data, err := git.FetchFile(l.Repo.Context(), address, i.At, i.Path)
 	if err == nil && unread == nil && !bytes.Equal(copied, data) {
-		l.notices = append(l.notices, fmt.Sprintf("the policy %s isn't what it was when it was read here last: %s was moved since; digest: %q pins what it is now", i, i.At, policyfile.Text{Data: data}.Digest()))
+		l.notices = append(l.notices, fmt.Sprintf("the policy %s has changed since it was last read here: %s was moved. To pin what it is now: digest: %q", i, i.At, policyfile.Text{Data: data}.Digest()))
 	}
 	switch {
 	case err == nil && kept != "":
@@ -117,7 +117,7 @@ func (l *library) read(i policyfile.Inherit) ([]byte, error) {
 			files.Write(kept, data, 0o600) // without a copy it is fetched again
 		}
 	case err != nil && unread == nil && !i.Pinned():
-		l.notices = append(l.notices, fmt.Sprintf("the policy %s can't be fetched now (%v); the copy that was kept of it judges", i, err))
+		l.notices = append(l.notices, fmt.Sprintf("the policy %s can't be fetched now (%v), so the last copy of it is used", i, err))
 		return copied, nil
 	}
 	return data, err

@@ -41,7 +41,7 @@ func (a *Authority) Lists(t *target.Target, by Overrides) (*Lists, error) {
 		if n == 0 {
 			where = "there is no other policy yet"
 		}
-		l.Notices = append(l.Notices, where+", so this change is judged by its own")
+		l.Notices = append(l.Notices, where+", so this change is judged by its own policy")
 		at = []git.Side{t.PolicyAt[n].Side}
 	}
 	if err := l.read(t, at, a.Policy.Policy, by); err != nil || by.Baseline != "" {
@@ -84,7 +84,7 @@ func (l *Lists) compare(t *target.Target, a *Authority, by Overrides) error {
 	data, found, err := t.Plain(side, policyfile.Path)
 	if err != nil || !found {
 		if !t.Local() && !found {
-			l.Notices = append(l.Notices, "the change takes the policy away")
+			l.Notices = append(l.Notices, "the change removes the policy")
 		}
 		return nil
 	}
@@ -94,9 +94,9 @@ func (l *Lists) compare(t *target.Target, a *Authority, by Overrides) error {
 	var wrong policyfile.Problems
 	switch {
 	case err != nil && !t.Local() && !errors.As(err, &wrong):
-		l.Notices = append(l.Notices, fmt.Sprintf("what the change makes of the policy can't be told: %v", err))
+		l.Notices = append(l.Notices, fmt.Sprintf("the policy after this change can't be read: %v", err))
 	case err != nil && !t.Local():
-		l.Notices = append(l.Notices, fmt.Sprintf("the policy that the change brings is invalid, and would judge no change after it: %v", err))
+		l.Notices = append(l.Notices, fmt.Sprintf("the policy that this change brings is invalid, so no later change could be judged: %v", err))
 	case err != nil:
 	case t.Local():
 		l.Altered = policyfile.Compare(other.Policy, a.Policy.Policy)
@@ -131,7 +131,7 @@ func (l *Lists) read(t *target.Target, at []git.Side, p *policy.Policy, by Overr
 	if p.BaselineNamed {
 		l.Evidence = append(l.Evidence, judge.Evidence{
 			Name: p.Baseline, Format: "baseline", State: judge.Missing,
-			Problem: "the policy names this baseline and it isn't there; make it with zincdoor baseline take, or take the key out of the policy",
+			Problem: "the policy names this baseline, and the file is missing. Make it: zincdoor baseline take; or remove baseline: from the policy",
 		})
 	}
 	return nil
@@ -179,7 +179,7 @@ func (l *Lists) readAdditions(t *target.Target, a *Authority) error {
 	}
 	if err != nil { // which would leave all later changes without one
 		l.Evidence = append(l.Evidence, judge.Evidence{
-			Name: path, Format: "baseline", State: judge.Failed, Problem: fmt.Sprintf("what the change makes of it can't be read: %v; fix it", err),
+			Name: path, Format: "baseline", State: judge.Failed, Problem: fmt.Sprintf("the baseline after this change can't be read: %v; fix the file", err),
 		})
 		return nil
 	}
@@ -193,13 +193,13 @@ func (l *Lists) readAdditions(t *target.Target, a *Authority) error {
 		l.Uncovers = baseline.Uncovered(theirs.Covers, l.Baseline.Covers)
 	}
 	for _, c := range l.Uncovers {
-		l.Notices = append(l.Notices, fmt.Sprintf("by this change the list no longer covers %s in %s, where only changed lines would count from then on", c.Tool, target.ClipList(c.Paths)))
+		l.Notices = append(l.Notices, fmt.Sprintf("after this change the baseline no longer covers %s in %s, so only changed lines would count there", c.Tool, target.ClipList(c.Paths)))
 	}
 	switch {
 	case local && !honours:
 		l.Whole = true
 		if n := fresh(l.Added); n > 0 {
-			l.Notices = append(l.Notices, fmt.Sprintf("the baseline accepts %s more than that of the last commit", finding.Count(n)))
+			l.Notices = append(l.Notices, fmt.Sprintf("the baseline accepts %s more than at the last commit", finding.Count(n)))
 		}
 	case local:
 		l.Baseline = &baseline.Baseline{Covers: l.Baseline.Covers, Entries: before}

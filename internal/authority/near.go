@@ -34,7 +34,7 @@ func nearMisses(t *target.Target) (notices []string) {
 		case t.Side == git.Index:
 			return []string{fmt.Sprintf("%s isn't staged, %s; git add %s", policy.Path, missing, policy.Path)}
 		case !t.Local():
-			return []string{fmt.Sprintf("%s isn't committed where it would count, %s", policy.Path, missing)}
+			return []string{fmt.Sprintf("%s isn't committed on the target, %s", policy.Path, missing)}
 		}
 		return nil
 	}
@@ -51,7 +51,7 @@ func nearMisses(t *target.Target) (notices []string) {
 		return found
 	}
 	for _, name := range slices.Concat(look(policy.Folder, nearForm), look(".", rootForm)) {
-		notices = append(notices, fmt.Sprintf("%s looks like a policy, but the policy is %s, which isn't there, %s; mv %s %s", name, policy.Path, missing, name, policy.Path))
+		notices = append(notices, fmt.Sprintf("%s looks like a policy, but the policy belongs in %s, %s; move it: mv %s %s", name, policy.Path, missing, name, policy.Path))
 	}
 	return notices
 }

@@ -83,7 +83,7 @@ var conflictMarks = []string{"<<<<<<<", "|||||||", "=======", ">>>>>>>"}
 func readLine(b *baseline.Baseline, number int, line []byte) error {
 	for _, mark := range conflictMarks {
 		if bytes.HasPrefix(line, []byte(mark)) {
-			return fmt.Errorf("it holds git's conflict marks; zincdoor fit has git merge lists by itself, and git checkout --merge, with the list's path, then merges this one anew (git add it then): %w", ErrMalformed)
+			return fmt.Errorf("it has git's conflict marks. After zincdoor fit, git merges baselines by itself: git checkout --merge with the file's path merges it again, then git add it: %w", ErrMalformed)
 		}
 	}
 	if number == 1 {

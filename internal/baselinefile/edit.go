@@ -62,7 +62,7 @@ func Copy(file, to string) error {
 		err = files.WriteLocked(to, data, 0o644)
 	}
 	if err != nil {
-		return fmt.Errorf("the baseline can't be kept as it was: %w", err)
+		return fmt.Errorf("the old baseline can't be saved: %w", err)
 	}
 	return nil
 }

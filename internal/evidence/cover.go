@@ -117,7 +117,7 @@ func (c *collector) checkStops(r *reading, finder *finder) error {
 	r.state.Lost, r.state.Trouble = slices.Sorted(maps.Keys(lost)), r.report.Stops[0].Problem
 	for _, file := range r.state.Lost {
 		if finder.isChanged(file) {
-			r.fail(judge.Failed, fmt.Sprintf("%s, so that not all of the changed %s was looked at; have it compile, and run the tool again", r.state.Trouble, file))
+			r.fail(judge.Failed, fmt.Sprintf("%s, so not all of the changed %s was looked at; make it compile, and run the tool again", r.state.Trouble, file))
 			return nil
 		}
 	}
@@ -136,7 +136,7 @@ func (c *collector) checkCompiled(r *reading, seen map[string]bool) error {
 	for _, f := range files {
 		covered := (len(r.from.terms.Covers) == 0 || policy.MatchPath(r.from.terms.Covers, f.Path)) && !policy.MatchPath(r.from.terms.Except, f.Path)
 		if f.Status != change.Deleted && covered && isKind(f.Path) && !seen[f.Path] {
-			r.fail(judge.Failed, fmt.Sprintf("the build whose log it is didn't compile the changed %s; have all of it compiled anew, or, where it never compiles that file, say by covers: in the report's part of the policy which files it does", f.Path))
+			r.fail(judge.Failed, fmt.Sprintf("this build log doesn't compile the changed %s. Build everything again; if the build never compiles that file, say which files it does with covers: in the report", f.Path))
 			return nil
 		}
 	}
@@ -183,7 +183,7 @@ func (c *collector) noteUnseen(r *reading) error {
 			return nil
 		}
 	}
-	c.notices = append(c.notices, fmt.Sprintf("%s looked at none of the changed files, by its own word", r.state.Name))
+	c.notices = append(c.notices, fmt.Sprintf("%s says that it looked at none of the changed files", r.state.Name))
 	return nil
 }
 

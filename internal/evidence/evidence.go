@@ -168,7 +168,7 @@ func (q Request) nothingStaged() (*Collected, error) {
 		return nil, err
 	}
 	none := &change.Change{}
-	return &Collected{Change: none, Whole: none, Notices: []string{"nothing is staged, so there is nothing to judge; git add stages files, --worktree judges what isn't staged"}}, nil
+	return &Collected{Change: none, Whole: none, Notices: []string{"nothing is staged, so there is nothing to judge; stage files with git add, or judge the work tree: --worktree"}}, nil
 }
 
 // collector brings the reports together. It is used by one goroutine.
@@ -241,7 +241,7 @@ func (c *collector) collect(checked func() (*houseReport, error), texts func() (
 	if len(c.reports) == 0 && !slices.Contains(c.Door.Needs, house.Tool) {
 		all.Evidence = append(all.Evidence, judge.Evidence{
 			State:   judge.Missing,
-			Problem: "no report was given, and nothing to judge by is no pass; name one with --report FILE, or name reports and linters in the policy",
+			Problem: "there is no report to judge by, e.g. --report FILE, or reports: in the policy",
 		})
 	}
 	ours, err := checked()
@@ -330,7 +330,7 @@ func (c *collector) noteOpaque(all *Collected) {
 		}
 		if file != nil && file.Opaque != "" && file.Status != change.Deleted && !seen[file.Path] {
 			seen[file.Path] = true
-			c.notices = append(c.notices, fmt.Sprintf("all of %s counts as touched, since its lines can't be told apart: it is %s", file.Path, file.Opaque))
+			c.notices = append(c.notices, fmt.Sprintf("all lines of %s count as changed, since its lines can't be told apart: it is %s", file.Path, file.Opaque))
 		}
 	}
 }
@@ -341,7 +341,7 @@ func (c *collector) noteUnknown() {
 		return
 	}
 	slices.Sort(c.unknown)
-	c.notices = append(c.notices, fmt.Sprintf("in files that are not in the repository, so taken as elsewhere: %s (%s)",
+	c.notices = append(c.notices, fmt.Sprintf("%s in files outside of the repository, placed elsewhere (%s)",
 		finding.Count(len(c.unknown)), target.ClipList(slices.Compact(c.unknown))))
 }
 

@@ -279,7 +279,7 @@ func TestNoticesOnce(t *testing.T) {
 	} {
 		r.Git("add", "-A", "-f")
 		r.Git("commit", "-q", "--amend", "-m", "two")
-		if _, all := collect(t, r, change, c.text, c.given); len(all.Notices) != 1 || !strings.Contains(all.Notices[0], "doesn't know the severity \"odd\"") {
+		if _, all := collect(t, r, change, c.text, c.given); len(all.Notices) != 1 || !strings.Contains(all.Notices[0], "has no severity for \"odd\"") {
 			t.Errorf("%q", all.Notices)
 		}
 	}

@@ -15,7 +15,7 @@ import (
 	"zincdoor/internal/target"
 )
 
-const findItAdvice = "run the linter in this checkout, or say with --report-root where its paths start"
+const findItAdvice = "run the linter in this checkout, or say where its paths start: --report-root DIR"
 
 // finder finds a report's paths, each once.
 type finder struct {
@@ -162,7 +162,7 @@ func (f *finder) checkFolders(said *report.Report) {
 			case !at.Inside:
 				f.known[p], at = other, other
 			case (f.isChanged(at.Path) || f.isChanged(other.Path)) && f.unsure == "":
-				f.unsure = fmt.Sprintf("make worked in several folders at once, and nobody can tell whether %s is %s or %s; have it keep together what belongs together (make --output-sync)", said.Printed[p], at.Path, other.Path)
+				f.unsure = fmt.Sprintf("make worked in several folders at once, so %s may be %s or %s; keep each folder's output together: make --output-sync", said.Printed[p], at.Path, other.Path)
 			}
 		}
 	}
@@ -237,7 +237,7 @@ func (f *finder) checkRoots(p string) {
 	for _, root := range f.roots {
 		to, ok := root.Apply(p)
 		if ok && at.Inside && to != at.Path && path.Clean(p) == at.Path && f.isChanged(to) && f.unsure == "" {
-			f.unsure = fmt.Sprintf("%s is a file, and so is the changed %s, where the linter may have worked; say which with --report-root", p, to)
+			f.unsure = fmt.Sprintf("%s is a file, and so is the changed %s, where the linter may have worked; say which: --report-root DIR", p, to)
 		}
 	}
 }
@@ -249,7 +249,7 @@ func (f *finder) checkRivals(root report.Mapped, unknown []string, names map[str
 		for _, p := range unknown {
 			to, ok := rival.Apply(p)
 			if file := names[to]; ok && f.isChanged(file) && f.unsure == "" {
-				f.unsure = fmt.Sprintf("nobody can tell whether %s is the changed %s: its paths may start at %s; say which with --report-root", p, file, orList(append([]report.Mapping{root.Mapping}, root.Rivals...)))
+				f.unsure = fmt.Sprintf("%s may be the changed %s, since the paths may start at %s; say which: --report-root DIR", p, file, orList(append([]report.Mapping{root.Mapping}, root.Rivals...)))
 			}
 		}
 	}

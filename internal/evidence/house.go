@@ -75,7 +75,7 @@ func (q Request) findHouse(ctx context.Context) (found houseFindings, err error)
 	defer memory.Doing("the house checks")()
 	t, p := q.Target, q.Policy
 	if t.Diff != nil && q.BuiltIn && t.Diff.About() > mostUnasked {
-		found.notices = []string{fmt.Sprintf("the change has over %d files, too many for the door's own checks, which nobody asked for: a policy with house: has them all the same", mostUnasked)}
+		found.notices = []string{fmt.Sprintf("the change has over %d files, so the built-in house checks are left out; house: in a policy keeps them", mostUnasked)}
 		return found, nil
 	}
 	files, err := t.Present()

@@ -57,7 +57,7 @@ func (q Request) runLinters(ctx context.Context, origins []origin) (all []*readi
 	}
 	if why := q.Refusal(); why != "" {
 		for _, r := range linters {
-			r.fail(judge.Missing, fmt.Sprintf("%q is not run: %s", words(r.from.terms.Run.Command), why))
+			r.fail(judge.Missing, fmt.Sprintf("%q isn't started: %s", words(r.from.terms.Run.Command), why))
 		}
 		return all, nil, nil
 	}
@@ -77,16 +77,16 @@ func (q Request) runLinters(ctx context.Context, origins []origin) (all []*readi
 	altered := runner.Altered()
 	for _, r := range linters {
 		if altered != "" && !r.from.terms.Run.TakesFiles() {
-			r.fail(judge.Failed, fmt.Sprintf("one of the linters altered %s in the copy that all of them read; have it print what it finds and fix nothing, or give it its files with files:", altered))
+			r.fail(judge.Failed, fmt.Sprintf("a linter changed %s in the copy that all of them read; make it report only, or name the files it gets with files:", altered))
 		}
 		if r.report != nil {
 			notices = append(notices, noticesOf(r)...)
 		}
 		if len(r.laid) > 0 {
-			notices = append(notices, fmt.Sprintf("%s: %s as %s has it, since this change alters what it judges by", r.from.name, target.ClipList(r.laid), q.Trusted.Name))
+			notices = append(notices, fmt.Sprintf("%s: it uses %s as in %s, since this change edits it", r.from.name, target.ClipList(r.laid), q.Trusted.Name))
 		}
 		if r.forgotten != "" {
-			notices = append(notices, fmt.Sprintf("%s: not all of its answers are remembered, so it is asked again each time: %s", r.from.name, r.forgotten))
+			notices = append(notices, fmt.Sprintf("%s: not all answers can be kept, so it runs again each time: %s", r.from.name, r.forgotten))
 		}
 	}
 	return all, notices, nil
@@ -108,7 +108,7 @@ func (q Request) runLinter(ctx context.Context, runner *lint.Runner, r *reading)
 		r.laid, err = runner.Laid(terms)
 	}
 	if err != nil {
-		r.fail(judge.Failed, fmt.Sprintf("what it is to look at can't be told: %v", err))
+		r.fail(judge.Failed, fmt.Sprintf("its files can't be listed: %v", err))
 		return
 	}
 	result := runner.Do(plan)
@@ -128,7 +128,7 @@ func (q Request) runLinter(ctx context.Context, runner *lint.Runner, r *reading)
 	case result.Problem != "":
 		r.fail(judge.Failed, result.Problem)
 	case result.Broken != nil:
-		r.fail(judge.Failed, fmt.Sprintf("%v; try its command by hand, and keep all of its output", result.Broken))
+		r.fail(judge.Failed, fmt.Sprintf("%v; run its command by hand to see all of its output", result.Broken))
 	}
 	q.assess(ctx, r, true)
 	if r.state.Sound() && result.Known {

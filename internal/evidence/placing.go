@@ -92,7 +92,7 @@ func (c *collector) placeFindings(r *reading, finder *finder) error {
 		f.Path, f.Outside, r.placed[i] = at.Path, !at.Inside, at.Inside
 		count(at, at.Outside && (r.from.runs || r.from.terms.Outside != nil))
 		if f.Unweighed && !at.Inside {
-			r.fail(judge.Failed, fmt.Sprintf("%s:%d is no file of the repository, so that nobody can tell what this line says: %q; run the linter in this checkout, or call the line noise: in the report's part of the policy", at.Path, f.Region.Line, clip(f.Message)))
+			r.fail(judge.Failed, fmt.Sprintf("%s:%d is no file of the repository, so this line isn't understood: %q; run the linter in this checkout, or add noise: to the report for such lines", at.Path, f.Region.Line, clip(f.Message)))
 		}
 		if at.Inside || at.Outside && finder.places.IsLibrary(at.Path) {
 			continue
@@ -102,7 +102,7 @@ func (c *collector) placeFindings(r *reading, finder *finder) error {
 		}
 		if changed := finder.namesake(at.Path, ""); changed != "" {
 			r.fail(judge.Foreign, fmt.Sprintf(
-				"it speaks of %s, which isn't in the repository but bears the name of the changed %s; %s", at.Path, changed, findItAdvice))
+				"it names %s, which isn't in the repository but may be the changed %s; %s", at.Path, changed, findItAdvice))
 		}
 	}
 	for _, path := range r.report.LookedAt() {
@@ -110,7 +110,7 @@ func (c *collector) placeFindings(r *reading, finder *finder) error {
 		count(at, at.Outside)
 	}
 	if named != "" && inside == 0 {
-		r.fail(judge.Foreign, fmt.Sprintf("none of the files it names is in the repository (for example %s); %s", named, findItAdvice))
+		r.fail(judge.Foreign, fmt.Sprintf("none of the files it names is in the repository, e.g. %s; %s", named, findItAdvice))
 	}
 	return finder.err
 }

@@ -115,10 +115,10 @@ func (q Request) readFile(ctx context.Context, from origin) *reading {
 	in, err := q.open(from)
 	switch {
 	case errors.Is(err, fs.ErrNotExist) && from.tree != "":
-		r.fail(judge.Missing, fmt.Sprintf("there is no %s in the work tree, where the policy looks for it; did the linter run, and write it there? Another file: --report %s=FILE", from.tree, from.terms.Name))
+		r.fail(judge.Missing, fmt.Sprintf("the file %s is missing; run the linter that writes it, or name another file: --report %s=FILE", from.tree, from.terms.Name))
 		return r
 	case errors.Is(err, fs.ErrNotExist):
-		r.fail(judge.Missing, "there is no such file; did the linter run, and write it there?")
+		r.fail(judge.Missing, "there is no such file; run the linter that writes it")
 		return r
 	case err != nil:
 		r.fail(judge.Missing, fmt.Sprintf("it can't be read: %v", errors.Unwrap(err)))
@@ -131,7 +131,7 @@ func (q Request) readFile(ctx context.Context, from origin) *reading {
 		r.fail(judge.Failed, strings.TrimSuffix(err.Error(), ": "+report.ErrTooMuch.Error()))
 		return r
 	case errors.Is(err, report.ErrMalformed):
-		r.fail(judge.Failed, fmt.Sprintf("%v; run the linter again and keep all of its output", err))
+		r.fail(judge.Failed, fmt.Sprintf("%v; run the linter again, and keep all of its output", err))
 		return r
 	case err != nil:
 		r.fail(judge.Missing, fmt.Sprintf("it can't be read: %v", err))
@@ -176,16 +176,16 @@ func (q Request) assess(ctx context.Context, r *reading, clean bool) {
 	case said.Failure != "":
 		r.fail(judge.Failed, said.Failure)
 	case said.Stopped != "" && !from.terms.Errors:
-		r.fail(judge.Failed, said.Stopped+"; see to that, and run it again")
+		r.fail(judge.Failed, said.Stopped+"; fix that, and run it again")
 	case named != "":
 		r.fail(judge.Failed, named)
 	case len(said.Findings) > 0 || !lines && !said.Clean:
 	case clean:
 		r.state.State = judge.Empty
 	case from.terms.Name != "":
-		r.fail(judge.Failed, "it holds no finding, which may mean that nothing ran; where an empty file means that the tool found nothing, the policy says so with clean: empty")
+		r.fail(judge.Failed, "it has no findings, so perhaps nothing ran; if an empty file means that nothing was found, write clean: empty in the report")
 	default:
-		r.fail(judge.Failed, fmt.Sprintf("it holds no finding, which may mean that nothing ran; if the tool ran and found nothing, say so: --report %s=FILE --empty-is-clean", said.Format))
+		r.fail(judge.Failed, fmt.Sprintf("it has no findings, so perhaps nothing ran; if the tool ran and found nothing: --report %s=FILE --empty-is-clean", said.Format))
 	}
 	q.checkTool(ctx, r)
 }
@@ -203,7 +203,7 @@ func (q Request) unreadOfChanged(said *report.Report) string {
 	for _, unread := range said.Unread {
 		for _, f := range files {
 			if f.Status != change.Deleted && hasName(unread.Text, path.Base(f.Path)) {
-				return fmt.Sprintf("%s names the changed %s and can't be read: %q; have the tool write SARIF, or read it by a recipe", unread.At, f.Path, clip(unread.Text))
+				return fmt.Sprintf("%s names the changed %s and isn't understood: %q; make the tool write SARIF, or read the report by a recipe", unread.At, f.Path, clip(unread.Text))
 			}
 		}
 	}
@@ -245,9 +245,9 @@ func (q Request) checkTool(ctx context.Context, r *reading) {
 			r.fail(judge.Foreign, fmt.Sprintf("it comes from %s, where the policy expects %s", tool.Name, terms.Tool))
 		case terms.Version.Take(tool.Version):
 		case tool.Version == "":
-			r.fail(judge.Foreign, fmt.Sprintf("it doesn't tell the version of its tool, which the policy wants to be %s", terms.Version))
+			r.fail(judge.Foreign, fmt.Sprintf("it doesn't say the version of its tool; the policy expects %s", terms.Version))
 		default:
-			r.fail(judge.Foreign, fmt.Sprintf("it comes from version %s, where the policy wants %s: run that one, or alter the policy in a change of its own first", clip(tool.Version), terms.Version))
+			r.fail(judge.Foreign, fmt.Sprintf("it comes from version %s, and the policy expects %s; use that version, or change the policy first, in a change of its own", clip(tool.Version), terms.Version))
 		}
 	}
 }
@@ -258,13 +258,13 @@ const patience = 20 * time.Second
 // askVersion asks the tool itself, by the command that the policy names, or says why it can't.
 func (q Request) askVersion(ctx context.Context, terms policy.Report) (version, problem string) {
 	if why := q.Refusal(); why != "" {
-		return "", fmt.Sprintf("its version must be asked of %q, and %s", words(terms.Ask), why)
+		return "", fmt.Sprintf("its version comes from %q, and %s", words(terms.Ask), why)
 	}
 	ctx, cancel := context.WithTimeout(ctx, patience)
 	defer cancel()
 	dir, end, err := q.askIn(terms)
 	if err != nil {
-		return "", fmt.Sprintf("its version can't be asked: %v", err)
+		return "", fmt.Sprintf("its version isn't known: %v", err)
 	}
 	defer end()
 	cmd := exec.CommandContext(ctx, terms.Ask[0], terms.Ask[1:]...)
@@ -273,9 +273,9 @@ func (q Request) askVersion(ctx context.Context, terms policy.Report) (version, 
 	version, _, _ = strings.Cut(strings.TrimSpace(string(out)), "\n")
 	switch {
 	case err != nil:
-		return "", fmt.Sprintf("its version can't be asked: %q: %v", words(terms.Ask), err)
+		return "", fmt.Sprintf("its version isn't known: %q: %v", words(terms.Ask), err)
 	case version == "":
-		return "", fmt.Sprintf("its version can't be asked: %q says nothing", words(terms.Ask))
+		return "", fmt.Sprintf("its version isn't known: %q prints nothing", words(terms.Ask))
 	}
 	return version, ""
 }
@@ -323,7 +323,7 @@ func (c *collector) checkFile(r *reading) error {
 	for _, f := range files {
 		untracked := c.Target.Kind == policy.Worktree && f.Status == change.Added // or not committed yet, where nobody else judges
 		if f.Status != change.Deleted && !untracked && f.Path == own {
-			r.fail(judge.Foreign, fmt.Sprintf("the change itself brings %s, and nobody judges by what they wrote themselves; have the linter write it anew, to a file that git ignores", f.Path))
+			r.fail(judge.Foreign, fmt.Sprintf("the change itself brings %s, so it can't be trusted; have the linter write its report to a file that git ignores", f.Path))
 			return nil
 		}
 	}
@@ -360,9 +360,9 @@ func (c *collector) checkAge(r *reading, written time.Time, files []change.File)
 	switch {
 	case !last.After(written):
 	case local:
-		r.fail(judge.Foreign, fmt.Sprintf("%s was altered after it was written; run the linter again", newest))
+		r.fail(judge.Foreign, fmt.Sprintf("%s was changed after the report was written; run the linter again", newest))
 	case last.Sub(first) > checkoutTime:
-		c.notices = append(c.notices, fmt.Sprintf("%s is older than the changed %s, and doesn't say which commit it is of; where it is of an earlier one, run the linter again", r.state.Name, newest))
+		c.notices = append(c.notices, fmt.Sprintf("%s is older than the changed %s, and doesn't say which commit it is of; if it is of an earlier one, run the linter again", r.state.Name, newest))
 	}
 }
 
@@ -400,7 +400,7 @@ func (c *collector) checkNames(r *reading) error {
 			return !slices.Contains(c.Paths, baseline.Everywhere) && c.Matches(f.Path)
 		})
 		if told || kinds[path.Ext(f.Path)] {
-			r.fail(judge.Failed, fmt.Sprintf("text can't carry the name of the changed %q, so that nothing it says of that file is found; have the tool write SARIF, or rename the file", f.Path))
+			r.fail(judge.Failed, fmt.Sprintf("diagnostic text can't carry the file name %q; make the tool write SARIF, or rename the file", f.Path))
 			return nil
 		}
 	}

@@ -195,7 +195,7 @@ func (c *collector) stateOfPush(name string) (side git.Side, problem string) {
 		return "", fmt.Sprintf("it was made at %s, which is no commit of this repository; run the linter on what is pushed", of)
 	}
 	if ours, err := t.Repo.TreeOf(string(t.Side)); err != nil || ours != theirs {
-		return "", fmt.Sprintf("it is of %s, whose files are not those pushed to %s; run the linter on these, and name their commit with --report-commit", of, t.Subject.Ref)
+		return "", fmt.Sprintf("it is of %s, whose files differ from those pushed to %s; run the linter on what is pushed, and name its commit: --report-commit REV", of, t.Subject.Ref)
 	}
 	return t.Side, ""
 }
@@ -229,7 +229,7 @@ func (c *collector) believe(r *reading, judged *change.Change) ([]finding.Findin
 		}
 	}
 	if lost > 0 {
-		c.notices = append(c.notices, fmt.Sprintf("%s: left out, since the judged state doesn't have their lines: %s", r.state.Name, finding.Count(lost)))
+		c.notices = append(c.notices, fmt.Sprintf("%s: findings left out, since their lines aren't in the judged state: %s", r.state.Name, finding.Count(lost)))
 	}
 	return carried, nil
 }
@@ -241,11 +241,11 @@ func (c *collector) checkDistance(r *reading, judged *change.Change) bool {
 	case t.between == nil:
 	case t.worktree:
 		if path := judged.HalfStaged(t.between); path != "" {
-			r.fail(judge.Foreign, fmt.Sprintf("%s is staged in part: the linter saw the work tree, not what will be committed; stage the rest, or set it aside with git stash --keep-index, or let the door start the linter (run: in the policy), on what is staged", path))
+			r.fail(judge.Foreign, fmt.Sprintf("%s is staged in part, and the linter saw the work tree. Stage the rest, put it away (git stash --keep-index), or let Zinc Door start the linter on what is staged (run: in the policy)", path))
 		}
 	default:
 		if path := judged.Conflict(t.between); path != "" {
-			r.fail(judge.Foreign, fmt.Sprintf("it was made at %.12s, where %s, which this change alters, isn't what it is in the judged state; run the linter on that state", string(t.side), path))
+			r.fail(judge.Foreign, fmt.Sprintf("it was made at %.12s, where the changed %s differs from the judged state; run the linter on that state", string(t.side), path))
 			return false
 		}
 	}
@@ -294,7 +294,7 @@ func (c *collector) verify(r *reading) error {
 			continue
 		}
 		if what := text.OtherBreak(); what != "" && (past(text, f) || f.Snippet == "" || !source.MayQuote(text.Line(f.Region.Line), f.Snippet)) {
-			c.miscut[f.Path] = "a text with a " + what + ", after which tools number lines otherwise than git"
+			c.miscut[f.Path] = "a text with a " + what + ", which tools and git count differently"
 			continue
 		}
 		const again = "the report was made from another text; run the linter on this one"
@@ -302,10 +302,10 @@ func (c *collector) verify(r *reading) error {
 		switch {
 		case fits || r.tree.isLink(f.Path):
 		case past(text, f):
-			r.fail(judge.Foreign, fmt.Sprintf("a finding stands at %s:%d, but the file has %d lines: %s", f.Path, f.Region.Line, text.Len(), again))
+			r.fail(judge.Foreign, fmt.Sprintf("it has a finding at %s:%d, and the file has %d lines: %s", f.Path, f.Region.Line, text.Len(), again))
 			return nil
 		default:
-			r.fail(judge.Foreign, fmt.Sprintf("it quotes %q at %s:%d, but the line is %q: %s",
+			r.fail(judge.Foreign, fmt.Sprintf("it quotes %q at %s:%d, and the line is %q: %s",
 				clip(source.Collapse(f.Snippet)), f.Path, f.Region.Line, clip(source.Collapse(text.Line(f.Region.Line))), again))
 			return nil
 		}

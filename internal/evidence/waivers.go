@@ -54,7 +54,7 @@ func (c *collector) search() (*search, error) {
 func (c *collector) noteSearch(s *search) {
 	if s.unsearched > 0 {
 		c.notices = append(c.notices, fmt.Sprintf(
-			"waivers that set nothing aside are not looked for in the %d changed files without findings; zincdoor gate --tree finds them", s.unsearched))
+			"waivers that set nothing aside aren't looked for in %d changed files without findings; zincdoor gate --tree finds them", s.unsearched))
 	}
 }
 

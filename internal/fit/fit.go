@@ -56,7 +56,7 @@ func (r *record) check(f *File, hook bool) error {
 	case ours.wrote(old):
 		f.Aside = "" // replaced; what was put aside stays there
 	case ours != nil && !ours.interrupted():
-		return fmt.Errorf("%s was altered since it was fitted; put your lines elsewhere, or take it away by hand: %w", f.Path, ErrRefused)
+		return fmt.Errorf("%s was changed since it was fitted; move your lines elsewhere, or remove the file by hand: %w", f.Path, ErrRefused)
 	case hook:
 		f.Aside = f.Path + theirs
 		if aside, err := os.Lstat(f.Aside); err == nil && !os.SameFile(aside, info) {
@@ -177,7 +177,7 @@ func (w written) remove(dry bool) (removal Removal, stays bool, err error) {
 		removal.Kept, removal.Back = "was altered since", ""
 		return removal, true, nil
 	case w.Aside != "" && !hasAside && !absent:
-		removal.Kept, removal.Back = fmt.Sprintf("calls what was there before, which is gone from %s", w.Aside), ""
+		removal.Kept, removal.Back = fmt.Sprintf("calls the earlier hook, which is missing from %s", w.Aside), ""
 		return removal, true, nil
 	case dry:
 		return removal, false, nil

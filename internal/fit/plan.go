@@ -77,7 +77,7 @@ func Plan(p Place, call Call) ([]File, error) {
 			continue
 		}
 		if !p.owns(p.Hooks) {
-			return nil, fmt.Errorf("git looks for hooks in %s (core.hooksPath), which serves other repositories too; write the hook there by hand, it calls: %s: %w", p.Hooks, gateCall(hook, door), ErrRefused)
+			return nil, fmt.Errorf("git looks for hooks in %s (core.hooksPath), which other repositories use too; add this line to the hook there by hand: %s: %w", p.Hooks, gateCall(hook, door), ErrRefused)
 		}
 		f := File{Path: filepath.Join(p.Hooks, gitNames[hook]), What: string(hook) + " hook", Text: script(hook, door, call.Reports, hook == Commit && call.Fixes), Mode: 0o755}
 		if err := r.check(&f, true); err != nil {
@@ -132,7 +132,7 @@ func script(hook Hook, door string, reports []string, fixes bool) []byte {
 	line := func(format string, args ...any) { fmt.Fprintf(&s, format+"\n", args...) }
 	name := gitNames[hook]
 	line("#!/bin/sh")
-	line("# Asks Zinc Door. Written by zincdoor fit; zincdoor fit --remove takes it away.")
+	line("# Written by zincdoor fit; zincdoor fit --remove takes it away.")
 	line(`theirs="$(dirname "$0")/%s%s"`, name, theirs)
 	call := gateCall(hook, door)
 	switch hook {
@@ -143,7 +143,7 @@ func script(hook Hook, door string, reports []string, fixes bool) []byte {
 		line(`if [ -x "$theirs" ]; then printf '%%s\n' "$lines" | "$theirs" "$@" || exit; fi`)
 	}
 	line("if ! command -v zincdoor >/dev/null 2>&1; then")
-	line(`	echo "zincdoor is not on the PATH, so the door can't be asked: %s" >&2`, helpless[hook])
+	line(`	echo "zincdoor is not on the PATH, so nothing can be judged: %s" >&2`, helpless[hook])
 	line("	exit 1")
 	line("fi")
 	for _, report := range reports {

@@ -166,7 +166,7 @@ func (s *Files) beside(m *Fixed) (why string, err error) {
 	case err != nil:
 		return "", err
 	case !clean:
-		return "what isn't staged of it alters the same lines; stage or set aside the rest first", nil
+		return "its unstaged part changes the same lines; stage the rest or put it away first", nil
 	case !converted:
 		m.worktree = merged
 		return "", nil

@@ -72,7 +72,7 @@ func TestSetAside(t *testing.T) {
 	r.Write("core/tide.c", "three\n")
 	f := open(t, r, policy.Staged)
 	files, aside, err := f.Ready(replace(t, f, "core/tide.c", "two", "2"))
-	if err != nil || len(files) != 0 || !strings.Contains(aside["core/tide.c"], "alters the same lines") {
+	if err != nil || len(files) != 0 || !strings.Contains(aside["core/tide.c"], "its unstaged part changes the same lines; stage the rest or put it away first") {
 		t.Errorf("%+v, %v, %v", files, aside, err)
 	}
 }

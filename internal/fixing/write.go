@@ -33,10 +33,10 @@ type traced struct {
 }
 
 // ErrNothing is the error of taking back what was never written, or is taken back already.
-var ErrNothing = errors.New("there is nothing to take back: fix has written nothing here, or it is taken back already")
+var ErrNothing = errors.New("there is nothing to take back: no fix was written here, or it was taken back already")
 
 // ErrAltered is the error of taking back what isn't there any more.
-var ErrAltered = errors.New("isn't any more as fix left it, so nothing is taken back")
+var ErrAltered = errors.New("was changed since the fix, so nothing is taken back")
 
 func (s *Files) traceFile() (string, error) {
 	dir, err := s.repo.GitDir()
@@ -119,7 +119,7 @@ func (s *Files) Write(fixed []Fixed) error {
 		case err != nil || !found:
 			return fmt.Errorf("%s can't be read any more, so nothing is written: %w", f.Path, errors.Join(err, fs.ErrNotExist))
 		case !bytes.Equal(now, f.disk):
-			return fmt.Errorf("%s was altered in the meantime, so nothing is written", f.Path)
+			return fmt.Errorf("%s was changed in the meantime, so nothing is written", f.Path)
 		}
 		one := traced{Path: f.Path, Before: now, After: f.worktree, Staged: s.staged}
 		if s.staged {
@@ -253,7 +253,7 @@ func (s *Files) Undo() (paths []string, err error) {
 		paths = append(paths, f.Path)
 	}
 	if err := s.restore(t); err != nil {
-		return nil, fmt.Errorf("not all could be taken back; once that is fixed, the same call goes on: %w", err)
+		return nil, fmt.Errorf("not everything could be taken back; fix this, and call zincdoor fix --undo again: %w", err)
 	}
 	return paths, os.Remove(name)
 }

@@ -174,7 +174,7 @@ func (c *Comparison) list() (*listing, error) {
 	}
 	if strings.Contains(complaint, "rename detection was skipped") {
 		l.notices = append(l.notices, fmt.Sprintf(
-			"too many files were added and removed to look for edited renames (over %d by %d): a renamed and edited file counts as added", renameLimit, renameLimit))
+			"too many files were added and removed to look for edited renames (over %d by %d), so a renamed and edited file counts as added", renameLimit, renameLimit))
 	}
 	return l, err
 }

@@ -396,7 +396,7 @@ func (t *Tree) Plain(name string) (data []byte, found bool, err error) {
 		return nil, false, err
 	}
 	if len(links) > 0 {
-		return nil, false, fmt.Errorf("%s is %w, which is refused there: put a plain file or folder in its place", links[0], ErrLink)
+		return nil, false, fmt.Errorf("%s is %w, which isn't allowed there; use a plain file or folder", links[0], ErrLink)
 	}
 	if t.side == Worktree {
 		return t.onDisk(name)

@@ -84,7 +84,7 @@ func (b *Bench) Run(ctx context.Context, t Task) Outcome {
 	case b.slots <- struct{}{}:
 		defer func() { <-b.slots }()
 	case <-ctx.Done():
-		return Outcome{Problem: "it was called off"}
+		return Outcome{Problem: "it was stopped"}
 	}
 	dir, err := b.Place()
 	if err != nil {

@@ -314,7 +314,7 @@ func (p *Plan) apart(fresh *report.Report, read Reads) (all map[string][]finding
 		if !p.asks(about) {
 			readers := read.of(f.Path)
 			if len(readers) != 1 {
-				return nil, fmt.Sprintf("it found something in %s, and which of the files it was asked about led there can't be told", cmp.Or(f.Path, "no file"))
+				return nil, fmt.Sprintf("it found something in %s, and it isn't known for which of its files", cmp.Or(f.Path, "no file"))
 			}
 			about = readers[0]
 		}

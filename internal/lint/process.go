@@ -53,11 +53,11 @@ func (b *Bench) run(ctx context.Context, t Task, file string) (o Outcome) {
 	o.Code = code
 	switch {
 	case over.Load():
-		o.Problem = fmt.Sprintf("it was ended, since it wrote more than %d MiB", mostReport>>20)
+		o.Problem = fmt.Sprintf("it was stopped, since it wrote more than %d MiB", mostReport>>20)
 	case errors.Is(ctx.Err(), context.DeadlineExceeded):
-		o.Problem = fmt.Sprintf("it was ended after %v; a longer timeout: in its report gives it more time", t.Timeout)
+		o.Problem = fmt.Sprintf("it was stopped after %v; to give it more time: timeout: in its report", t.Timeout)
 	case ctx.Err() != nil:
-		o.Problem = "it was called off"
+		o.Problem = "it was stopped"
 	case code < 0:
 		o.Problem = fmt.Sprintf("it ended by itself: %v", cmd.ProcessState)
 	case t.Fault(code) != "":
@@ -85,9 +85,9 @@ func (o Outcome) take(from string, before taken, to string) Outcome {
 	var err error
 	switch now := take(from); {
 	case now.info == nil:
-		o.Problem = fmt.Sprintf("it ended well but wrote no %s", from)
+		o.Problem = fmt.Sprintf("it ended well and wrote no %s", from)
 	case now.is(before):
-		o.Problem = fmt.Sprintf("it ended well but didn't write %s, which is an older one", from)
+		o.Problem = fmt.Sprintf("it ended well and didn't write %s; the file there is older", from)
 	default:
 		if o.Size, err = keep(from, to); errors.Is(err, errOver) {
 			o.Problem = fmt.Sprintf("it wrote more than %d MiB", mostReport>>20)

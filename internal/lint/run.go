@@ -45,7 +45,7 @@ func (r *Runner) Do(p *Plan) Result {
 	fresh, read := r.ask(p, &res)
 	if fresh != nil {
 		if res.Report = p.recalled(fresh); res.Report == nil {
-			res.Problem = "what was kept of its earlier answers is broken; run again with --no-cache"
+			res.Problem = "its kept answers are broken; run again with --no-cache"
 		} else if p.known != nil && res.Problem == "" && res.Broken == nil {
 			res.Forgotten = p.remember(fresh, read)
 		}
@@ -72,7 +72,7 @@ func (r *Runner) tell(s Step) {
 func (r *Runner) ask(p *Plan, res *Result) (*report.Report, Reads) {
 	s, err := r.site(p)
 	if err != nil {
-		res.Problem = fmt.Sprintf("the code can't be copied for it: %v", err)
+		res.Problem = fmt.Sprintf("no copy can be made for it: %v", err)
 		return nil, nil
 	}
 	run := p.Terms.Run
@@ -98,7 +98,7 @@ func (r *Runner) ask(p *Plan, res *Result) (*report.Report, Reads) {
 				reads[i] = s.readRules(outcomes[i].Reads, run.Folder)
 			}
 			if said := reports[i]; said != nil && len(said.Findings) == 0 && said.Whole() && run.TellsOfFindings(outcomes[i].Code) {
-				outcomes[i].Problem = fmt.Sprintf("it ended with code %d, by which it tells that it found something, but what it wrote holds no finding", outcomes[i].Code)
+				outcomes[i].Problem = fmt.Sprintf("it ended with code %d, which means that it found something, and its output has no finding", outcomes[i].Code)
 			}
 		})
 	}
@@ -132,7 +132,7 @@ func quoted(lines []string) string {
 	if len(lines) == 0 {
 		return ""
 	}
-	return "; its last words: " + strings.Join(lines, " / ")
+	return "; its last output: " + strings.Join(lines, " / ")
 }
 
 // batches cuts the files into as many lists as the length of a command line asks for; where each file is looked at by
@@ -180,9 +180,9 @@ func faultOf(run *policy.Run, code int) string {
 	case run.Declares(code):
 		return ""
 	case slices.Contains(run.Failed, code):
-		return fmt.Sprintf("it ended with code %d, by which it tells that it failed", code)
+		return fmt.Sprintf("it ended with code %d, which means that it failed", code)
 	}
-	return fmt.Sprintf("it ended with code %d, which doesn't tell of a good run; where it does, say exits: {found: %d} in its report", code, code)
+	return fmt.Sprintf("it ended with code %d. If that means it found something, write exits: {found: %d} in its report", code, code)
 }
 
 // errEmpty is the error of an empty report whose format has no empty form.

@@ -106,7 +106,7 @@ func (d *document) fields(n *yaml.Node, what string) []field {
 		case !ok:
 			d.complain(key, "a key must be plain text")
 		case lines[name] > 0:
-			d.complain(key, "the key %q stands on line %d already", name, lines[name])
+			d.complain(key, "the key %q is on line %d already", name, lines[name])
 		default:
 			fields = append(fields, field{name, key, value})
 			lines[name] = key.Line

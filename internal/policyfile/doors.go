@@ -53,7 +53,7 @@ func (r *reader) build() {
 			base := r.file.door(l.base)
 			switch {
 			case base == nil:
-				r.complain(l.at, "door %s builds on %q, which is no door; the doors are %s", l.door, l.base, r.doorNames())
+				r.complain(l.at, "door %s is like %q, which is no door; the doors are %s", l.door, l.base, r.doorNames())
 			case !done[l.base] && slices.ContainsFunc(r.alike, func(o likeness) bool { return o.door == l.base }):
 				waiting = append(waiting, l)
 				continue
@@ -63,7 +63,7 @@ func (r *reader) build() {
 			done[l.door] = true
 		}
 		if len(waiting) == len(r.alike) {
-			r.complain(waiting[0].at, "door %s builds on itself", waiting[0].door)
+			r.complain(waiting[0].at, "door %s is like itself", waiting[0].door)
 			return
 		}
 		r.alike = waiting
@@ -92,7 +92,7 @@ func (r *reader) doorNames() string {
 	return strings.Join(names, ", ")
 }
 
-// door reads a door, laid over the inherited one of its name where there is one.
+// door reads a door, on top of the inherited one of its name where there is one.
 func (r *reader) door(f field, under *Door) Door {
 	door := Door{Placed: Placed[policy.Door]{policy.Door{Name: f.name, Mode: policy.Enforce, Waivers: r.defaultWaivers()}, r.position(f.key)}}
 	if under != nil {
@@ -115,7 +115,7 @@ func (r *reader) door(f field, under *Door) Door {
 					return
 				}
 				if at, firm := under.firmLimit(); firm {
-					r.complain(n, "door %s can't stand at other refs, since a limit of it is firm in %s", f.name, at)
+					r.complain(n, "door %s can't have other refs, since a limit of it is firm in %s", f.name, at)
 				}
 			},
 			"mode": func(n *yaml.Node) {
@@ -139,7 +139,7 @@ func (r *reader) door(f field, under *Door) Door {
 		},
 	})
 	if len(is.Refs) > 0 && is.Judges != policy.Push {
-		r.complain(cmp.Or(refs, f.key), "refs: says at which refs a push door stands; door %s has no judges: push", f.name)
+		r.complain(cmp.Or(refs, f.key), "refs: is for push doors; door %s has no judges: push", f.name)
 	}
 	if like != nil {
 		r.alike = append(r.alike, likeness{f.name, r.text(like, "like"), like})
@@ -161,7 +161,7 @@ func (r *reader) checkRefs() {
 			}
 			if other, taken := stands[literal]; taken && other.door != d.Value.Name {
 				at := r.file.Origins["doors."+d.Value.Name+".refs"]
-				r.problems = append(r.problems, Problem{at.File, at.Line, at.Column, fmt.Sprintf("doors %s and %s may both stand at a ref of %s and %s; make one of them longer before its first wildcard", other.door, d.Value.Name, other.text, text)})
+				r.problems = append(r.problems, Problem{at.File, at.Line, at.Column, fmt.Sprintf("doors %s and %s may both be for a ref of %s and %s; make one glob longer before its first wildcard", other.door, d.Value.Name, other.text, text)})
 			}
 			stands[literal] = glob{text, d.Value.Name}
 		}

@@ -38,7 +38,7 @@ func (r *reader) checkLadder(n *yaml.Node) {
 		return
 	}
 	if at, firm := r.under.anyFirm(); firm {
-		r.complain(n, "the ladder can't be altered, since %s is firm on the inherited one", at)
+		r.complain(n, "the ladder can't be changed, since %s is firm on the inherited one", at)
 		return
 	}
 	lacks := func(at Position, severities ...string) {
@@ -92,7 +92,7 @@ func (d Door) firmLimit() (Position, bool) {
 func (r *reader) checkName(at *yaml.Node, what, name string, named func(*policy.Selector) []string) {
 	check := func(s *policy.Selector, firm bool, where Position) {
 		if firm && (slices.Contains(named(s), name) || s.Except != nil && slices.Contains(named(s.Except), name)) {
-			r.complain(at, "the %s %q can't be given another meaning, since what is firm in %s rests on it", what, name, where)
+			r.complain(at, "the %s %q can't be redefined, since what is firm in %s uses it", what, name, where)
 		}
 	}
 	for i := range r.under.Severities {

@@ -63,7 +63,7 @@ func (r *reader) houseCheck(f field, rule *house.Rule) (c house.Setting, on bool
 	}
 	if s := r.plain(f.value); s != "" {
 		if s != "on" && s != "off" && s != "true" && s != "false" {
-			r.complain(f.value, "a house check is on, off or a mapping of what it is told, not %q", s)
+			r.complain(f.value, "a house check is on, off or a mapping of its settings, not %q", s)
 		}
 		on = s == "on" || s == "true"
 		for key, needed := range needs {

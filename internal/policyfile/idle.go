@@ -44,7 +44,7 @@ func (p *idle) paths(files []string) {
 	}
 	for _, t := range p.Teams {
 		if none(t.Value.Paths) {
-			p.note(t.At, "team %s answers for no file", t.Value.Name)
+			p.note(t.At, "team %s has no file", t.Value.Name)
 		}
 	}
 	for _, name := range slices.Sorted(maps.Keys(p.Policy.Sets)) {
@@ -125,7 +125,7 @@ func (p *idle) limits() {
 			l := &d.Limits[i]
 			for k := range d.Limits {
 				if o := &d.Limits[k]; k != i && overrules(o, l, p.Policy.Ladder, k < i) {
-					p.note(p.Doors[n].Limits[i].At, "limit %q of door %s never decides, since %q counts all of that and bears no more", l.Name, d.Name, o.Name)
+					p.note(p.Doors[n].Limits[i].At, "limit %q of door %s never decides, since %q counts all of that and allows no more", l.Name, d.Name, o.Name)
 					break
 				}
 			}

@@ -88,7 +88,7 @@ func lay(t Text, f *File, chain []string) error {
 	chain = append(slices.Clip(chain), t.Name)
 	for _, ref := range r.inherits() {
 		if t.Find == nil {
-			r.complain(ref.at, "a policy from here can't inherit: there is no place to look the other one up")
+			r.complain(ref.at, "this policy can't inherit: there is nowhere to read the other one from")
 			break
 		}
 		other, err := t.Find(ref.Inherit)
@@ -97,7 +97,7 @@ func lay(t Text, f *File, chain []string) error {
 		}
 		switch {
 		case ref.Digest != "" && ref.Digest != other.Digest():
-			r.complain(ref.at, "the policy %s has the digest %s, not the one that is named here; look at what was altered there", ref, other.Digest())
+			r.complain(ref.at, "the policy %s has the digest %s, not the one named here; look at what changed there", ref, other.Digest())
 			continue
 		case slices.Contains(chain, other.Name):
 			r.complain(ref.at, "policies inherit from one another in a circle: %s", strings.Join(append(chain, other.Name), " → "))
@@ -179,7 +179,7 @@ func (r *reader) inheritOf(n *yaml.Node) (i Inherit) {
 	case strings.HasPrefix(i.Git, "-") || strings.HasPrefix(i.At, "-"):
 		r.complain(n, "inherit: git and at can't begin with a dash")
 	case i.Git != "" && i.Outside():
-		r.complain(n, "inherit: path leads out of the repository %s", i.Git)
+		r.complain(n, "inherit: path is outside of the repository %s", i.Git)
 	case i.Git == "" && i.Outside() && i.Digest == "":
 		r.complain(n, "inherit: a file outside the repository needs a digest (sha256: and what sha256sum says of it), or git and at")
 	}

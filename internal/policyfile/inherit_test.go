@@ -127,9 +127,9 @@ func TestFirm(t *testing.T) {
 		`doors: {own: {limits: [{count: new, most: 0, firm: true}], mode: advise}}`: "",
 		`place: {seams: true}`:                                                      `ours.yaml:3:1: place is firm in door.yaml:2, so it can't be set here`,
 		`teams: {core: {path: none/**}}`:                                            `teams is firm in door.yaml:2`,
-		`ladder: [note, warning, error]`:                                            `the ladder can't be altered, since door.yaml:8 is firm`,
+		`ladder: [note, warning, error]`:                                            `the ladder can't be changed, since door.yaml:8 is firm`,
 		`doors: {merge: {limits: [{count: new, most: 0, say: why}]}}`:               "",
-		`groups: {grave: [none]}`:                                                   `the group "grave" can't be given another meaning, since what is firm in door.yaml:10 rests on it`,
+		`groups: {grave: [none]}`:                                                   `the group "grave" can't be redefined, since what is firm in door.yaml:10 uses it`,
 	} {
 		s := shelf{"door.yaml": standards, "ours.yaml": "zincdoor: 1\ninherit: [{path: door.yaml}]\n" + ours + "\n"}
 		_, err := Read(s.text("ours.yaml"))
@@ -172,7 +172,7 @@ func TestInheritErrors(t *testing.T) {
 		"inherit: {path: circle.yaml}":                                                 "circle: p.yaml → circle.yaml → round.yaml → circle.yaml",
 		"inherit: {path: broken.yaml}":                                                 `broken.yaml:2:1: unknown key "ladders"; did you mean "ladder"?`,
 		"inherit: {path: ../door.yaml}":                                                "outside the repository needs a digest",
-		"inherit: {git: ../s, at: v1, path: ../door.yaml}":                             "leads out of the repository ../s",
+		"inherit: {git: ../s, at: v1, path: ../door.yaml}":                             "is outside of the repository ../s",
 		"inherit: {git: -x, at: v1, path: door.yaml}":                                  "can't begin with a dash",
 		"inherit: {at: v1, path: door.yaml}":                                           "at goes with git",
 		"inherit: {path: steep.yaml}":                                                  `the policy needs the key "doors"`,

@@ -187,7 +187,7 @@ func TestLike(t *testing.T) {
 	}
 	for _, bad := range []string{"like: merge", "like: gate"} {
 		_, err := parse("policy.yaml", []byte(strings.Replace(building, "judges: staged", bad, 1)))
-		if err == nil || !strings.Contains(err.Error(), "builds on") {
+		if err == nil || !strings.Contains(err.Error(), "is like ") {
 			t.Errorf("%s: %v", bad, err)
 		}
 	}
@@ -248,13 +248,13 @@ doors:
 	}
 	want := `policy.yaml:2:9: no file matches "gone/**"
 policy.yaml:2:44: the set tests of paths has no file
-policy.yaml:3:9: team fares answers for no file
+policy.yaml:3:9: team fares has no file
 policy.yaml:4:14: no file is in nowhere/**
 policy.yaml:4:14: no report here has shown a rule that "late-*" takes
 policy.yaml:5:10: no report here has shown a rule that "-Wunused*" takes
 policy.yaml:6:50: the reports gauge and berth are both of a tool called diagnostics; tool: in each tells them apart
-policy.yaml:11:9: limit "one" of door d never decides, since "all" counts all of that and bears no more
-policy.yaml:14:9: limit "same" of door d never decides, since "sound" counts all of that and bears no more`
+policy.yaml:11:9: limit "one" of door d never decides, since "all" counts all of that and allows no more
+policy.yaml:14:9: limit "same" of door d never decides, since "sound" counts all of that and allows no more`
 	if got := p.Idle([]string{"core/tide.c", "core/old.c"}, []finding.Finding{{Rule: "unused"}, {Rule: "other"}}); got.Error() != want {
 		t.Errorf("got\n%s\nwant\n%s", got, want)
 	}
@@ -275,13 +275,13 @@ func TestParseErrors(t *testing.T) {
 		{"another form", strings.Replace(whole, "1", "2", 1), `p.yaml:1:11: this program reads policies of form 1, not "2"`},
 		{"no doors", "zincdoor: 1\n", `the policy needs the key "doors"`},
 		{"unknown key", "zincdoor: 1\nlader: [a]\n", `p.yaml:2:1: unknown key "lader" in the policy; did you mean "ladder"?`},
-		{"a key twice", "zincdoor: 1\nzincdoor: 1\n", "p.yaml:2:1: the key \"zincdoor\" stands on line 1 already"},
+		{"a key twice", "zincdoor: 1\nzincdoor: 1\n", "p.yaml:2:1: the key \"zincdoor\" is on line 1 already"},
 		{"no truth", "zincdoor: 1\ndoors:\n  d:\n    limits: [{count: new, most: 0}]\n    fix: x\n", `p.yaml:5:10: fix is true or false`},
 		{"a report from nowhere", "zincdoor: 1\nreports: {g: {as: sarif}}\n", "p.yaml:2:14: report g needs one of the keys file, which a linter writes before, and run"},
-		{"no linter to give files to", "zincdoor: 1\nreports: {g: {file: a, given: changed}}\n", "p.yaml:2:31: this tells how a linter is started, and there is no run"},
+		{"no linter to give files to", "zincdoor: 1\nreports: {g: {file: a, given: changed}}\n", "p.yaml:2:31: this key is for a linter that is started, and there is no run"},
 		{"two files of one run", "zincdoor: 1\nreports: {g: {run: g, file: [a, b]}}\n", "a linter that is started writes one file"},
 		{"no time", "zincdoor: 1\nreports: {g: {run: g, timeout: soon}}\n", "a time like 90s or 2m"},
-		{"a code of both kinds", "zincdoor: 1\nreports: {g: {run: g, exits: {found: 1, failed: [1]}}}\n", "1 can't tell both"},
+		{"a code of both kinds", "zincdoor: 1\nreports: {g: {run: g, exits: {found: 1, failed: [1]}}}\n", "1 can't mean both"},
 		{"a folder outside", "zincdoor: 1\nreports: {g: {run: g, folder: ../x}}\n", "plain path from the repository's root"},
 		{"unknown severity", door("    - {count: new, severity: eror, most: 0}\n"), `p.yaml:5:30: severity: the ladder has no "eror"; did you mean "error"?`},
 		{"no number", door("    - {count: new, most: few}\n"), `p.yaml:5:26: most must be a whole number from 0, not "few"`},

@@ -53,7 +53,7 @@ func (r *reader) reports(n *yaml.Node) {
 			r.complain(f.value, "a linter that is started writes one file; name its reports apart for more")
 		}
 		for _, n := range orphans() {
-			r.complain(n, "this tells how a linter is started, and there is no run that starts one")
+			r.complain(n, "this key is for a linter that is started, and there is no run: here")
 		}
 		if report.Clean && (report.As == policy.SARIF || report.As == "") && len(r.problems) == complaints {
 			r.complain(f.value, "clean: empty goes with as: diagnostics and a recipe for text; an empty %s is broken", policy.SARIF)
@@ -62,7 +62,7 @@ func (r *reader) reports(n *yaml.Node) {
 			r.complain(f.value, "noise goes with as: diagnostics; a recipe has a noise of its own")
 		}
 		if len(report.Ask) > 0 && report.Version.String() == "" && len(r.problems) == complaints {
-			r.complain(f.value, "ask goes with version: it tells the version where the report doesn't")
+			r.complain(f.value, "ask goes with version: it asks the tool where the report doesn't say")
 		}
 		r.file.Reports = append(
 			slices.DeleteFunc(r.file.Reports, func(o Placed[policy.Report]) bool { return o.Value.Name == f.name }),

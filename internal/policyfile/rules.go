@@ -33,7 +33,7 @@ func (r *reader) notes(n *yaml.Node) {
 func (r *reader) link(n *yaml.Node) {
 	s := r.text(n, "link")
 	if s != "" && (!strings.Contains(s, "{path}") || !strings.HasPrefix(s, "https://") && !strings.HasPrefix(s, "http://")) {
-		r.complain(n, "link is an address that begins with https:// and has {path} in it, and where it needs them {line} and {commit}, not %q", s)
+		r.complain(n, "link is an https:// address with {path}, and where needed {line} and {commit}, not %q", s)
 	}
 	r.policy.Link = s
 }
@@ -139,7 +139,7 @@ func (r *reader) numbers(n *yaml.Node) {
 		return
 	}
 	if at := r.firmNumber(); at != nil {
-		r.complain(n, "numbers can't be altered here, since what is firm in %s goes by a number", *at)
+		r.complain(n, "numbers can't be changed here, since what is firm in %s uses a number", *at)
 	}
 	r.file.Numbers = nil
 	for _, item := range list {
@@ -316,7 +316,7 @@ func (r *reader) severities(n *yaml.Node) {
 			r.complain(item, "a severity says one of is, cap and floor")
 		}
 		if s.Firm && (s.Cap != "" || s.Is == policy.Ignored) {
-			r.complain(item, "firm goes with floor, and with is and a severity: a cap, and what is ignored, demand nothing that could be loosened")
+			r.complain(item, "firm goes with floor, or with is and a severity: a cap, or ignored, demands nothing")
 		}
 	}
 	r.file.Severities = layered(r.under.Severities, own)

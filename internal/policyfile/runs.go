@@ -35,7 +35,7 @@ func (r *reader) runKeys(report *policy.Report) (read map[string]func(*yaml.Node
 			}})
 			for _, code := range run.Found {
 				if slices.Contains(run.Failed, code) {
-					r.complain(n, "exits: %d can't tell both that something was found and that the linter failed", code)
+					r.complain(n, "exits: %d can't mean both that something was found and that the linter failed", code)
 				}
 			}
 		}),

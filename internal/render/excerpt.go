@@ -74,7 +74,7 @@ func (s *screen) details(lead string, f judge.Finding) {
 	}
 	for n, steps := range details.Flows {
 		if !s.Verbose {
-			s.wrapped(lead, fmt.Sprintf("%d steps lead there (--verbose)", len(steps)), s.faint)
+			s.wrapped(lead, fmt.Sprintf("%d steps to it (--verbose)", len(steps)), s.faint)
 			break
 		}
 		if len(details.Flows) > 1 {
@@ -103,7 +103,7 @@ func suggestion(fix finding.Fix) string {
 	var texts []string
 	for _, e := range fix.Edits {
 		if text := strings.TrimSpace(e.Text); text == "" {
-			texts = append(texts, "take out what is marked")
+			texts = append(texts, "remove what is marked")
 		} else {
 			texts = append(texts, Safe(text))
 		}

@@ -65,7 +65,7 @@ func (s *screen) paragraphs(e Explanation) {
 		s.line("")
 	}
 	if !told {
-		s.bullet("note", fmt.Sprintf("%s tells nothing of it in its reports", cmp.Or(Safe(e.Tool), "its tool")))
+		s.bullet("note", fmt.Sprintf("%s says nothing about it in its reports", cmp.Or(Safe(e.Tool), "its tool")))
 		s.line("")
 	}
 	for _, note := range e.Notes {
@@ -100,7 +100,7 @@ func (s *screen) here(e Explanation) {
 		}
 	}
 	if e.Off {
-		s.bullet("here", fmt.Sprintf("off; on with house: {%s: on} in the policy", Safe(e.Rule)))
+		s.bullet("here", fmt.Sprintf("this check is off; to turn it on: house: {%s: on} in the policy", Safe(e.Rule)))
 		s.line("")
 		return
 	}
@@ -109,7 +109,7 @@ func (s *screen) here(e Explanation) {
 		s.line("")
 		return
 	}
-	s.bullet("here", fmt.Sprintf("%s in the work tree, of which, were all of it judged, %s", finding.Count(len(e.Found)), strings.Join(parts, ", ")))
+	s.bullet("here", fmt.Sprintf("%s in the work tree: %s", finding.Count(len(e.Found)), strings.Join(parts, ", ")))
 	for _, f := range e.Found[:min(len(e.Found), mostPlaces)] {
 		s.line("%s%s", strings.Repeat(" ", indent), truncate(fmt.Sprintf("%s  %s  %s", cmp.Or(Safe(place(f.Finding)), "(no file)"), f.ID, Safe(f.Message)), s.columns-indent, s.cut))
 	}
@@ -126,7 +126,7 @@ func (s *screen) severity(e Explanation) {
 		s.wrapped(strings.Repeat(" ", indent), fmt.Sprintf("%s: %s", Safe(cmp.Or(e.At(step.Index), "its tool")), Safe(step.What)), s.faint)
 	}
 	if len(e.Limits) == 0 {
-		s.bullet("limits", "no limit of any door counts it")
+		s.bullet("limits", "no limit counts it")
 	}
 	for _, l := range e.Limits {
 		about := fmt.Sprintf("door %s: %s, at most %d", Safe(l.Door), Safe(l.Limit.Name), l.Limit.Most)
@@ -154,8 +154,8 @@ func (s *screen) options(e Explanation) {
 	}
 	s.bullet("accept", fmt.Sprintf(`zincdoor baseline accept %s --why debt|mistaken|meant --reason "…" --until 90d`, id))
 	if e.MayWaive == "" {
-		s.bullet("waive", "no door lets a comment in the code waive it")
+		s.bullet("waive", "no door allows a waiver for it")
 		return
 	}
-	s.bullet("waive", fmt.Sprintf("a comment on its line or the one above: door waiver(%s): why", Safe(e.Rule)))
+	s.bullet("waive", fmt.Sprintf("write a comment on its line or the line above: door waiver(%s): why", Safe(e.Rule)))
 }

@@ -96,9 +96,9 @@ func Fix(w io.Writer, m Fixed) error {
 		}
 		s.bullet("leaves", fmt.Sprintf("%s %s: %s", Safe(place(l.Finding.Finding)), Safe(l.Finding.Rule), Safe(l.Why)))
 	}
-	s.byRule("leaves", m.None, ": nothing is suggested for it")
+	s.byRule("leaves", m.None, ": no tool offers a fix")
 	if m.Untouched > 0 {
-		s.bullet("beware", fmt.Sprintf("%d lines are altered that the change doesn't touch", m.Untouched))
+		s.bullet("beware", fmt.Sprintf("%d lines outside of the change are edited", m.Untouched))
 	}
 	for _, f := range m.House {
 		s.bullet("now", fmt.Sprintf("%s %s: %s", Safe(place(&f)), Safe(f.Rule), Safe(f.Message)))
@@ -109,11 +109,11 @@ func Fix(w io.Writer, m Fixed) error {
 	case m.Files == 0 && len(m.Left) > 0:
 		s.bullet("done", "nothing is written")
 	case m.Files == 0:
-		s.bullet("done", "nothing of it can be fixed by machine")
+		s.bullet("done", "no tool offers a fix")
 	case m.Written:
-		s.bullet("written", fmt.Sprintf("%d %s; broke a limit: %d%s%d; zincdoor fix --undo takes it back", m.Files, plural(m.Files, "file"), m.Before, s.arrow, m.After))
+		s.bullet("written", fmt.Sprintf("%d %s; findings that break a limit: %d%s%d; to take it back: zincdoor fix --undo", m.Files, plural(m.Files, "file"), m.Before, s.arrow, m.After))
 	default:
-		s.bullet("next", fmt.Sprintf("nothing is written yet; breaks a limit: %d%s%d with", m.Before, s.arrow, m.After))
+		s.bullet("next", fmt.Sprintf("nothing is written yet; findings that break a limit: %d%s%d with", m.Before, s.arrow, m.After))
 		s.line("%s%s", strings.Repeat(" ", indent), m.Command)
 	}
 	return s.err
@@ -129,7 +129,7 @@ func plural(n int, word string) string {
 func (s *screen) byRule(word string, counts map[string]int, tail string) {
 	var parts []string
 	for _, rule := range slices.Sorted(maps.Keys(counts)) {
-		parts = append(parts, fmt.Sprintf("%d %s", counts[rule], cmp.Or(Safe(rule), "of no rule")))
+		parts = append(parts, fmt.Sprintf("%d %s", counts[rule], cmp.Or(Safe(rule), "without a rule")))
 	}
 	if len(parts) > 0 {
 		s.bullet(word, strings.Join(parts, ", ")+tail)

@@ -166,7 +166,7 @@ func limitOnPage(l judge.LimitResult) pageLimit {
 	p := pageLimit{Name: Safe(l.Name), State: stateOf(l), Bears: fmt.Sprintf("at most %d", l.Bound), Found: l.Found, Shuts: l.Shuts()}
 	switch {
 	case l.Unknown:
-		p.Bears = "no growth; what was before isn't known"
+		p.Bears = "no growth; the number before isn't known"
 	case l.NoGrowth:
 		p.Bears = fmt.Sprintf("no growth from %d", l.Bound)
 	case l.EachFile:

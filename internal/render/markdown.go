@@ -146,7 +146,7 @@ func markdownTail(v judge.Verdict, o Options) string {
 	var s strings.Builder
 	s.WriteString("\n")
 	if n := fixable(v); n > 0 && o.Fix != "" {
-		fmt.Fprintf(&s, "%d of what shut it can be fixed by machine: %s\n\n", n, codeSpan(o.Fix))
+		fmt.Fprintf(&s, "%d of the findings that shut it can be fixed: %s\n\n", n, codeSpan(o.Fix))
 	}
 	if counts := totalsInWords(v); counts != "" {
 		fmt.Fprintf(&s, "%s\n\n", counts)

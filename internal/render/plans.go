@@ -23,7 +23,7 @@ type Plan struct {
 func Plans(w io.Writer, all []Plan) error {
 	s := &screen{look: lookFor(w), w: w}
 	if len(all) == 0 {
-		s.line("nothing would be run: the policy names no linter for this door (run: in its reports does)")
+		s.line("no linter would start: the policy names none for this door (run: in reports:)")
 	}
 	for _, p := range all {
 		name := Safe(p.Name)
@@ -39,17 +39,17 @@ func Plans(w io.Writer, all []Plan) error {
 		case p.Refused != "":
 			s.bullet("refused", Safe(p.Refused))
 		case p.Skipped:
-			s.bullet("skip", "nothing of what is judged is for it")
+			s.bullet("skip", "no file for it")
 			s.line("")
 			continue
 		}
 		s.bullet("where", Safe(where))
 		if p.Files == nil && p.Known == 0 {
-			s.bullet("files", "it finds them by itself")
+			s.bullet("files", "found by the linter itself")
 		} else {
 			known := ""
 			if p.Known > 0 {
-				known = fmt.Sprintf(", and %d whose answer is known", p.Known)
+				known = fmt.Sprintf(", and %d with kept answers", p.Known)
 			}
 			s.bullet("files", fmt.Sprintf("%d%s", len(p.Files), known))
 			for _, file := range p.Files {

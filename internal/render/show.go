@@ -160,7 +160,7 @@ func (s *screen) plainly(v judge.Verdict) error {
 			if f.Region.Column > 0 {
 				at += fmt.Sprintf(", column %d", f.Region.Column)
 			}
-			s.line("%s: %s %s: %s. It is %s, on a %s, told by %s, called %s.", at, Safe(f.Severity), Safe(f.Rule), strings.TrimSuffix(Safe(f.Message), "."), f.Standing, where(f), Safe(f.Tool), f.ID)
+			s.line("%s: %s %s: %s. It is %s, on a %s, reported by %s, with the id %s.", at, Safe(f.Severity), Safe(f.Rule), strings.TrimSuffix(Safe(f.Message), "."), f.Standing, where(f), Safe(f.Tool), f.ID)
 			if text := s.text(f.Path); text != nil && f.Region.Line > 0 {
 				s.line("  The line is: %s", strings.TrimSpace(Safe(clipBytes(text.Line(f.Region.Line), longestLine))))
 			}

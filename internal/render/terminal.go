@@ -72,7 +72,7 @@ func (s *screen) briefly(v judge.Verdict) {
 	}
 	left := ""
 	if v.Enforced != judge.Open {
-		left = fmt.Sprintf(" (%s, if the door enforced; the same call without --hook shows why)", v.Enforced)
+		left = fmt.Sprintf(" (it only advises; enforced, it would be %s: call it without --hook to see why)", v.Enforced)
 	}
 	s.line("%s %s%s", s.zinc.bold().Render(s.open+" OPEN"), s.faint.Render(atDoor(v, describe(v.Subject))), left)
 }
@@ -225,7 +225,7 @@ func (s *screen) totals(v judge.Verdict) {
 	if v.Totals.Gone > 0 {
 		about := "no longer found (--show gone)"
 		if v.OfList > 0 {
-			about = "no longer found (--show gone; zincdoor baseline sweep takes them out of the list)"
+			about = "no longer found (--show gone; to drop them: zincdoor baseline sweep)"
 		}
 		s.bullet("gone", fmt.Sprintf("%d %s", v.Totals.Gone, s.faint.Render(about)))
 	}
@@ -268,10 +268,10 @@ func (s *screen) own(v judge.Verdict) {
 	}
 	s.more("policy", shown)
 	if shown > 0 && tighter {
-		s.bullet("policy", "which only tightens it")
+		s.bullet("policy", "stricter than before")
 	}
 	if len(v.Acceptances) > 0 {
-		s.bullet("accepts", "the change alters the baseline: "+offered(v.Acceptances))
+		s.bullet("accepts", "the change edits the baseline: "+offered(v.Acceptances))
 	}
 	shown = 0
 	for _, a := range v.Acceptances {
@@ -355,7 +355,7 @@ func evidenceName(e judge.Evidence) string {
 func bound(l judge.LimitResult) string {
 	switch {
 	case l.Unknown:
-		return fmt.Sprintf("%d, and no report of the state before", l.Found)
+		return fmt.Sprintf("%d, and no report from before the change", l.Found)
 	case l.NoGrowth:
 		return fmt.Sprintf("%d, before the change %d", l.Found, l.Bound)
 	case l.EachFile:
@@ -431,7 +431,7 @@ func (s *screen) bar(l judge.LimitResult) string {
 // fixable tells how much of what shut the door can be fixed by machine.
 func (s *screen) fixable(v judge.Verdict) {
 	if n := fixable(v); n > 0 && s.Fix != "" {
-		s.bullet("fix", fmt.Sprintf("%d of what shut it can be fixed by machine:", n))
+		s.bullet("fix", fmt.Sprintf("%d of the findings that shut it can be fixed:", n))
 		s.line("%s%s", strings.Repeat(" ", indent), Safe(s.Fix))
 		s.line("")
 	}
@@ -477,7 +477,7 @@ func circumstances(v judge.Verdict) string {
 		about += ", policy of " + Safe(v.Origin.From)
 	}
 	if n := len(v.Origin.Inherits); n > 0 {
-		about += ", laid over " + Safe(v.Origin.Inherits[n-1].Name)
+		about += ", on top of " + Safe(v.Origin.Inherits[n-1].Name)
 		if n > 1 {
 			about += fmt.Sprintf(" and %d more", n-1)
 		}
@@ -527,11 +527,11 @@ func reason(v judge.Verdict) string {
 				names = append(names, evidenceName(e))
 			}
 		}
-		return "no evidence: " + strings.Join(names, ", ") + "; what to do stands above"
+		return "no evidence: " + strings.Join(names, ", ") + ""
 	case v.Outcome == judge.Shut:
 		return strings.Join(causes, "; ")
 	case v.Enforced == judge.Shut:
-		return "but it only advises; enforced, it would be shut: " + strings.Join(causes, "; ")
+		return "this door only advises; enforced, it would be shut: " + strings.Join(causes, "; ")
 	}
-	return "nothing stands in the way"
+	return "no limit is broken"
 }

@@ -51,7 +51,7 @@ var ErrTooMuch = errors.New("too much")
 // add adds a finding.
 func (r *Report) add(f finding.Finding) error {
 	if len(r.Findings) >= mostFindings() {
-		return fmt.Errorf("it has more than %d findings, which take more than the %d MiB of memory that there are; have the linter look at less at once, or split its report: %w", len(r.Findings), memory.Allowed()>>20, ErrTooMuch)
+		return fmt.Errorf("it has more than %d findings, too many for %d MiB of memory; run the linter on less at once, or split its report: %w", len(r.Findings), memory.Allowed()>>20, ErrTooMuch)
 	}
 	r.Findings = append(r.Findings, f)
 	return nil

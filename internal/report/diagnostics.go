@@ -424,7 +424,7 @@ func noiseAdvice(text string) string {
 	if r := []rune(text); len(r) > 60 {
 		pattern = "^" + regexp.QuoteMeta(string(r[:60]))
 	}
-	return "noise: " + strconv.Quote(pattern) + " in the report's part of the policy passes it by, if it says nothing"
+	return "noise: " + strconv.Quote(pattern) + " in the report's part of the policy passes it by, if it prints nothing"
 }
 
 // end settles what needed all lines.

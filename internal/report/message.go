@@ -346,11 +346,11 @@ func stopsLooking(text string, m message, parsed bool) string {
 	case m.givenUp && strings.HasPrefix(text, "vet: "):
 		return "go's compiler stopped"
 	case m.givenUp:
-		return "go's compiler stopped, unless go vet says something new there, which go vet -json would tell apart"
+		return "go's compiler stopped, or go vet has a message that isn't known; go vet -json tells them apart"
 	case m.level == finding.Error && m.word == "" && strings.HasSuffix(m.path, ".go"):
 		return "go can't tell what the packages are, and looked at none of them"
 	case m.level == finding.Error && (m.rule == "" || m.rule == m.code):
-		return "an error without a flag, after which the tool stops looking"
+		return "an error without a flag, after which the tool stops"
 	case m.path == "" && m.level == finding.Error:
 		return "the tool refused its call"
 	}

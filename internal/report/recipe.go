@@ -55,17 +55,17 @@ func readRecipe(in *bufio.Reader, recipe *policy.Recipe) (*Report, error) {
 	switch {
 	case len(c.report.Findings) > 0 || c.report.Clean:
 	case !empty:
-		c.report.Failure = fmt.Sprintf("the recipe %s reads no finding from it%s; where that means that the tool found nothing, the recipe says by clean: what stands in it then", recipe.Name, c.example())
+		c.report.Failure = fmt.Sprintf("the recipe %s finds nothing in it%s; if that means that the tool found nothing, add clean: to the recipe, with what the report says then", recipe.Name, c.example())
 	case recipe.As != policy.PlainText:
 		return nil, fmt.Errorf("byte 0: it is empty, which is no %s: %w", strings.ToUpper(recipe.As), ErrMalformed)
 	}
 	for word := range c.unknown {
 		severity, _ := recipe.Severity(word)
-		c.report.Notices = append(c.report.Notices, fmt.Sprintf("the recipe %s doesn't know the severity %q, so it counts as %s", recipe.Name, clip(word), severity))
+		c.report.Notices = append(c.report.Notices, fmt.Sprintf("the recipe %s has no severity for %q, so it counts as %s", recipe.Name, clip(word), severity))
 	}
 	slices.Sort(c.report.Notices)
 	if n := c.report.UnreadCount; n > 0 && len(c.report.Findings) > 0 {
-		c.report.Notices = append(c.report.Notices, fmt.Sprintf("the recipe %s passes by what it can't read: %d%s; noise: takes lines that say nothing", recipe.Name, n, c.example()))
+		c.report.Notices = append(c.report.Notices, fmt.Sprintf("the recipe %s skips what it can't read: %d%s; for lines that say nothing, add noise: to the recipe", recipe.Name, n, c.example()))
 	}
 	return c.report, nil
 }
@@ -112,7 +112,7 @@ func (c *recipeReader) add(v values, at string) error {
 		Path: cleanLocation(v["path"]), Rule: v["rule"], Message: v["message"], Tool: v["tool"],
 		Columns: source.CodePoints, Level: finding.Warning, Occurrences: 1,
 	}
-	f.Message = cmp.Or(f.Message, f.Rule, "the report says no more") // what it counts as a finding is never left out
+	f.Message = cmp.Or(f.Message, f.Rule, "the report gives no message") // what it counts as a finding is never left out
 	if v["help"] != "" {
 		f.Detail().Help = v["help"]
 	}

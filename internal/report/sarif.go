@@ -45,7 +45,7 @@ func readSARIF(in io.Reader, size int64, all bool) (*Report, error) {
 		case err != nil:
 			return nil, err
 		case head == '{' && len(bytes.TrimSpace(line)) > 0:
-			return nil, fmt.Errorf("byte %d: %q stands behind a SARIF log on its line, where only lines of text and further logs may follow, each at the start of a line: %w", offset, clip(string(line)), ErrMalformed)
+			return nil, fmt.Errorf("byte %d: %q follows a SARIF log on its line; only lines of text and further logs may follow, each at the start of a line: %w", offset, clip(string(line)), ErrMalformed)
 		case head == '{':
 		case isJSON(line):
 			return nil, fmt.Errorf("byte %d: %q is neither a SARIF log at the start of a line nor a line of text: %w", offset, clip(string(line)), ErrMalformed)

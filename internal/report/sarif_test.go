@@ -99,7 +99,7 @@ func TestSARIFNoEvidence(t *testing.T) {
 		{"a shell's word of a signal", log(gauge + `"invocations":[{"exitCode":137}],"results":[{"message":{"text":"m"}}]`), "ended with code 137", ""},
 		{"a code below 0", log(gauge + `"invocations":[{"exitCode":-11}],"results":[{"message":{"text":"m"}}]`), "ended with code -11", ""},
 		{"a code and no results", log(gauge + `"invocations":[{"exitCode":1}],"results":[]`), "ended with code 1, and doesn't say that its run was good", ""},
-		{"results beside two runs", `{"version":"2.1.0","runs":[{` + gauge + `"results":[]},{` + gauge + `"results":[]}],"inlineExternalProperties":[{"results":[]}]}`, "don't tell of which one", ""},
+		{"results beside two runs", `{"version":"2.1.0","runs":[{` + gauge + `"results":[]},{` + gauge + `"results":[]}],"inlineExternalProperties":[{"results":[]}]}`, "results are beside the runs of the log, so their run isn't known", ""},
 		{"incomplete", log(gauge + `"invocations":[{"executionSuccessful":true,"toolConfigurationNotifications":[{"level":"error","message":{"text":"bad rule"}}]}],"results":[]`), "not complete: bad rule", ""},
 		{"two revisions", log(gauge + `"results":[],"versionControlProvenance":[{"revisionId":"a"},{"revisionId":"b"}]`), "two revisions", ""},
 		{"a crash beside it", log(gauge+`"results":[]`) + "\nclang: error: unable to execute command\n", "an error without a flag", ""},

@@ -193,7 +193,7 @@ func (r *run) nameFlags() {
 			f.Rule, f.Message = flag, text
 		} else if !r.sarif.numbered {
 			r.sarif.numbered = true
-			report.Notices = append(report.Notices, fmt.Sprintf("clang names its rules by numbers alone, such as %s, which differ from version to version; where rules matter, read its text in place of its SARIF", f.Rule))
+			report.Notices = append(report.Notices, fmt.Sprintf("clang's SARIF names rules by numbers, such as %s, which differ between versions; if rules matter, use its text report", f.Rule))
 		}
 	}
 }
@@ -208,7 +208,7 @@ func (r *run) join(runs []*run) {
 		}
 	}
 	if of == nil {
-		r.sarif.report.fail("results stand beside the runs of the log, and don't tell of which one they are")
+		r.sarif.report.fail("results are beside the runs of the log, so their run isn't known")
 		return
 	}
 	of.hasResults, of.results = of.hasResults || r.hasResults, of.results+r.results
@@ -293,7 +293,7 @@ func (r *run) checkOutcome() {
 		if r.inline && other.Location.URI == "" {
 			continue
 		}
-		r.sarif.report.fail("the run of %s keeps results in other files, which can't be read; have the tool write one log", name)
+		r.sarif.report.fail("the run of %s keeps results in other files; make the tool write one log", name)
 	}
 	for _, i := range r.Invocations {
 		switch {

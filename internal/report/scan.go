@@ -121,7 +121,7 @@ func (s *scan) string() (t text, ok bool) {
 			i += n
 		case c < ' ':
 			s.i = i
-			return t, s.bad("a control character stands in a string")
+			return t, s.bad("a string contains a control character")
 		default:
 			i++
 		}

@@ -30,7 +30,7 @@ func plainJSON(data []byte) *house.Flaw {
 		if _, err = d.ReadToken(); err == io.EOF {
 			return nil
 		} else if err == nil {
-			err = errors.New("something stands after the end of the value")
+			err = errors.New("there is something after the end of the value")
 		}
 	}
 	at := d.InputOffset()
@@ -129,7 +129,7 @@ func readXML(data []byte) *house.Flaw {
 		}
 		if roots > 1 || depth < 0 {
 			line, column := d.InputPos()
-			return &house.Flaw{Line: line, Column: column, Text: fmt.Sprintf("this XML is not well-formed: more than one element stands at the top")}
+			return &house.Flaw{Line: line, Column: column, Text: fmt.Sprintf("this XML is not well-formed: it has more than one top element")}
 		}
 	}
 }

@@ -129,7 +129,7 @@ func (f *folder) Plain(name string) (data []byte, found bool, err error) {
 			return nil, false, err
 		}
 		if err == nil && info.Mode()&fs.ModeSymlink != 0 {
-			return nil, false, fmt.Errorf("%s is %w, which is refused there: put a plain file or folder in its place", at, git.ErrLink)
+			return nil, false, fmt.Errorf("%s is %w, which isn't allowed there; use a plain file or folder", at, git.ErrLink)
 		}
 	}
 	return f.plain(name)

@@ -39,7 +39,7 @@ func OfPatch(repo *git.Repo, dir, file string, in io.Reader, judgedByOthers bool
 		return nil, fmt.Errorf("%s: %w", FileName(file), err)
 	}
 	if len(t.Patch) == 0 {
-		return nil, fmt.Errorf("%s: the patch is empty, so there is nothing to judge; did the program that makes it fail?", FileName(file))
+		return nil, fmt.Errorf("%s: the patch is empty, so there is nothing to judge; check the program that makes it", FileName(file))
 	}
 	root, err := os.OpenRoot(t.Root)
 	if err != nil {
@@ -65,7 +65,7 @@ func OfPatch(repo *git.Repo, dir, file string, in io.Reader, judgedByOthers bool
 	for _, f := range t.Patch {
 		if strings.HasPrefix(f.Path, policy.Folder+"/") || strings.HasPrefix(f.Old, policy.Folder+"/") {
 			t.Close()
-			return nil, fmt.Errorf("the patch changes %s, so the folder's own can't judge it; name the ones that count with --policy and --baseline", f.Path)
+			return nil, fmt.Errorf("the patch changes %s, so name the policy and baseline to use: --policy and --baseline", f.Path)
 		}
 	}
 	return t, nil

@@ -102,10 +102,10 @@ func placePatch(root fs.FS, files []change.File) (placed []change.File, notices 
 			}
 		}
 		if len(rivals) > 0 {
-			return nil, nil, fmt.Errorf("the patch's paths may start at %s or at %s; make it where its paths start from the root, as git diff does", best.add, strings.Join(rivals, " or at "))
+			return nil, nil, fmt.Errorf("the patch's paths may start at %s or at %s; make it with paths from the root, as git diff does", best.add, strings.Join(rivals, " or at "))
 		}
 		if found == (fitness{}) && hasKind && slices.ContainsFunc(files, func(f change.File) bool { return f.Status != change.Added || path.Dir(f.Path) != "." }) {
-			return nil, nil, fmt.Errorf("none of the files that the patch names is here (%s), whatever leading folders are left out; run zincdoor in the folder that its paths start from", ClipList(pathsOf(files)))
+			return nil, nil, fmt.Errorf("none of the patch's files is here (%s), even without leading folders; run zincdoor in the folder that its paths start from", ClipList(pathsOf(files)))
 		}
 		if found == (fitness{}) && !hasKind {
 			notices = append(notices, "the folder has no file of the kinds that the patch changes, so the patch's own text is judged")

@@ -115,7 +115,7 @@ func (r *Receiver) lookHere() error {
 	r.main, _ = r.repo.SymbolicRef("HEAD")
 	r.named = shortRef(r.main)
 	if _, there := r.refs[r.main]; !there && !r.empty {
-		return fmt.Errorf("HEAD of this repository names %s, which isn't there, so nobody can tell which branch is guarded; set it to one that is: git symbolic-ref HEAD refs/heads/NAME", cmp.Or(r.main, "no branch"))
+		return fmt.Errorf("HEAD of this repository names %s, which doesn't exist, so the guarded branch isn't known; set it: git symbolic-ref HEAD refs/heads/NAME", cmp.Or(r.main, "no branch"))
 	}
 	return nil
 }
@@ -128,12 +128,12 @@ func (r *Receiver) lookThere(remote string) error {
 			return err
 		}
 		if len(remotes) > 1 {
-			return WrongCall("the repository has several remotes (%s); name the one that is pushed to with --remote NAME", strings.Join(remotes, ", "))
+			return WrongCall("the repository has several remotes (%s); name the one it goes to: --remote NAME", strings.Join(remotes, ", "))
 		}
 		remote = strings.Join(remotes, "")
 	}
 	if remote == "" {
-		r.hint = "nobody can tell where this goes; name it with --remote"
+		r.hint = "the remote isn't known; name it: --remote NAME"
 		return nil
 	}
 	tracked, err := r.repo.Tracked(remote)
@@ -175,12 +175,12 @@ func (r *Receiver) lookThere(remote string) error {
 	r.named = cmp.Or(strings.TrimPrefix(tracked[r.main], "refs/remotes/"), shortRef(r.main))
 	switch {
 	case r.main == "" && !answered:
-		r.hint = fmt.Sprintf("nothing here says what the default branch of %s is, and it can't be asked; where it is a remote, git remote set-head NAME main says so", remote)
+		r.hint = fmt.Sprintf("the default branch of %s isn't known, and it can't be asked; if it is a remote: git remote set-head NAME main", remote)
 	case r.main == "" && !r.empty:
-		r.hint = fmt.Sprintf("git doesn't know the default branch of %s; tell it: git remote set-head %s --auto", remote, remote)
+		r.hint = fmt.Sprintf("git doesn't know the default branch of %s; set it: git remote set-head %s --auto", remote, remote)
 	}
 	if _, here := r.mainTip(); r.main != "" && !here && !r.empty {
-		r.hint = fmt.Sprintf("the default branch of %s, %s, isn't here as it is there; bring it with git fetch %s", remote, shortRef(r.main), remote)
+		r.hint = fmt.Sprintf("the default branch of %s, %s, is newer there; fetch it: git fetch %s", remote, shortRef(r.main), remote)
 	}
 	return nil
 }
@@ -199,7 +199,7 @@ func (r *Receiver) Main() string { return r.main }
 // for an update that brings nothing to judge, with the reason.
 func OfUpdate(repo *git.Repo, r *Receiver, u Update, guard func(*Target) (Guard, error)) (t *Target, nothing string, err error) {
 	if strings.HasPrefix(u.Ref, "refs/replace/") && u.New != "" {
-		return nil, "", fmt.Errorf("it would have git show another object in the place of one that was judged; no such ref is let in (git push --delete takes one away)")
+		return nil, "", fmt.Errorf("it would make git show another object than the one judged, so such refs are refused (git push --delete removes one)")
 	}
 	t = inRepository(repo, policy.Push)
 	t.OwnTreeOnly, t.Subject.Ref = true, u.Ref
@@ -221,15 +221,15 @@ func OfUpdate(repo *git.Repo, r *Receiver, u Update, guard func(*Target) (Guard,
 	guarded := g.Takes(u.Ref)
 	if u.New != "" && !g.Named && !g.Called && r.main == "" && u.Old != "" && r.hint != "" {
 		guarded = true
-		t.Notices = append(t.Notices, r.hint+"; until then every ref is judged by all that differs from its old tip")
+		t.Notices = append(t.Notices, r.hint+"; until then every ref is judged by all lines that differ from its old tip")
 	}
 	switch {
 	case u.New == "" && guarded && !g.Called:
-		return nil, "", fmt.Errorf("%s is guarded, and a push that deletes it can't be judged; whoever keeps the repository lets it through with --policy, or takes it out of refs: first", u.Ref)
+		return nil, "", fmt.Errorf("%s is guarded, so a push that deletes it can't be judged; an operator can allow it with --policy, or remove it from refs: first", u.Ref)
 	case u.New == "":
 		return nil, u.Ref + " is deleted, which brings nothing in", nil
 	case old == "" && r.hint != "" && !g.Called:
-		return nil, "", fmt.Errorf("whose policy judges the new %s can't be told: %s", shortRef(u.Ref), r.hint)
+		return nil, "", fmt.Errorf("the policy for the new %s isn't known: %s", shortRef(u.Ref), r.hint)
 	}
 	t.Subject.Head = string(head)
 	bases, nothing, err := t.pushBases(r, u, old, head, guarded, g)
@@ -253,7 +253,7 @@ func (t *Target) tips(u Update) (old, head git.Side, err error) {
 		if commit, err := t.Repo.Commit(u.Old); err == nil {
 			old = git.Side(commit)
 		} else if !t.Repo.Has(u.Old) && u.New != "" {
-			return "", "", fmt.Errorf("the other side has %s at %.12s, which isn't here; bring it with git fetch", u.Ref, u.Old)
+			return "", "", fmt.Errorf("the other side has %s at %.12s, which isn't here; fetch it: git fetch", u.Ref, u.Old)
 		}
 	}
 	return old, head, nil
@@ -271,7 +271,7 @@ func (t *Target) pushBases(r *Receiver, u Update, old, head git.Side, guarded bo
 	}
 	if guarded && old != "" {
 		if !follows {
-			t.Notices = append(t.Notices, u.Ref+" is forced to another history, and judged by all that differs from its old tip")
+			t.Notices = append(t.Notices, u.Ref+" is a forced push, judged by all lines that differ from the old tip")
 		}
 		t.Subject.Base = string(old)
 		return []git.Side{old}, "", nil
@@ -307,7 +307,7 @@ func (t *Target) pushBases(r *Receiver, u Update, old, head git.Side, guarded bo
 	case follows:
 		bases = append(bases, old)
 	case old != "":
-		t.Notices = append(t.Notices, u.Ref+" is forced to another history, and judged as a new branch")
+		t.Notices = append(t.Notices, u.Ref+" is a forced push, judged as a new branch")
 	}
 	for _, commit := range boundary {
 		inOld := false

@@ -99,11 +99,11 @@ func (t *Target) mergeBases(target, head git.Side, ref string) ([]git.Side, erro
 			return nil, err
 		}
 		if cut || len(found) == 0 {
-			return nil, fmt.Errorf("the clone is too shallow to tell where this branch left %s; deepen it: %s", ref, deepen)
+			return nil, fmt.Errorf("the clone is too shallow to see where this branch left %s; deepen it: %s", ref, deepen)
 		}
 	}
 	if len(found) == 0 {
-		return nil, fmt.Errorf("%s and HEAD have no common ancestor, so what this branch changed can't be told; name two commits with --range A..B", ref)
+		return nil, fmt.Errorf("%s and HEAD have no common ancestor; name two commits instead: --range A..B", ref)
 	}
 	bases := make([]git.Side, len(found))
 	for i, b := range found {
@@ -146,5 +146,5 @@ func (t *Target) commit(name string) (git.Side, error) {
 	case strings.HasPrefix(name, "-"):
 		return "", err
 	}
-	return "", fmt.Errorf("%w; git branch -a lists the branches, git fetch brings those of the other side", err)
+	return "", fmt.Errorf("%w; git branch -a lists branches, git fetch gets those of the other side", err)
 }

@@ -187,7 +187,7 @@ func TestNarrow(t *testing.T) {
 	own := make(map[string][]Hunk{".zincdoor/policy.yaml": hunk(1, 1), "a.c": hunk(1, 1)})
 	own.Narrow(make(map[string][]Hunk{".zincdoor/policy.yaml": hunk(1, 1)}))
 	if in := func(path string) bool { return path == ".zincdoor/policy.yaml" }; own.Only(in) || !make(nil).Only(in) {
-		t.Error("a merge of known lines is taken for no change, or no change for one")
+		t.Error("a merge of known lines is taken as no change, or no change for one")
 	}
 }
 

@@ -154,10 +154,10 @@ func (f *file) resolve(e finding.Edit, unit source.Columns) (piece Piece, why st
 		f.digest = hex.EncodeToString(sum[:])
 	}
 	if e.Hash != "" && !strings.EqualFold(e.Hash, f.digest) {
-		return Piece{}, fmt.Sprintf("%s isn't the text that it was made for", e.Path)
+		return Piece{}, fmt.Sprintf("%s isn't the text it was made for", e.Path)
 	}
 	if e.Was != "" && string(f.Data[piece.From:piece.To]) != e.Was {
-		return Piece{}, fmt.Sprintf("it is about %q, and at that place of %s stands another text", e.Was, e.Path)
+		return Piece{}, fmt.Sprintf("it is for %q, and the text there in %s is another", e.Was, e.Path)
 	}
 	return piece, ""
 }
@@ -173,7 +173,7 @@ func (f *file) place(path string, piece Piece) (at int, why string) {
 			return i, ""
 		case piece.From < other.To && other.From < piece.To, piece.From == piece.To, other.From == other.To:
 			line, _ := f.index.Lines(piece)
-			return 0, fmt.Sprintf("it overlaps another one at line %d of %s", line, path)
+			return 0, fmt.Sprintf("it overlaps another fix at line %d of %s", line, path)
 		}
 	}
 	return at, ""

@@ -87,7 +87,7 @@ func TestChoose(t *testing.T) {
 	for _, l := range plan.Left {
 		left = append(left, fmt.Sprintf("%d: %s", l.Position, l.Why))
 	}
-	want := "1: it overlaps another one at line 1 of a.c\n3: it would alter line 3 of a.c, which the change doesn't touch\n6: link.c: it is a symbolic link\n7: nothing is suggested\n8: it is about \"eno\", and at that place of b.c stands another text\n9: b.c isn't the text that it was made for\n10: map.bin isn't text\n12: no\n13: it overlaps another one at line 1 of a.c"
+	want := "1: it overlaps another fix at line 1 of a.c\n3: it would alter line 3 of a.c, which the change doesn't touch\n6: link.c: it is a symbolic link\n7: nothing is suggested\n8: it is for \"eno\", and the text there in b.c is another\n9: b.c isn't the text it was made for\n10: map.bin isn't text\n12: no\n13: it overlaps another fix at line 1 of a.c"
 	if fmt.Sprint(plan.Taken) != "[0 2 4 5 11]" || strings.Join(left, "\n") != want {
 		t.Errorf("taken %v, left\n%s", plan.Taken, strings.Join(left, "\n"))
 	}

@@ -142,7 +142,7 @@ func Check(f File, settings []Setting, syntax Parsers) []finding.Finding {
 
 // unread says that a file wasn't looked at, and why.
 func (t *text) unread(s *Setting, why string) {
-	t.find(s, 0, 0, 0, nil, "the file wasn't looked at for this: %s", why)
+	t.find(s, 0, 0, 0, nil, "the file wasn't checked: %s", why)
 	t.found[len(t.found)-1].Level = finding.Note
 }
 

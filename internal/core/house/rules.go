@@ -21,28 +21,28 @@ var Rules []Rule
 
 func init() {
 	Rules = []Rule{
-		{Name: "conflict-marks", Level: finding.Error, Short: "A merge conflict was left in the file.", Why: "What stands between the marks is two versions of the same lines; no program reads them as meant.", Bad: "<<<<<<< HEAD\nfare = 4\n=======\nfare = 5\n>>>>>>> autumn", Good: "fare = 5", lines: conflicts},
-		{Name: "private-key", Level: finding.Error, Short: "A private key stands in the file.", Why: "Whoever can read the repository, now or later, can use it. Take it out, and make a new one: the old one is known.", Bad: "-----BEGIN " + "PRIVATE KEY-----", Good: "key_file: /run/secrets/quay", lines: keys},
-		{Name: "json-syntax", Level: finding.Error, Short: "The JSON can't be read.", Why: "Whatever reads the file fails, often only where it is used. Comments and commas at the end, which some programs allow, are let pass.", Bad: `{"fare": 4,, "zone": 1}`, Good: `{"fare": 4, "zone": 1}`, file: syntaxOf(".json")},
-		{Name: "yaml-syntax", Level: finding.Error, Short: "The YAML can't be read.", Why: "Whatever reads the file fails, often only where it is used. Files that are templates are let pass.", Bad: "fare: [4", Good: "fare: [4]", file: syntaxOf(".yaml .yml")},
-		{Name: "toml-syntax", Level: finding.Error, Short: "The TOML can't be read.", Why: "Whatever reads the file fails, often only where it is used.", Bad: "fare = ", Good: "fare = 4", file: syntaxOf(".toml")},
+		{Name: "conflict-marks", Level: finding.Error, Short: "A merge conflict was left in the file.", Why: "Between the marks are two versions of the same lines; no program reads them as meant.", Bad: "<<<<<<< HEAD\nfare = 4\n=======\nfare = 5\n>>>>>>> autumn", Good: "fare = 5", lines: conflicts},
+		{Name: "private-key", Level: finding.Error, Short: "The file contains a private key.", Why: "Whoever can read the repository, now or later, can use it. Remove it and make a new one, since the old one is known.", Bad: "-----BEGIN " + "PRIVATE KEY-----", Good: "key_file: /run/secrets/quay", lines: keys},
+		{Name: "json-syntax", Level: finding.Error, Short: "The JSON can't be read.", Why: "Programs that read the file fail, often only in use. Comments and trailing commas, which some programs allow, aren't reported.", Bad: `{"fare": 4,, "zone": 1}`, Good: `{"fare": 4, "zone": 1}`, file: syntaxOf(".json")},
+		{Name: "yaml-syntax", Level: finding.Error, Short: "The YAML can't be read.", Why: "Programs that read the file fail, often only in use. Templates aren't reported.", Bad: "fare: [4", Good: "fare: [4]", file: syntaxOf(".yaml .yml")},
+		{Name: "toml-syntax", Level: finding.Error, Short: "The TOML can't be read.", Why: "Programs that read the file fail, often only in use.", Bad: "fare = ", Good: "fare = 4", file: syntaxOf(".toml")},
 		{Name: "xml-syntax", Level: finding.Error, Short: "The XML is not well-formed.", Why: "No program may read on after the first fault in XML.", Bad: "<fare>4<fare>", Good: "<fare>4</fare>", file: syntaxOf(".xml .xsd .xsl .xslt .svg")},
-		{Name: "hidden-signs", Level: finding.Note, Short: "The line has signs that nobody sees.", Why: "Signs without width and signs that turn the direction of writing make a text look like another one than what programs read.", Bad: "fare<U+200B> = 4", Good: "fare = 4", lines: hidden},
-		{Name: "bad-utf8", Level: finding.Note, Short: "The text is not UTF-8.", Why: "Programs read its other letters each in their own way.", Bad: "Kai\xE9 (a letter of Latin-1)", Good: "Kaié (the same in UTF-8)", lines: badUTF8},
+		{Name: "hidden-signs", Level: finding.Note, Short: "The line has invisible characters.", Why: "Characters without width, and those that change the direction of writing, make a text look different from what programs read.", Bad: "fare<U+200B> = 4", Good: "fare = 4", lines: hidden},
+		{Name: "bad-utf8", Level: finding.Note, Short: "The text is not UTF-8.", Why: "Each program reads its other letters in its own way.", Bad: "Kai\xE9 (a letter of Latin-1)", Good: "Kaié (the same in UTF-8)", lines: badUTF8},
 		{Name: "byte-order-mark", Level: finding.Note, Short: "The file begins with a byte-order mark.", Why: "UTF-8 needs none, and many programs take it for part of the first line.", Bad: "<U+FEFF>fare = 4", Good: "fare = 4", lines: byteOrder},
-		{Name: "blank-ends", Level: finding.Note, Space: true, Short: "The line ends in blanks.", Why: "They say nothing, and the next one who saves the file changes them. Two blanks that end a line of Markdown are let pass.", Bad: "fare = 4··", Good: "fare = 4", lines: blankEnds},
-		{Name: "last-line-end", Level: finding.Note, Space: true, Short: "The last line has no line end.", Why: "The next line that is added changes this one too, and some programs pass the last line by.", Bad: "fare = 4<end of file>", Good: "fare = 4<line end><end of file>", lines: lastEnd},
-		{Name: "line-ends", Level: finding.Note, Space: true, Takes: []string{"want"}, Short: "The line ends otherwise than the file's others, or than the team wants.", Why: "Mixed line ends make whole files differ for those who look at a change.", Bad: "fare = 4<CR LF>\nzone = 1<LF>", Good: "fare = 4<LF>\nzone = 1<LF>", lines: lineEnds},
-		{Name: "indentation", Level: finding.Note, Space: true, Short: "The line is indented otherwise than the file's others: by blanks among tabs, or by tabs among blanks.", Why: "It looks different in every editor.", Bad: "<tab>fare = 4\n····zone = 1", Good: "<tab>fare = 4\n<tab>zone = 1", lines: indentation},
-		{Name: "line-width", Level: finding.Note, Takes: []string{"most", "tab"}, Short: "The line is wider than the team reads.", Why: "Wide lines are read half, beside another file not at all.", Bad: "a line of 180 columns", Good: "two lines of 90", lines: lineWidth},
-		{Name: "file-size", Level: finding.Note, Takes: []string{"most"}, Short: "The file is large.", Why: "Every clone carries it for ever, also when it is gone.", Bad: "charts/estuary.tif, 40 MiB", Good: "charts/README: where the chart is kept", file: fileSize},
+		{Name: "blank-ends", Level: finding.Note, Space: true, Short: "The line ends in blanks.", Why: "They say nothing, and the next editor that saves the file removes them. Two blanks at the end of a line of Markdown aren't reported.", Bad: "fare = 4··", Good: "fare = 4", lines: blankEnds},
+		{Name: "last-line-end", Level: finding.Note, Space: true, Short: "The last line has no line end.", Why: "The next line that is added changes this one too, and some programs skip the last line.", Bad: "fare = 4<end of file>", Good: "fare = 4<line end><end of file>", lines: lastEnd},
+		{Name: "line-ends", Level: finding.Note, Space: true, Takes: []string{"want"}, Short: "The line's end differs from the file's others, or from what the team wants.", Why: "Mixed line ends make whole files differ in reviews.", Bad: "fare = 4<CR LF>\nzone = 1<LF>", Good: "fare = 4<LF>\nzone = 1<LF>", lines: lineEnds},
+		{Name: "indentation", Level: finding.Note, Space: true, Short: "The line's indentation differs from the file's others: blanks among tabs, or tabs among blanks.", Why: "It looks different in every editor.", Bad: "<tab>fare = 4\n····zone = 1", Good: "<tab>fare = 4\n<tab>zone = 1", lines: indentation},
+		{Name: "line-width", Level: finding.Note, Takes: []string{"most", "tab"}, Short: "The line is wider than the team allows.", Why: "Wide lines are cut off beside another file and in reviews.", Bad: "a line of 180 columns", Good: "two lines of 90", lines: lineWidth},
+		{Name: "file-size", Level: finding.Note, Takes: []string{"most"}, Short: "The file is large.", Why: "Every clone carries it for ever, even after it is deleted.", Bad: "charts/estuary.tif, 40 MiB", Good: "charts/README: where the chart is kept", file: fileSize},
 		{Name: "case-twins", Level: finding.Note, Short: "Two paths differ in upper and lower case alone.", Why: "On many machines they are one file, and one of them is lost.", Bad: "core/Tide.c and core/tide.c", Good: "core/tide.c and core/tide_table.c"},
 		{Name: "broken-link", Level: finding.Note, Short: "A symbolic link leads nowhere.", Why: "What it led to was moved or is gone.", Bad: "latest -> charts/2026.txt, which was renamed", Good: "latest -> charts/2027.txt"},
 		{Name: "executable-bit", Level: finding.Note, Short: "A file is executable without saying by what, or says it and isn't executable.", Why: "A script needs both: #! on its first line, and the bit.", Bad: "run.sh, executable, begins with: echo", Good: "run.sh, executable, begins with: #!/bin/sh", file: executable},
 		{Name: "file-name", Level: finding.Note, Takes: []string{"match", "say"}, Short: "The file's name isn't as the team names files.", Why: "The team's own pattern.", Bad: "core/Tide Table.c, where ^[a-z_./]+$ is wanted", Good: "core/tide_table.c", file: fileName},
 		{Name: "identifiers", Level: finding.Note, Takes: []string{"find", "match", "say"}, Short: "A name in the code isn't as the team names things.", Why: "The team's own pattern.", Bad: "func low_water(), where ^[a-z][A-Za-z0-9]*$ is wanted", Good: "func lowWater()", lines: identifiers},
-		{Name: Forbid, Level: finding.Warning, Takes: []string{"text", "say", "with"}, Short: "Something stands there that the team doesn't want.", Why: "The team's own pattern.", Bad: "the depth in feet", Good: "the depth in metres", lines: forbid},
-		{Name: Require, Level: finding.Warning, Takes: []string{"text", "say"}, Short: "Something is missing that the team wants in each such file.", Why: "The team's own pattern.", Bad: "package fares", Good: "// Owner: fares\npackage fares", lines: require},
+		{Name: Forbid, Level: finding.Warning, Takes: []string{"text", "say", "with"}, Short: "The text is one that the team forbids.", Why: "The team's own pattern.", Bad: "the depth in feet", Good: "the depth in metres", lines: forbid},
+		{Name: Require, Level: finding.Warning, Takes: []string{"text", "say"}, Short: "A text is missing that the team requires in such files.", Why: "The team's own pattern.", Bad: "package fares", Good: "// Owner: fares\npackage fares", lines: require},
 	}
 }
 
@@ -111,7 +111,7 @@ func hidden(t *text, s *Setting) {
 				if r != 0x200B && r != 0xFEFF { // what turns the direction may be meant
 					fixed = nil
 				}
-				t.find(s, i+1, at, at+size, fixed, "an invisible sign, U+%04X", r)
+				t.find(s, i+1, at, at+size, fixed, "an invisible character, U+%04X", r)
 			}
 			at += size
 		}

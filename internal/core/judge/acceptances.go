@@ -117,16 +117,16 @@ func (j *judgement) accept(findings []Finding) (made acceptances, honoured map[i
 			a.Problem = "it accepts nothing: there is no such finding"
 			covered := j.coveredNow(j.toolOf(added.Entry.Tool), added.Entry.Path)
 			if !covered {
-				a.Problem += fmt.Sprintf(", and no report of %s here that would show one", added.Entry.Tool)
+				a.Problem += fmt.Sprintf(", and no report of %s here that could show one", added.Entry.Tool)
 			}
 			if covered || j.comesIn() {
 				result.Held = false
 				result.Found++
 			}
 		case rules == nil:
-			a.Problem = "this door lets no change accept findings for itself"
+			a.Problem = "this door doesn't let a change accept findings (acceptances: in the door)"
 		case rules.Lacks(added.Entry) != "":
-			a.Problem = fmt.Sprintf("it has no %q, which this door asks for", rules.Lacks(added.Entry))
+			a.Problem = fmt.Sprintf("it has no %q, which this door requires", rules.Lacks(added.Entry))
 		case j.own || j.onBase.EntryOf[added.finding] != recognise.None:
 			a.Honoured = true
 		case rules.Upto != "" && !j.Policy.Ladder.Worse(rules.Upto, f.Severity):
@@ -145,14 +145,14 @@ func (j *judgement) accept(findings []Finding) (made acceptances, honoured map[i
 	for _, e := range j.Dropped {
 		a := Acceptance{Entry: e, Change: "dropped", Honoured: j.AcceptAllEdits}
 		if !a.Honoured {
-			a.Problem = "the list that counts still has it"
+			a.Problem = "the target's baseline still has it"
 		}
 		made.all = append(made.all, a)
 	}
 	for _, c := range j.Uncovers {
 		a := Acceptance{Entry: baseline.Entry{Tool: c.Tool, Path: strings.Join(c.Paths, ", ")}, Change: "uncovered", Honoured: j.own || !j.comesIn()}
 		if !a.Honoured {
-			a.Problem = "the list that counts still covers it; a change of its own, of nothing but the policy and the list, may take it out"
+			a.Problem = "the target's baseline still covers it; a change that edits only the policy and the baseline can remove it"
 			result.Held = false
 			result.Found++
 		}

@@ -28,9 +28,9 @@ func (j *judgement) loseCover() {
 		before := slices.IndexFunc(j.BaseFindings, func(f finding.Finding) bool { return known(f.Tool, f.Path) })
 		switch {
 		case at >= 0:
-			e.State, e.Problem = Failed, fmt.Sprintf("%s, so that nobody can tell what became of what is accepted in %s; have it compile, and run the tool again", e.Trouble, j.Baseline.Entries[at].Path)
+			e.State, e.Problem = Failed, fmt.Sprintf("%s, so the accepted findings in %s can't be checked; make the file compile, and run the tool again", e.Trouble, j.Baseline.Entries[at].Path)
 		case before >= 0:
-			e.State, e.Problem = Failed, fmt.Sprintf("%s, so that nobody can tell what became of what was found in %s before; have it compile, and run the tool again", e.Trouble, j.BaseFindings[before].Path)
+			e.State, e.Problem = Failed, fmt.Sprintf("%s, so earlier findings in %s can't be checked; make the file compile, and run the tool again", e.Trouble, j.BaseFindings[before].Path)
 		}
 	}
 }

@@ -116,7 +116,7 @@ func (v *Verdict) named(name string) (*Finding, error) {
 	case 1:
 		return &v.Findings[found[0]], nil
 	default:
-		return nil, fmt.Errorf("%q is the beginning of %d ids; write more of it", name, len(found))
+		return nil, fmt.Errorf("%[2]d ids begin with %[1]q; type more of the id", name, len(found))
 	}
 }
 

@@ -142,7 +142,7 @@ func TestLimitThatBearsSome(t *testing.T) {
 	covered := &baseline.Baseline{Covers: readIt.Covers}
 	v := Judge(Input{Change: change.New([]change.File{tide}, change.Rules{}), Baseline: covered, Evidence: []Evidence{readIt}, Policy: p, Door: door,
 		Findings: []finding.Finding{at(3, finding.Error), at(8, finding.Error), at(9, finding.Error)}})
-	if v.Outcome != Open || v.Limits[0].Found != 1 || len(v.Notices) != 1 || !strings.Contains(v.Notices[0], "leaves 2 findings aside") {
+	if v.Outcome != Open || v.Limits[0].Found != 1 || len(v.Notices) != 1 || !strings.Contains(v.Notices[0], "2 findings on other lines aren't counted") {
 		t.Errorf("%s, %d found, notices %q", v.Outcome, v.Limits[0].Found, v.Notices)
 	}
 }

@@ -31,7 +31,7 @@ func holdLimits(j *judgement, v *Verdict) []LimitResult {
 		}
 		if aside > 0 {
 			v.Notices = append(v.Notices, fmt.Sprintf(
-				"limit %q bears more than none and there are no base findings to compare with, so it counts touched findings only and leaves %s aside",
+				"limit %q allows more than none and there are no base findings to compare with, so it counts only findings on changed lines; %s on other lines aren't counted",
 				limit.Name, finding.Count(aside)))
 		}
 		r.bind(j, v)
@@ -47,7 +47,7 @@ func (r *LimitResult) bind(j *judgement, v *Verdict) {
 	case r.NoGrowth && len(j.BaseCovers) == 0:
 		r.Unknown, r.Held = true, true
 		v.Notices = append(v.Notices, fmt.Sprintf(
-			"limit %q bears no growth, and what was found before the change isn't known; give its reports with --base-report", r.Name))
+			"limit %q allows no growth, and the findings before the change aren't known; name the report made then: --base-report FILE", r.Name))
 		return
 	case r.NoGrowth:
 		r.Bound = j.countBase(&r.Limit)
@@ -165,12 +165,10 @@ func remarks(in Input, v Verdict, lineRule []string) []string {
 	var notices []string
 	if len(lineRule) > 0 && !in.Change.Everything {
 		notices = append(notices, fmt.Sprintf(
-			"what is new of %s rests on the change's lines alone: no baseline covers that (see zincdoor baseline take)", strings.Join(lineRule, ", ")))
+			"no baseline covers %s, so only findings on changed lines count as new; to compare with what is there: zincdoor baseline take", strings.Join(lineRule, ", ")))
 	}
-	if n := v.untouchedNew(); n > 0 && v.Enforced == Shut && !in.Change.Everything {
-		notices = append(notices, fmt.Sprintf(
-			"on lines this change doesn't touch: %s of those that shut the door. What the change didn't cause can be accepted in a change of its own that alters only %s and %s",
-			finding.Count(n), in.Policy.Baseline, policy.Path))
+	if ids := v.untouchedNew(); len(ids) > 0 && v.Enforced == Shut && !in.Change.Everything {
+		notices = append(notices, howToAccept(ids, in.Policy.Baseline))
 	}
 	return append(notices, claims(v)...)
 }
@@ -181,26 +179,38 @@ func claims(v Verdict) (notices []string) {
 	for _, f := range v.Findings {
 		if pair := [2]string{f.Team, f.rival}; f.rival != "" && !seen[pair] {
 			seen[pair] = true
-			notices = append(notices, fmt.Sprintf("the teams %s and %s claim %s by globs that are just as specific: %s answers for it, as the first of them", f.Team, f.rival, f.Path, f.Team))
+			notices = append(notices, fmt.Sprintf("the teams %s and %s have equally specific globs for %s; it counts for %s, the first of them", f.Team, f.rival, f.Path, f.Team))
 		}
 	}
 	return notices
 }
 
-// untouchedNew counts the new findings on untouched lines among those that broke an enforcing limit.
-func (v Verdict) untouchedNew() int {
-	seen := map[int]bool{}
-	for _, l := range v.Limits {
-		if !l.Shuts() {
-			continue
-		}
-		for _, i := range l.Findings {
-			if f := v.Findings[i]; f.Standing == New && f.Place != change.OnTouched {
-				seen[i] = true
-			}
-		}
+// mostIDs is how many ids a notice names.
+const mostIDs = 3
+
+// howToAccept says how findings are accepted that a change shows and didn't cause.
+func howToAccept(ids []string, list string) string {
+	which, lines, them := "1 of these findings is", "a line", "it"
+	if len(ids) > 1 {
+		which, lines, them = fmt.Sprintf("%d of these findings are", len(ids)), "lines", "them"
 	}
-	return len(seen)
+	only := policy.Folder + "/"
+	if !strings.HasPrefix(list, only) {
+		only = list + " and " + policy.Path
+	}
+	named := strings.Join(ids[:min(len(ids), mostIDs)], " ")
+	if len(ids) > mostIDs {
+		named += " …"
+	}
+	return fmt.Sprintf("%s on %s this change doesn't touch. To accept %s, commit a change that edits only %s: zincdoor baseline accept %s", which, lines, them, only, named)
+}
+
+// untouchedNew are the ids of the new findings on untouched lines among those that broke an enforcing limit.
+func (v *Verdict) untouchedNew() (ids []string) {
+	for _, i := range v.counted(func(l LimitResult, f Finding) bool { return l.Shuts() && f.Standing == New && f.Place != change.OnTouched }) {
+		ids = append(ids, v.Findings[i].ID)
+	}
+	return ids
 }
 
 // Broken lists, by their index and in order, the findings of broken limits: all of those that shut the door, and of a limit

@@ -97,7 +97,7 @@ func (j *judgement) remarksOnTools() (notices []string) {
 	for _, r := range j.renamed {
 		known[r.Was], known[r.Now] = true, true
 		notices = append(notices, fmt.Sprintf(
-			"%s is taken for %s, as the baseline calls it: it has %d of its %s under that name; zincdoor baseline sweep writes the new one, tool: %s in the report's part of the policy keeps the old one",
+			"%s is taken as %s, the name in the baseline: it has %d of its %s. To keep the new name: zincdoor baseline sweep; to keep the old one: tool: %s in the report",
 			r.Now, r.Was, r.Same, finding.Count(r.Findings), r.Was))
 	}
 	var lost []string
@@ -116,7 +116,7 @@ func (j *judgement) remarksOnTools() (notices []string) {
 			}
 			known[c.Tool] = true
 			notices = append(notices, fmt.Sprintf(
-				"%s is of %s, which the baseline doesn't cover; it covers %s, of which there is no report: where that is another name of the tool, tool: in the report's part of the policy keeps one",
+				"%s comes from %s, which the baseline doesn't cover; the baseline covers %s, and there is no report of it. If that is another name of the tool, say one name with tool: in the report",
 				e.Name, c.Tool, lost[0]))
 		}
 	}

@@ -41,13 +41,13 @@ func TestRenamed(t *testing.T) {
 		want              string // standings
 		say               string
 	}{
-		{"all the same", of("gcc", 6, 9), of("cc", 6, 9), covers("gcc"), covers("cc"), Read, false, "accepted accepted", "cc is taken for gcc"},
-		{"half of them", of("gcc", 6), of("cc", 6, 9), covers("gcc"), covers("cc"), Read, false, "accepted new", "cc is taken for gcc"},
-		{"less than half", of("gcc", 6), of("cc", 6, 8, 9), covers("gcc"), covers("cc"), Read, false, "existing existing existing", "of which there is no report"},
+		{"all the same", of("gcc", 6, 9), of("cc", 6, 9), covers("gcc"), covers("cc"), Read, false, "accepted accepted", "cc is taken as gcc"},
+		{"half of them", of("gcc", 6), of("cc", 6, 9), covers("gcc"), covers("cc"), Read, false, "accepted new", "cc is taken as gcc"},
+		{"less than half", of("gcc", 6), of("cc", 6, 8, 9), covers("gcc"), covers("cc"), Read, false, "existing existing existing", "and there is no report of it"},
 		{"less, and pinned", of("gcc", 6), of("cc", 6, 8, 9), covers("gcc"), covers("cc"), Read, true, "existing existing existing", ""},
 		{"the tool is there too", of("gcc", 6), of("cc", 6), covers("gcc"), covers("gcc", "cc"), Read, false, "existing", ""},
 		{"the new name is covered", of("gcc", 6), of("cc", 6), covers("gcc", "cc"), covers("cc"), Read, false, "new", ""},
-		{"each once", of("gcc", 6), append(of("cc", 6), of("other", 6)...), covers("gcc"), covers("cc", "other"), Read, false, "accepted existing", "cc is taken for gcc"},
+		{"each once", of("gcc", 6), append(of("cc", 6), of("other", 6)...), covers("gcc"), covers("cc", "other"), Read, false, "accepted existing", "cc is taken as gcc"},
 		{"a report that can't be read may be of it", of("gcc", 6), of("cc", 6), covers("gcc"), nil, Failed, false, "existing", ""},
 	} {
 		t.Run(c.name, func(t *testing.T) {

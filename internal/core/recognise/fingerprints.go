@@ -48,7 +48,7 @@ func (m *matcher) matchFingerprints() (distrusted []string) {
 	for _, name := range slices.SortedFunc(maps.Keys(doubts), func(a, b mark) int {
 		return cmp.Or(cmp.Compare(a.tool, b.tool), cmp.Compare(a.name, b.name))
 	}) {
-		distrusted = append(distrusted, fmt.Sprintf("the fingerprints %q of %s aren't believed: %s", name.name, name.tool, doubts[name]))
+		distrusted = append(distrusted, fmt.Sprintf("the fingerprints %q of %s aren't used: %s", name.name, name.tool, doubts[name]))
 	}
 	return distrusted
 }

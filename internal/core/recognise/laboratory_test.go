@@ -572,7 +572,7 @@ func (s *score) rate(findings []finding.Finding, faults []fault, entries []basel
 		case e == None && self >= 0:
 			wrong = append(wrong, place+" isn't known: "+findings[i].Code.Text)
 		case e != None && !right:
-			wrong = append(wrong, fmt.Sprintf("%s is taken for %s:%d: %s", place, entries[e].Path, entries[e].Line, findings[i].Code.Text))
+			wrong = append(wrong, fmt.Sprintf("%s is taken as %s:%d: %s", place, entries[e].Path, entries[e].Line, findings[i].Code.Text))
 		}
 		if self >= 0 {
 			s.due++

@@ -171,7 +171,7 @@ func Problems(waivers []Waiver, rules []string, whole func(path string) bool, to
 			return slices.ContainsFunc(rules, func(rule string) bool { return takes(glob, rule) })
 		})
 		if what == "" && !w.Used && known {
-			what = "waives nothing: no such finding stands there; take it out"
+			what = "waives nothing: there is no such finding here; remove it"
 		}
 		if what == "" {
 			continue

@@ -86,7 +86,7 @@ func TestMatch(t *testing.T) {
 		said = append(said, fmt.Sprintf("%s:%d %s", f.Path, f.Region.Line, f.Message))
 	}
 	want := []string{
-		"a.c:5 the waiver of E1 waives nothing: no such finding stands there; take it out",
+		"a.c:5 the waiver of E1 waives nothing: there is no such finding here; remove it",
 		"a.c:7 the waiver of * gives no reason; write it after a colon",
 		"a.c:8 the waiver of * ended on 2026-11-22",
 		`b.c:3 the waiver of * ends on "soon", which is no date like 2027-02-01`,
