@@ -265,7 +265,7 @@ doors: {default: {limits: [{count: new, most: 0}]}}
 	}
 }
 
-// TestBaseReport: what was found before the change is no news, and what isn't any more is gone.
+// TestBaseReport: what was found before the change counts as existing, and what isn't any more is gone.
 func TestBaseReport(t *testing.T) {
 	s := repository(t)
 	s.write(".gitignore", "*.txt\n")

@@ -265,7 +265,7 @@ func TestHeadOfNothing(t *testing.T) {
 	}
 }
 
-// TestPolicyElsewhere: a policy under a near name, or not where it counts, is told of; a hook of a policy that is gone says so.
+// TestPolicyElsewhere: a policy under a near name, or not where it counts, is reported; a hook of a policy that is gone says so.
 func TestPolicyElsewhere(t *testing.T) {
 	const text = "zincdoor: 1\ndoors: {d: {limits: [{count: new, severity: warning, most: 0}]}}\n"
 	for _, c := range []struct{ name, file, say string }{

@@ -13,7 +13,7 @@ import (
 	"time"
 )
 
-// TestSignals: wherever it is, the program ends soon when it is told to, with everything it started, and leaves no temporary folder.
+// TestSignals: wherever it is, the program ends soon when it is asked to, with everything it started, and leaves no temporary folder.
 func TestSignals(t *testing.T) {
 	long := strings.Repeat("nobody knows what this is about\n", 2_000_000)
 	for _, c := range []struct {

@@ -81,7 +81,7 @@ func TestInherit(t *testing.T) {
 	s.git("config", "zincdoor.run", "true")
 	s.must(0, "policy", "check")
 
-	// What the change makes of the policy is told with what it inherits.
+	// What the change makes of the policy is reported with what it inherits.
 	s.git("checkout", "-q", "--", ".")
 	s.git("switch", "-q", "low-water")
 	s.write(".zincdoor/policy.yaml", "zincdoor: 1\ninherit: {"+folder(s, "at: v2, path: door.yaml, digest: \""+digest(strings.Replace(harbour, "most: 0", "most: 7", 1))+"\"")+"}\n")

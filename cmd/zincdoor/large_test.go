@@ -16,7 +16,7 @@ import (
 // of them edited too), 400 added and 300 deleted. It is made once a run; ZINCDOOR_LARGE names a folder to keep it in.
 type large struct {
 	*sandbox
-	altered []string // paths on the change's new side that bear lines
+	altered []string // paths on the change's new side that have lines
 }
 
 const (

@@ -96,7 +96,7 @@ func (e *estuaries) try(args ...string) bool {
 }
 
 // settle ends what is going on by taking one side of each conflict, whole.
-func (e *estuaries) settle() {
+func (e *estuaries) level() {
 	for _, path := range strings.Fields(e.git("diff", "--name-only", "--diff-filter=U")) {
 		side := []string{"--ours", "--theirs"}[e.random.IntN(2)]
 		if !e.try("checkout", side, "--", path) {
@@ -117,7 +117,7 @@ func (e *estuaries) step() {
 		}
 	case 3: // a merge, be it clean or settled, and sometimes with more than is merged
 		e.try("merge", "-q", "--no-ff", "--no-commit", other)
-		e.settle()
+		e.level()
 		if e.random.IntN(3) == 0 {
 			e.edit()
 		}
@@ -136,7 +136,7 @@ func (e *estuaries) step() {
 	case 6:
 		all := strings.Fields(e.git("rev-list", "-20", "--no-merges", "--all"))
 		e.try([]string{"cherry-pick", "revert"}[e.random.IntN(2)], "--no-commit", all[e.random.IntN(len(all))])
-		e.settle()
+		e.level()
 	case 7:
 		e.try("push", "-q", "--force", "origin", "HEAD")
 		return

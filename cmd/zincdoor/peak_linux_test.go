@@ -8,7 +8,7 @@ import (
 )
 
 // watchPeak follows the memory of a running process and returns a function that gives the most it held itself, in
-// bytes. What the kernel tells of an ended process won't do: it counts children, and the process it was forked from.
+// bytes. What the kernel reports about an ended process won't do: it counts children, and the process it was forked from.
 func watchPeak(pid int) (peak func() int64) {
 	stop, most := make(chan bool), make(chan int64)
 	go func() {

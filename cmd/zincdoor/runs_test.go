@@ -116,7 +116,7 @@ func TestRuns(t *testing.T) {
 		{"0 among the declared codes", "run: [sh, tools/quiet.sh], exits: {found: [0, 3]}, as: diagnostics", shoal, shoal, 0, "gauge empty"},
 		{"found something, in a document without a result", "run: [sh, -c, 'echo ''{\"version\":\"2.1.0\",\"runs\":[{\"tool\":{\"driver\":{\"name\":\"gauge\"}},\"results\":[]}]}''; exit 1'], exits: {found: 1}, as: sarif", shoal, shoal, 2, ", which means that it found something, and its output has no finding"},
 		{"speaks as everywhere", "run: [sh, -c, 'test \"$LC_ALL\" = C.UTF-8'], as: diagnostics", shoal, shoal, 0, "gauge empty"},
-		{"0 tells of a failure", "run: [sh, tools/quiet.sh], exits: {failed: 0}, as: diagnostics", shoal, shoal, 2, "it ended with code 0, which means that it failed"},
+		{"0 reports a failure", "run: [sh, tools/quiet.sh], exits: {failed: 0}, as: diagnostics", shoal, shoal, 2, "it ended with code 0, which means that it failed"},
 		{"crashes", "run: [sh, tools/crash.sh], as: diagnostics", shoal, shoal, 2, "gauge failed it ended by itself: signal: segmentation fault"},
 		{"hangs", "run: [sh, tools/hang.sh], as: diagnostics, timeout: 300ms", shoal, shoal, 2, "gauge failed it was stopped after 300ms"},
 		{"writes garbage", "run: [sh, tools/garbage.sh], as: sarif", shoal, shoal, 2, "gauge failed"},
@@ -416,7 +416,7 @@ func TestFirstPush(t *testing.T) {
 	}
 	h.git("config", "zincdoor.run", "true")
 	if out, err := push("-c", "zincdoor.run="+head[:12]); err != nil || len(h.logged()) == 0 {
-		t.Errorf("as it is told: %v\n%s", err, out)
+		t.Errorf("as it was called: %v\n%s", err, out)
 	}
 }
 

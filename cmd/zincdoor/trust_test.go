@@ -57,7 +57,7 @@ var raceSample = map[bool]int{true: 8, false: 1}[raceBuild()]
 // elsewhere is a finding that stops nobody.
 var elsewhere = warn("core/gauge.c", 1)
 
-// TestPathsOpenNothing: a finding on a touched line doesn't leave the door open, however its path is told.
+// TestPathsOpenNothing: a finding on a touched line doesn't leave the door open, however its path is written.
 func TestPathsOpenNothing(t *testing.T) {
 	s := estuary(t)
 	for i, path := range []string{
@@ -113,7 +113,7 @@ func TestTextOpensNothing(t *testing.T) {
 	}
 }
 
-// TestLogsOpenNothing: SARIF that says by itself, or by what stands around it, that something is missing.
+// TestLogsOpenNothing: SARIF that says by itself, or by what is around it, that something is missing.
 func TestLogsOpenNothing(t *testing.T) {
 	s := estuary(t)
 	clean := sarifLog("")

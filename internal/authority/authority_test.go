@@ -94,7 +94,7 @@ func TestFind(t *testing.T) {
 	}
 }
 
-// TestLists: the baseline of a branch is that of where it left, and what the branch makes of it is told apart.
+// TestLists: the baseline of a branch is that of where it left, and what the branch changes in it is reported apart.
 func TestLists(t *testing.T) {
 	r := altered(t)
 	for _, c := range []struct {
@@ -123,7 +123,7 @@ func TestLists(t *testing.T) {
 	}
 }
 
-// TestRefusal: nothing is started without leave, and nothing at all of a policy that the change brings itself.
+// TestRefusal: nothing is started where it isn't allowed, and nothing at all of a policy that the change brings itself.
 func TestRefusal(t *testing.T) {
 	r := altered(t)
 	g := open(t, r, toMain)

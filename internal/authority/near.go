@@ -22,7 +22,7 @@ var (
 	rootForm = regexp.MustCompile(`(?i)^\.?(?:zinc-?door|policy|door)[^/]*\.(?:ya?ml|json)$`)
 )
 
-// nearMisses tells of files that look like the policy of a repository that has none where it counts: one that isn't there yet in
+// nearMisses reports files that look like the policy of a repository that has none where it counts: one that isn't there yet in
 // what is judged, or that has another name or place.
 func nearMisses(t *target.Target) (notices []string) {
 	if t.IsPatch && t.Repo == nil || t.Repo != nil && t.Repo.Bare {

@@ -15,7 +15,7 @@ import (
 // endWithin is how long a call that is interrupted has for ending by itself.
 const endWithin = 1200 * time.Millisecond
 
-// endOnSignal has the context end when the program is told to. Where the call hasn't ended by itself soon after, wherever it is, all
+// endOnSignal has the context end when the program is asked to. Where the call hasn't ended by itself soon after, wherever it is, all
 // that it holds is abandoned and exit called. A pipe that nobody reads becomes an error of writing. The call must end with ended,
 // which leaves no process behind where it was interrupted.
 func endOnSignal(parent context.Context, exit func()) (ctx context.Context, abandon, ended func()) {

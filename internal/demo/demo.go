@@ -43,8 +43,8 @@ func New(dir string) (*Repository, error) {
 }
 
 // Enter lays a scene's files and reports over those that are there: old, clean, loud or fixed.
-func (r *Repository) Enter(scene string) error {
-	data, err := scenes.ReadFile("scenes/" + scene + ".txtar")
+func (r *Repository) Enter(state string) error {
+	data, err := scenes.ReadFile("scenes/" + state + ".txtar")
 	if err != nil {
 		return err
 	}

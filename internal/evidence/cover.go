@@ -172,7 +172,7 @@ func (c *collector) seenIn(r *reading, find func(string) report.Found) (map[stri
 	return seen, err
 }
 
-// noteUnseen tells of a report that, by its own word, looked at none of the changed files.
+// noteUnseen reports evidence that, by its own word, looked at none of the changed files.
 func (c *collector) noteUnseen(r *reading) error {
 	changed, err := c.changedFiles()
 	if err != nil || len(changed) == 0 || !r.state.Sound() {

@@ -80,7 +80,7 @@ func Lock(folder string) (unlock func() error, err error) {
 	return lock.Unlock, lock.Lock()
 }
 
-// isSame reports whether what was locked is what stands at path now.
+// isSame reports whether what was locked is what is at path now.
 func isSame(lock *flock.Flock, path string) bool {
 	locked, err := lock.Stat()
 	now, wrong := os.Lstat(path)

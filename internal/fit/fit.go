@@ -33,7 +33,7 @@ type File struct {
 // theirs is the ending of the name under which a hook that was there before is kept and run.
 const theirs = ".theirs"
 
-// check finds out what stands in a file's place: nothing, the file itself, an older one of ours, or one of theirs, which a hook
+// check finds out what is in a file's place: nothing, the file itself, an older one of ours, or one of theirs, which a hook
 // puts aside, be it a link that leads nowhere. A file of ours that was altered since is refused.
 func (r *record) check(f *File, hook bool) error {
 	info, err := os.Lstat(f.Path)

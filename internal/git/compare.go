@@ -78,7 +78,7 @@ func (r *Repo) CompareLines(old, new Side, paths ...string) *Comparison {
 }
 
 // CompareContents compares the index with the work tree, everywhere or at the given paths, by what the files hold: whatever the
-// index notes of their times, or of files that git is told to pass by.
+// index notes of their times, or of files that git is told to skip.
 func (r *Repo) CompareContents(paths ...string) (*Comparison, error) {
 	entries, err := r.git(slices.Concat([]string{"ls-files", "--stage", "--full-name", "-z", "--"}, paths)...)
 	if err != nil {
@@ -343,7 +343,7 @@ type guess struct {
 	lines change.File
 }
 
-// guessRenames pairs the wanted new files with those that are gone by the same file name, where only one of each bears
+// guessRenames pairs the wanted new files with those that are gone by the same file name, where only one of each has
 // it: most renames are moves to another folder, and their lines can be read while git still looks for them.
 func (l *listing) guessRenames(wanted func(path string) bool) map[string]guess {
 	type bearers struct{ added, deleted []string }

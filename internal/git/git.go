@@ -26,7 +26,7 @@ import (
 // ErrNoRepository is the error of a folder that is in no repository.
 var ErrNoRepository = errors.New("no git repository")
 
-// ErrUnknownRevision is the error of a name that no commit bears.
+// ErrUnknownRevision is the error of a name that no commit has.
 var ErrUnknownRevision = errors.New("unknown revision")
 
 // Repo is an open repository.
@@ -392,7 +392,7 @@ func (r *Repo) Tracked(remote string) (map[string]string, error) {
 	if err != nil {
 		return nil, err
 	}
-	type follows struct{ there, here string } // what stands before the names of branches
+	type follows struct{ there, here string } // what is before the names of branches
 	ofName := func(name string) []follows { return []follows{{"refs/heads/", "refs/remotes/" + name + "/"}} }
 	own, others := ofName(remote), []follows{}
 	for _, name := range remotes {

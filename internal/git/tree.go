@@ -44,7 +44,7 @@ func (r *Repo) Tree(side Side) (*Tree, error) {
 	return t, nil
 }
 
-// NewTree opens the new side. What the comparison tells of its files is used to find them sooner; the rest is looked up
+// NewTree opens the new side. What the comparison has about its files is used to find them sooner; the rest is looked up
 // on the old side, whose files they are.
 func (c *Comparison) NewTree() (*Tree, error) {
 	t, err := c.repo.Tree(c.new)

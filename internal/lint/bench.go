@@ -26,7 +26,7 @@ type Task struct {
 	Timeout    time.Duration
 	Stderr     bool                  // what it finds stands on its error output
 	File       string                // absolute: the file it writes what it finds to; "" for an output
-	TellsReads bool                  // it is told where to write to what it reads
+	TellsReads bool                  // it gets the name of a file to write to what it reads
 	Fault      func(code int) string // why a run that ended with a code is no good one, "" where it is
 }
 

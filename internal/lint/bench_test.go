@@ -78,7 +78,7 @@ func TestBench(t *testing.T) {
 		{"killed", "kill -KILL $$", Task{}, "", "it ended by itself: signal: killed", ""},
 		{"too slow", "sleep 60", Task{Timeout: 50 * time.Millisecond}, "", "it was stopped after 50ms", ""},
 		{"where it starts", "pwd", Task{}, "DIR\n", "", ""},
-		{"what it is told", `echo "$DEPTH"`, Task{Env: []string{"DEPTH=4"}}, "4\n", "", ""},
+		{"what it gets", `echo "$DEPTH"`, Task{Env: []string{"DEPTH=4"}}, "4\n", "", ""},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			b, err := NewBench()

@@ -108,7 +108,7 @@ func clearOld(folder string) {
 // git's contents once more the next time.
 const fewWritten = 256
 
-// prepare finds out what is known of the copy, and what stands there, which restore needs.
+// prepare finds out what is known of the copy, and what is there, which restore needs.
 func (c *keptCopy) prepare(repo *git.Repo) error {
 	if err := os.MkdirAll(c.dir, 0o755); err != nil {
 		return err
@@ -191,7 +191,7 @@ func rulesOf(configured string, entries map[string]git.Entry) string {
 	return fmt.Sprintf("%x", KeyOf(rules...))
 }
 
-// clean removes what isn't of the state: files, links, folders, and what stands where one of another kind should.
+// clean removes what isn't of the state: files, links, folders, and what is in the place of one of another kind.
 func (c *keptCopy) clean(there *folder, entries map[string]git.Entry, keep []string) error {
 	folders := map[string]bool{".": true}
 	for name := range entries {

@@ -12,7 +12,7 @@ import (
 	"golang.org/x/sync/errgroup"
 )
 
-// folder is what stands in a folder and in those below it, by path in slashes.
+// folder is what is in a folder and in those below it, by path in slashes.
 type folder struct {
 	files   map[string]onDisk // links too
 	folders []string          // outer ones before inner ones

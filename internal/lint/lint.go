@@ -41,7 +41,7 @@ type Runner struct {
 
 	bench    *Bench
 	entries  func() (map[string]git.Entry, error) // of the state, nil for a folder
-	laid     func() (Laid, error)                 // what stands in the place of its files
+	laid     func() (Laid, error)                 // what is in the place of its files
 	contents func() (map[string]string, error)    // of its regular files, by path
 	home     func() (home, error)
 	common   func() (string, error)
@@ -347,7 +347,7 @@ func (r *Runner) keptSite() *site {
 	return &site{dir: kept.dir, copied: true}
 }
 
-// copy copies some files of the state, nil for all, with what stands in the place of its own.
+// copy copies some files of the state, nil for all, with what is in the place of its own.
 func (r *Runner) copy(files []string) *site {
 	s := &site{copied: true}
 	laid, err := r.laid()

@@ -16,7 +16,7 @@ const readsVariable = "DEPENDENCIES_OUTPUT"
 type Reads map[string][]string
 
 // readRules takes the rules of make in a file: the first file that a target depends on is the one asked about. Files of other
-// folders than the site's are left out. Where there is no such file, or what it names isn't there, nothing is told.
+// folders than the site's are left out. Where there is no such file, or what it names isn't there, nothing is reported.
 func (s *site) readRules(name, folder string) Reads {
 	text, err := os.ReadFile(name)
 	if err != nil {

@@ -8,7 +8,7 @@ import (
 	"testing"
 )
 
-// TestReadRules: what a compiler says it read is found in the site, and nothing is told where it can't be.
+// TestReadRules: what a compiler says it read is found in the site, and nothing is reported where it can't be.
 func TestReadRules(t *testing.T) {
 	s := &site{dir: t.TempDir()}
 	for _, name := range []string{"core/tide.c", "core/low.h", "core/a b.h", "core/#$.h", "quay/low.h"} {

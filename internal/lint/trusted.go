@@ -137,7 +137,7 @@ func (l Laid) Lay(repo *git.Repo, trusted git.Side, dir string, only []string) e
 	return repo.CheckOut(trusted, dir, there)
 }
 
-// makeWay removes what stands at a path of a copy, and what stands in the place of a folder above it: a link there may lead anywhere.
+// makeWay removes what is at a path of a copy, and what is in the place of a folder above it: a link there may lead anywhere.
 func makeWay(root *os.Root, file string) error {
 	for i := range file {
 		if file[i] != '/' {

@@ -120,7 +120,7 @@ type keys struct {
 	what string
 	read map[string]func(*yaml.Node)
 	need []string
-	seen func(field) // is told of each key before it is read; may be nil
+	seen func(field) // gets each key before it is read; may be nil
 }
 
 // mapping reads a mapping by its keys, complaining of every key that doesn't belong and every needed one that lacks.

@@ -152,7 +152,7 @@ func (r *reader) door(f field, under *Door) Door {
 // checkRefs complains of two push doors of which nobody can tell which stands at a ref that both name.
 func (r *reader) checkRefs() {
 	type glob struct{ text, door string }
-	stands := map[string]glob{} // by what stands before the first wildcard
+	stands := map[string]glob{} // by what is before the first wildcard
 	for _, d := range r.file.Doors {
 		for _, text := range d.Value.Refs {
 			literal, whole := policy.Literal(policy.WholeRef(text))

@@ -123,7 +123,7 @@ func (f *File) allGroups(names []string) []string {
 }
 
 // layLimits puts a door's own limits after those it keeps. One of the same name takes the other's place, unless that is
-// firm and bears less.
+// firm and allows less.
 func (r *reader) layLimits(door string, kept, own []Placed[policy.Limit]) []Placed[policy.Limit] {
 	var limits []Placed[policy.Limit]
 	for _, k := range kept {

@@ -51,7 +51,7 @@ func (r *reader) house(n *yaml.Node) {
 	r.file.House = checks
 }
 
-// houseCheck reads one check: on, off, or a mapping of what it is told.
+// houseCheck reads one check: on, off, or a mapping of its settings.
 func (r *reader) houseCheck(f field, rule *house.Rule) (c house.Setting, on bool) {
 	c = house.Setting{Name: f.name, Kind: rule.Name, Most: defaultWidth, Tab: defaultTab}
 	if rule.Name == "file-size" {

@@ -133,7 +133,7 @@ func (p *idle) limits() {
 	}
 }
 
-// overrules reports whether a limit is broken whenever another one is: it counts the same and more, and bears no more.
+// overrules reports whether a limit is broken whenever another one is: it counts the same and more, and allows no more.
 // Of two equal ones the earlier overrules.
 func overrules(l, o *policy.Limit, ladder policy.Ladder, earlier bool) bool {
 	plain := func(l *policy.Limit) bool {

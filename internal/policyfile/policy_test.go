@@ -193,7 +193,7 @@ func TestLike(t *testing.T) {
 	}
 }
 
-// TestCompare: what a new policy alters is told in plain words, and whether it only tightens.
+// TestCompare: what a new policy alters is reported in plain words, and whether it only tightens.
 func TestCompare(t *testing.T) {
 	old, err := parse("policy.yaml", []byte(building))
 	if err != nil {
@@ -225,7 +225,7 @@ func TestCompare(t *testing.T) {
 	}
 }
 
-// TestIdle: what can never matter is told, and nothing else.
+// TestIdle: what can never matter is reported, and nothing else.
 func TestIdle(t *testing.T) {
 	p, err := Parse("policy.yaml", []byte(`zincdoor: 1
 paths: {skip: [gone/**, core/old*], sets: {tests: "**/*_test.go"}}

@@ -18,7 +18,7 @@ func EndPolitely(cmd *exec.Cmd) {
 	cmd.Cancel = func() error { return ask(cmd.Process) }
 }
 
-// Mark has every program that this one starts, and all that those start, bear a mark by which EndMarked finds them.
+// Mark has every program that this one starts, and all that those start, have a mark by which EndMarked finds them.
 func Mark(name, value string) (mark string, err error) {
 	return name + "=" + value, os.Setenv(name, value)
 }

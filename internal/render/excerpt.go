@@ -11,7 +11,7 @@ import (
 	"zincdoor/internal/core/source"
 )
 
-// indent is the width of what stands left of all text: line numbers and their gutter, or a word of state.
+// indent is the width of what is to the left of all text: line numbers and their gutter, or a word of state.
 const indent = 10
 
 func (s *screen) finding(f judge.Finding) {
@@ -149,7 +149,7 @@ func (s *screen) wrapped(lead, text string, style style) {
 // longestLine is how many bytes of a line are looked at to show it.
 const longestLine = 4000
 
-// near cuts a line that is very long down to what stands around a finding on it, with the columns that the finding has there.
+// near cuts a line that is very long down to what is around a finding on it, with the columns that the finding has there.
 func near(line string, f finding.Finding) (string, finding.Finding) {
 	if len(line) <= longestLine {
 		return line, f

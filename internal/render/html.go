@@ -62,9 +62,9 @@ type pageData struct {
 
 type (
 	pageLimit struct {
-		Name, State, Aside, Bears, Say string
-		Found, Used                    int
-		Shuts                          bool
+		Name, State, Aside, Allowed, Say string
+		Found, Used                      int
+		Shuts                            bool
 	}
 	pageEvidence struct {
 		Name, State, About string
@@ -163,14 +163,14 @@ func totalsInWords(v judge.Verdict) string {
 }
 
 func limitOnPage(l judge.LimitResult) pageLimit {
-	p := pageLimit{Name: Safe(l.Name), State: stateOf(l), Bears: fmt.Sprintf("at most %d", l.Bound), Found: l.Found, Shuts: l.Shuts()}
+	p := pageLimit{Name: Safe(l.Name), State: stateOf(l), Allowed: fmt.Sprintf("at most %d", l.Bound), Found: l.Found, Shuts: l.Shuts()}
 	switch {
 	case l.Unknown:
-		p.Bears = "no growth; the number before isn't known"
+		p.Allowed = "no growth; the number before isn't known"
 	case l.NoGrowth:
-		p.Bears = fmt.Sprintf("no growth from %d", l.Bound)
+		p.Allowed = fmt.Sprintf("no growth from %d", l.Bound)
 	case l.EachFile:
-		p.Bears += " in each file"
+		p.Allowed += " in each file"
 	}
 	if l.Mode == policy.Advise {
 		p.Aside = ", only advises"

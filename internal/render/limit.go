@@ -6,7 +6,7 @@ import (
 	"zincdoor/internal/core/policy"
 )
 
-// Limit tells a limit in one line: its name, what it bears, and whether it shuts the door.
+// Limit writes a limit in one line: its name, what it allows, and whether it shuts the door.
 func Limit(l policy.Limit, mode policy.Mode) string {
 	text := fmt.Sprintf("%s: at most %d", Safe(l.Name), l.Most)
 	switch {

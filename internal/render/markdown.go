@@ -25,7 +25,7 @@ func writeMarkdown(w io.Writer, v judge.Verdict, o Options) error {
 		most = MarkdownLength
 	}
 	head, tail := markdownHead(v), markdownTail(v, o)
-	left := most - len([]rune(head)) - len([]rune(tail)) - 200 // for what tells of those left out
+	left := most - len([]rune(head)) - len([]rune(tail)) - 200 // for the line about those left out
 	var body strings.Builder
 	broken := v.Broken()
 	file, shown, folded := "\x00", 0, false

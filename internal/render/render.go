@@ -42,7 +42,7 @@ type Options struct {
 	Text func(path string) *source.Text
 	// Touched reports whether a line is of the change; nil where no line's is known.
 	Touched func(path string, line int) bool
-	// Rule gives what a finding's tool tells of its rule.
+	// Rule gives what a finding's tool says about its rule.
 	Rule func(f *finding.Finding) (finding.Rule, bool)
 
 	Template *template.Template  // of the format template

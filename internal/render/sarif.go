@@ -184,7 +184,7 @@ type sarifBuilder struct {
 	rules map[[2]string]int // by tool and id: which rule of the tool's run it is
 }
 
-// verdict is what the log's property bag tells of the verdict.
+// verdict is what the log's property bag says about the verdict.
 func (b *sarifBuilder) verdict() map[string]any {
 	v := b.v
 	return map[string]any{
@@ -219,7 +219,7 @@ func repositoryOf(link string) string {
 	return "file:///"
 }
 
-// add adds a finding, and what other tools tell of the same fault as results of their own.
+// add adds a finding, and what other tools say about the same fault as results of their own.
 func (b *sarifBuilder) add(f *judge.Finding) {
 	run := b.run(f.Tool)
 	r := sarifResult{

@@ -61,7 +61,7 @@ func writeTerminal(w io.Writer, v judge.Verdict, o Options) error {
 	return s.err
 }
 
-// briefly tells of an open door in a line, and of each notice in one.
+// briefly reports an open door in a line, and each notice in one.
 func (s *screen) briefly(v judge.Verdict) {
 	for _, n := range v.Notices {
 		text := []rune(Safe(n))
@@ -197,7 +197,7 @@ func (s *screen) unsound(e judge.Evidence) {
 // asides tell what is behind the findings that were set aside.
 var asides = map[judge.Standing]string{judge.Accepted: "in the baseline", judge.Waived: "by comments in the code, or by their tools"}
 
-// totals counts the findings by their standings, and tells of those set aside in a line each.
+// totals counts the findings by their standings, and reports those set aside in a line each.
 func (s *screen) totals(v judge.Verdict) {
 	var counting []string
 	counted := 0
@@ -351,7 +351,7 @@ func evidenceName(e judge.Evidence) string {
 	return Safe(e.Name)
 }
 
-// bound tells what a limit counted and how many it bears.
+// bound says what a limit counted and how many it allows.
 func bound(l judge.LimitResult) string {
 	switch {
 	case l.Unknown:
@@ -416,7 +416,7 @@ const (
 	roomForBars = 72 // columns of a terminal that has room for them
 )
 
-// bar shows how much of what a limit bears is used up: full when it can bear no more.
+// bar shows how much of what a limit allows is used up: full when it allows no more.
 func (s *screen) bar(l judge.LimitResult) string {
 	used := 0
 	switch {

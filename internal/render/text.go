@@ -70,7 +70,7 @@ func truncate(text string, room int, tail string) string {
 // Truncate fits a text into so many cells.
 func Truncate(text string, room int) string { return truncate(text, room, "") }
 
-// cut is what stands in the cells from left up to right of a text. A character that reaches into them from the left stands
+// cut is what is in the cells from left up to right of a text. A character that reaches into them from the left stands
 // there whole.
 func cut(text string, left, right int) string {
 	var inside strings.Builder

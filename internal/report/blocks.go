@@ -133,7 +133,7 @@ func (d *diagnostics) endBlock() {
 }
 
 // nameLint names the rule of the block's finding, and of those that say the same of other names later on: only the first of
-// them is told what lint it is of.
+// them gets the lint it is of.
 func (d *diagnostics) nameLint(rule string) {
 	n := len(d.report.Findings)
 	if n == 0 || rule == "" {

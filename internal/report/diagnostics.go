@@ -330,7 +330,7 @@ func (d *diagnostics) notes(u Unread, k kind, parts []string) {
 	}
 }
 
-// marksForm is a line that marks what stands above it.
+// marksForm is a line that marks what is above it.
 var marksForm = regexp.MustCompile(`^[ \t|]*[~^][ \t~^|]*$`)
 
 // promise notes a line that a message must follow, of a certain file where that is known.

@@ -40,7 +40,7 @@ func decode(in *bufio.Reader) (*bufio.Reader, error) {
 	return in, nil
 }
 
-// unpacking tells of a compressed report that is broken or cut off, in the words of this package.
+// unpacking reports a compressed report that is broken or cut off, in the words of this package.
 type unpacking struct {
 	in   io.Reader
 	read int64

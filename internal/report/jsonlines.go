@@ -73,7 +73,7 @@ func (d *diagnostics) takeObject(number int) {
 	for _, name := range slices.Sorted(maps.Keys(packages)) {
 		for _, analyzer := range slices.Sorted(maps.Keys(packages[name])) {
 			var all []vetted
-			if err := json.Unmarshal(packages[name][analyzer], &all); err != nil { // an object that tells of an error
+			if err := json.Unmarshal(packages[name][analyzer], &all); err != nil { // an object that reports an error
 				d.stop(fmt.Sprintf("%s: %s couldn't look at %s: %s", at(from), analyzer, name, clip(string(packages[name][analyzer]))), message{})
 				continue
 			}

@@ -216,7 +216,7 @@ func cutPosition(text string) (path string, region finding.Region, rest string, 
 	return "", region, "", false
 }
 
-// isPath reports whether what stands before a line number can be a path: not a time, not an address, not a program's
+// isPath reports whether what is before a line number can be a path: not a time, not an address, not a program's
 // name with its words.
 func isPath(s string) bool {
 	return !strings.Contains(s, "://") && !strings.Contains(s, ": ") && strings.Trim(s, "0123456789: ") != ""

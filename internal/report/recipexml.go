@@ -56,7 +56,7 @@ func (c *recipeReader) inElements(root *xmlquery.Node) error {
 	return c.elements(levels, fields, []*xmlquery.Node{root})
 }
 
-// wellFormed reads a document through once, so that what is wrong with it is told by its line, and none is too deep.
+// wellFormed reads a document through once, so that what is wrong with it is reported by its line, and none is too deep.
 func wellFormed(data []byte) error {
 	d := xml.NewDecoder(bytes.NewReader(data))
 	d.CharsetReader = charset.NewReaderLabel

@@ -30,7 +30,7 @@ type Report struct {
 	// Tools are those the report speaks for, by name.
 	Tools []Tool
 
-	// Rules are what the tools tell of their rules, by rule.
+	// Rules are what the tools say about their rules, by rule.
 	Rules map[string]finding.Rule
 
 	// Relative gives, for a path made absolute by a base that the report names, the path relative to that base.

@@ -61,7 +61,7 @@ func TestSARIF(t *testing.T) {
 		{"beside one of two runs", `{"version":"2.1.0","runs":[{"tool":{"driver":{"name":"lead"}},"results":[]},{` + gauge + `"automationDetails":{"guid":"B"},"results":[{"message":{"text":"n"}}]}],
 			"inlineExternalProperties":[{"runGuid":"b","results":[{"ruleIndex":0,"message":{"text":"m"}}]}]}`, ":0:0-0 warning | n\n:0:0-0 error tide/late| m"},
 		{"a run that says it was good, whatever its code", log(gauge + `"invocations":[{"executionSuccessful":true,"exitCode":139}],"results":[]`), ""},
-		{"a code that tells of findings", log(gauge + `"invocations":[{"exitCode":1}],"results":[{"message":{"text":"m"}}]`), ":0:0-0 warning | m"},
+		{"a code that reports findings", log(gauge + `"invocations":[{"exitCode":1}],"results":[{"message":{"text":"m"}}]`), ":0:0-0 warning | m"},
 		{"several logs between lines", "clang: warning: unstable\n\n" + one(`"message":{"text":"m"}`) + "\n1 warning generated.\n" + one(`"message":{"text":"n"}`) + "\n",
 			":0:0-0 warning | m\n:0:0-0 warning | n"},
 	} {
@@ -157,7 +157,7 @@ func TestTaxa(t *testing.T) {
 	}
 }
 
-// TestSARIFDetails: what there is to show of a result is kept, and what is told of its rule.
+// TestSARIFDetails: what there is to show of a result is kept, and what is reported of its rule.
 func TestSARIFDetails(t *testing.T) {
 	const step = `{"location":{"physicalLocation":{"artifactLocation":{"uri":"b.c"},"region":{"startLine":%s}},"message":{"text":"%s"}}}`
 	place := func(line, text string) string {

@@ -256,7 +256,7 @@ func (r *run) fillLate() {
 	}
 }
 
-// noteRule keeps what is told of a rule apart from it.
+// noteRule keeps what is reported of a rule apart from it.
 func (s *sarif) noteRule(d *descriptor) {
 	rule := finding.Rule{Name: d.Name, Address: d.HelpURI}
 	for _, part := range []struct {
@@ -419,7 +419,7 @@ func prints(res *result) finding.Fingerprints {
 	return finding.PackFingerprints(res.PartialFingerprints)
 }
 
-// noFault reports whether a result tells of no fault (SARIF 2.1.0, 3.27.9) or of one that is there no longer (3.27.24).
+// noFault reports whether a result reports no fault (SARIF 2.1.0, 3.27.9) or one that is there no longer (3.27.24).
 func (res *result) noFault() bool {
 	return res.Kind == "pass" || res.Kind == "notApplicable" || res.Kind == "informational" || res.BaselineState == "absent"
 }

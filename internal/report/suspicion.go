@@ -119,14 +119,14 @@ func optionAt(text string, i int) bool {
 	return i+1 < len(text) && text[i] == '-' && !isBlank(text[i+1])
 }
 
-// token is what stands between blanks, of which the last slash and the last name with an ending count.
+// token is what is between blanks, of which the last slash and the last name with an ending count.
 type token struct {
 	end          int // of all of it, behind its first byte for a blank
 	slash        int // one behind the last slash or backslash, 0 for none
 	dot, nameEnd int // where the last ending's dot stands and where the ending ends, 0 for none
 }
 
-// tokenAt looks at what stands from i to the next blank.
+// tokenAt looks at what is from i to the next blank.
 func tokenAt(text string, i int) (t token) {
 	for t.end = i; t.end < len(text) && !isBlank(text[t.end]); t.end++ {
 		switch text[t.end] {

@@ -37,7 +37,7 @@ func compareSuspicion(t *testing.T, text string) {
 		t.Errorf("%q speaks of a stop: %v, want %v", text, got, want)
 	}
 	if got, want := tellsOfCrash(text), thrownForm.MatchString(text) || crashWords.MatchString(want); got != want {
-		t.Errorf("%q tells of a crash: %v, want %v", text, got, want)
+		t.Errorf("%q reports a crash: %v, want %v", text, got, want)
 	}
 }
 

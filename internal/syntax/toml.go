@@ -35,7 +35,7 @@ func readTOML(data []byte) *house.Flaw {
 	return &house.Flaw{Line: parse.Position.Line, Column: parse.Position.Col, Text: "this TOML can't be read: " + parse.Message}
 }
 
-// tooDeepTOML is the byte at which a text is nested too deep, -1 for none. What stands in strings and comments doesn't count.
+// tooDeepTOML is the byte at which a text is nested too deep, -1 for none. What is in strings and comments doesn't count.
 func tooDeepTOML(data []byte) int {
 	depth, parts := 0, 0
 	for i := 0; i < len(data); i++ {

@@ -40,7 +40,7 @@ func TestExpired(t *testing.T) {
 	}
 }
 
-// TestAdditions: what a change puts in is told apart from what it only notes anew, alters or takes out.
+// TestAdditions: what a change puts in is distinguished from what it only notes anew, alters or takes out.
 func TestAdditions(t *testing.T) {
 	a, b := entry("core/tide.c", "hides 'a'"), entry("core/tide.c", "hides 'b' of line 3")
 	renumbered := b

@@ -115,7 +115,7 @@ func (f *Finding) Weight() *Traits {
 	return f.Traits
 }
 
-// Rule is what a tool tells of one of its rules (SARIF 2.1.0, 3.49).
+// Rule is what a tool says about one of its rules (SARIF 2.1.0, 3.49).
 type Rule struct {
 	Name     string
 	Short    string // one sentence
@@ -182,7 +182,7 @@ type Fingerprints string
 // OwnFingerprint is the name under which verdicts written as SARIF have the ids of findings; it is no fingerprint of a tool's.
 const OwnFingerprint = "zincdoor/id/v1"
 
-// What stands after a name, and after a value.
+// What is after a name, and after a value.
 const (
 	printName  = "\x00"
 	printValue = "\x01"

@@ -30,7 +30,7 @@ type Rule struct {
 	file  func(t *text, s *Setting)
 }
 
-// Text is what a tool would tell of the rule.
+// Text is what a tool would say about the rule.
 func (r Rule) Text() finding.Rule {
 	full := r.Why
 	if r.Bad != "" {

@@ -108,7 +108,7 @@ func TestChecks(t *testing.T) {
 	}
 }
 
-// TestTexts: whoever asks about a rule is told what it finds, why, and how it looks.
+// TestTexts: whoever asks about a rule gets what it finds, why, and how it looks.
 func TestTexts(t *testing.T) {
 	for _, rule := range house.Rules {
 		text := rule.Text()

@@ -35,7 +35,7 @@ func (j *judgement) loseCover() {
 	}
 }
 
-// coveredNow reports whether sound evidence looked at a file with a tool, and all that tells of the tool there is sound.
+// coveredNow reports whether sound evidence looked at a file with a tool, and all evidence of the tool is sound.
 func (in Input) coveredNow(tool, path string) bool {
 	if in.Texts.Away != nil && in.Texts.Away(path) {
 		return false

@@ -178,7 +178,7 @@ type LimitResult struct {
 	policy.Limit // of the policy; of anything else than Findings only Name, Most and Mode are set
 	Counted      Counted
 	Mode         policy.Mode // in force at this door
-	Bound        int         // how many it bears here
+	Bound        int         // how many it allows here
 	Found        int         // of a limit for each file, the most in one of them
 	Held         bool
 	Waiting      bool // it is not in force on this day

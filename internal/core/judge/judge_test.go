@@ -135,7 +135,7 @@ func TestOutcome(t *testing.T) {
 	}
 }
 
-// What one change was allowed must not shut the door for the next: a limit that bears some new findings counts touched
+// What one change was allowed must not shut the door for the next: a limit that allows some new findings counts touched
 // ones only, as long as there are no base findings.
 func TestLimitThatBearsSome(t *testing.T) {
 	p, door := doorOf(t, "enforce", "count: new, most: 1")

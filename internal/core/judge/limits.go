@@ -173,7 +173,7 @@ func remarks(in Input, v Verdict, lineRule []string) []string {
 	return append(notices, claims(v)...)
 }
 
-// claims tells of files with findings that two teams lay claim to: of each pair of teams, one file.
+// claims reports files with findings that two teams lay claim to: of each pair of teams, one file.
 func claims(v Verdict) (notices []string) {
 	seen := map[[2]string]bool{}
 	for _, f := range v.Findings {
@@ -207,7 +207,9 @@ func howToAccept(ids []string, list string) string {
 
 // untouchedNew are the ids of the new findings on untouched lines among those that broke an enforcing limit.
 func (v *Verdict) untouchedNew() (ids []string) {
-	for _, i := range v.counted(func(l LimitResult, f Finding) bool { return l.Shuts() && f.Standing == New && f.Place != change.OnTouched }) {
+	for _, i := range v.counted(func(l LimitResult, f Finding) bool {
+		return l.Shuts() && f.Standing == New && f.Place != change.OnTouched
+	}) {
 		ids = append(ids, v.Findings[i].ID)
 	}
 	return ids

@@ -90,7 +90,7 @@ func (in Input) coveredWithoutReport() (tools []string) {
 	return slices.Compact(tools)
 }
 
-// remarksOnTools tells of tools that the baseline knows by another name, and of reports that may be of another tool than it
+// remarksOnTools reports tools that the baseline knows by another name, and reports that may be of another tool than it
 // knows.
 func (j *judgement) remarksOnTools() (notices []string) {
 	known := map[string]bool{}

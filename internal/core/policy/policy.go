@@ -277,7 +277,7 @@ const (
 // Counts lists every count.
 var Counts = []Count{CountNew, CountTouched, CountAll, CountExpired}
 
-// Limit is one threshold at a door: which findings it counts and how many it bears.
+// Limit is one threshold at a door: which findings it counts and how many it allows.
 type Limit struct {
 	Selector
 	Name     string
@@ -285,7 +285,7 @@ type Limit struct {
 	Most     int
 	NoGrowth bool   // Most is what was found before the change
 	EachFile bool   // Most is for each file on its own
-	PerLines int    // Most is for each so many touched lines, begun ones included; 0 for the whole change
+	PerLines int    // Most is for each so many touched lines, started ones included; 0 for the whole change
 	Say      string // a sentence for people, shown when the limit is broken
 	Mode     Mode
 	From     string // the day from which it is in force, YYYY-MM-DD; "" for always

@@ -17,7 +17,7 @@ const (
 	TSVText   = "tsv"
 )
 
-// RecipeFields are what a recipe can tell of a finding.
+// RecipeFields are what a recipe can say about a finding.
 var RecipeFields = []string{
 	"path", "line", "column", "end_line", "end_column", "rule", "severity", "message", "tool", "measure", "help", "suggestion",
 }
@@ -33,7 +33,7 @@ type Recipe struct {
 	Header bool           // CSV and TSV: the first row names the columns
 
 	Noise *regexp.Regexp // lines to pass by; nil for none
-	Clean *regexp.Regexp // what stands in a report of a tool that found nothing; nil for none
+	Clean *regexp.Regexp // what is in a report of a tool that found nothing; nil for none
 
 	Fields     map[string]Field
 	Severities map[string]string // the severity of each word that the report writes

@@ -26,7 +26,7 @@ type mark struct{ tool, name string }
 
 func (p fingerprint) mark() mark { return mark{p.tool, p.name} }
 
-// matchFingerprints pairs what bears the same fingerprint, once among the findings and once among the entries. It says which
+// matchFingerprints pairs what has the same fingerprint, once among the findings and once among the entries. It says which
 // fingerprints it doesn't believe, and why.
 func (m *matcher) matchFingerprints() (distrusted []string) {
 	findings, entries := bearers(m.findings), bearers(m.entries)
@@ -60,7 +60,7 @@ func (s *side) mayBe(f *side) bool {
 	return s.rule == f.rule && (s.coded && s.text == f.text || s.skeleton == f.skeleton) && !brought
 }
 
-// bearers lists who bears each fingerprint.
+// holders lists who has each fingerprint.
 func bearers(sides []side) map[fingerprint][]int {
 	all := map[fingerprint][]int{}
 	for i := range sides {
@@ -83,7 +83,7 @@ func doubtShared(doubts map[mark]string, sides []side, bearers map[fingerprint][
 	}
 }
 
-// unsteadyPart is which part of the findings that surely are the same may bear other fingerprints than before: one in
+// unsteadyPart is which part of the findings that surely are the same may have other fingerprints than before: one in
 // so many.
 const unsteadyPart = 10
 

@@ -23,7 +23,7 @@ import (
 // The edit laboratory: findings are placed on lines of real source text, a program of edits whose outcome is known
 // runs over it, and recognition is held against what the edits know.
 
-// fault is a finding of the laboratory. One that a line bears from the beginning has an identity; one that an edit
+// fault is a finding of the laboratory. One that a line has from the beginning has an identity; one that an edit
 // brought has none.
 type fault struct {
 	identity int
@@ -46,7 +46,7 @@ type laboratory struct {
 	*rand.Rand
 	files world
 	count int // identities given out
-	least int // how many faults a line must bear at least that an edit deals with
+	least int // how many faults a line must have at least that an edit deals with
 }
 
 var labNames = regexp.MustCompile(`[A-Za-z_][A-Za-z0-9_]{2,}`)
@@ -125,7 +125,7 @@ func (l *laboratory) crowd() {
 	}
 }
 
-// crowded does an edit on lines that bear several faults.
+// crowded does an edit on lines that have several faults.
 func crowded(do func(l *laboratory)) func(l *laboratory) {
 	return func(l *laboratory) {
 		l.least = 2
@@ -140,7 +140,7 @@ func (l *laboratory) anywhere() (path string, at int) {
 	return path, l.IntN(len(l.files[path]))
 }
 
-// faulty picks a line that bears a fault from the beginning.
+// faulty picks a line that has a fault from the beginning.
 func (l *laboratory) faulty() (path string, at int) {
 	for {
 		path, at = l.anywhere()
@@ -150,7 +150,7 @@ func (l *laboratory) faulty() (path string, at int) {
 	}
 }
 
-// function picks a whole function of some lines that bears a fault: from its first line to behind its closing brace.
+// function picks a whole function of some lines that has a fault: from its first line to behind its closing brace.
 func (l *laboratory) function() (path string, from, to int) {
 	for range 10_000 {
 		path, at := l.faulty()
@@ -191,7 +191,7 @@ func (l *laboratory) cut(path string, from, to int) []labLine {
 	return cut
 }
 
-// copied is a copy of lines: what it bears is new.
+// copied is a copy of lines: what it has is new.
 func copied(lines []labLine) []labLine {
 	all := make([]labLine, len(lines))
 	for i, line := range lines {
@@ -221,7 +221,7 @@ type edit struct {
 	name         string
 	do           func(l *laboratory)
 	known, alone bars
-	crowded      bool // lines bear several faults of one rule
+	crowded      bool // lines have several faults of one rule
 }
 
 type bars struct{ precision, recall, taken float64 }

@@ -42,7 +42,7 @@ type Matches struct {
 // Where the change is known, each entry's line is first found on the old side and followed from there. An entry whose
 // line is still there is matched on that line, or right beside it; one whose line was taken away only with findings
 // on lines that the change brought. An entry whose line isn't found, and every entry where no change is known, goes by
-// what it tells of its code. Of several findings that would do, the one nearest to where the line should be is taken.
+// what it says about its code. Of several findings that would do, the one nearest to where the line should be is taken.
 // The stages table has the order.
 func Recognise(findings []finding.Finding, entries []baseline.Entry, view View) Matches {
 	if len(entries) == 0 {

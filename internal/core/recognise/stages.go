@@ -97,7 +97,7 @@ var stages = []stage{
 		best:    func(e, f *side) float64 { return f.track.Likeness(e.was, f.at) },
 	},
 
-	// What stands where the line stood, if anything is left of it.
+	// What is now where the line was, if anything is left of it.
 	{
 		compare: func(s *side) (trait, bool) { return s.passage(s.skeleton) },
 		fits: func(e, f *side) bool {
@@ -230,7 +230,7 @@ func (s *side) beside() []trait {
 	return []trait{s.place(s.message, s.at)}
 }
 
-// betweenNeighbours is the same where no change is known: the entry's neighbour bears the finding, and the entry's line
+// betweenNeighbours is the same where no change is known: the entry's neighbour has the finding, and the entry's line
 // is the finding's neighbour.
 func (s *side) betweenNeighbours() []trait {
 	if !s.coded || s.state == altered {

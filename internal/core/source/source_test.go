@@ -75,7 +75,7 @@ func TestOffset(t *testing.T) {
 	}
 }
 
-// TestIsPointer: what stands for a large file kept elsewhere names its version, its hash and its size.
+// TestIsPointer: a pointer to a large file kept elsewhere names its version, its hash and its size.
 func TestIsPointer(t *testing.T) {
 	const version, hash, size = "version https://brackwater.example/large/1\n", "oid sha256:4d7a214614ab2935c943f9e0ff69d22eadbb8f32b1258daaa5e2ca24d17e2393\n", "size 12345\n"
 	for _, c := range []struct {
