@@ -107,7 +107,7 @@ func TestFitChoices(t *testing.T) {
 	if _, err := os.Stat(filepath.Join(s.dir, ".zincdoor")); err == nil || !strings.Contains(said, "reports     build/warnings.txt") || strings.Contains(said, "notes.txt") || !strings.Contains(said, "zincdoor fit --for") {
 		t.Errorf("%v: %s", err, said)
 	}
-	if said := s.must(3, "fit", "--for", "java"); !strings.Contains(said, "nothing here is for it") {
+	if said := s.must(3, "fit", "--for", "java"); !strings.Contains(said, "nothing here is for it; there is c, reports") {
 		t.Error(said)
 	}
 	s.must(0, "fit", "--for", "reports", "--advise")

@@ -256,8 +256,8 @@ func (f *Fitting) Allow() error { return f.set(RunKey, "true") }
 // HasEvidence reports whether there are reports to take a baseline of: of the call, or of the policy.
 func (f *Fitting) HasEvidence() bool { return len(f.request.Reports)+len(f.doors.Reports) > 0 }
 
-// Named reports whether the policy names the call's reports: a starter does.
-func (f *Fitting) Named() bool { return f.present == nil }
+// HasPolicy reports whether there is a policy already.
+func (f *Fitting) HasPolicy() bool { return f.present != nil }
 
 // LacksBaseline reports whether the repository has a work tree without a baseline.
 func (f *Fitting) LacksBaseline() bool {

@@ -28,7 +28,7 @@ func (p *program) accept() *cobra.Command {
 		Long: `Accept findings of the work tree that aren't in the baseline yet: by their ids in a verdict (or beginnings that no other id has), or by selectors.
 
 It shows what it would accept, and asks. A finding that has worsened or expired replaces its old entry.`,
-		Example: `zincdoor baseline accept --rule -Wshadow --until 90d --yes
+		Example: `zincdoor baseline accept --rule -Wparentheses --until 90d --yes
 zincdoor baseline accept --path fares --severity error \
   --why mistaken --reason "closed by its caller" --yes`,
 		RunE: func(cmd *cobra.Command, args []string) error { return p.runAccept(cmd.Context(), flags, args) },

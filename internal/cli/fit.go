@@ -85,6 +85,9 @@ func (p *program) runFit(ctx context.Context, flags fitFlags) error {
 	if err := f.CheckPlace(); err != nil {
 		return graded(err)
 	}
+	if len(flags.chosen) > 0 && f.HasPolicy() {
+		return fmt.Errorf("--for is for a starter policy, and there is a policy already; name linters in its reports:")
+	}
 	chosen, asked, err := p.choose(f.Proposals, flags)
 	if err != nil {
 		return err
@@ -138,7 +141,7 @@ func (p *program) choose(proposals []fit.Proposal, flags fitFlags) (chosen []fit
 	}
 	for _, name := range flags.chosen {
 		if name != "none" && !slices.Contains(known, name) {
-			return nil, false, fmt.Errorf("--for %s: nothing here is for it (%s)", name, nothingFor(known))
+			return nil, false, fmt.Errorf("--for %s: %s", name, nothingFor(known))
 		}
 	}
 	terminal := p.atTerminal() && len(flags.chosen) == 0
@@ -159,10 +162,10 @@ func (p *program) choose(proposals []fit.Proposal, flags fitFlags) (chosen []fit
 
 func nothingFor(known []string) string {
 	if len(known) == 0 {
-		return "no source files of a compiler on this machine, no report files, or there is a policy already"
+		return "there are no files here for a compiler of this machine, and no report files"
 	}
 	slices.Sort(known)
-	return "there is " + strings.Join(slices.Compact(known), ", ")
+	return "nothing here is for it; there is " + strings.Join(slices.Compact(known), ", ")
 }
 
 // proposed is a proposal as a command, or the file that it is.
@@ -291,7 +294,7 @@ func (p *program) askForBaseline(ctx context.Context, f *app.Fitting, flags fitF
 	}
 	command := "zincdoor baseline take"
 	reports := flags.reports
-	if f.Named() { // by the policy
+	if !f.HasPolicy() { // the starter names them
 		reports = nil
 	}
 	for _, r := range reports {

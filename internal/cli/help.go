@@ -38,7 +38,7 @@ func (p *program) optionsOf(cmd *cobra.Command) []options {
 	everywhere := pflag.NewFlagSet("", pflag.ContinueOnError)
 	everywhere.SortFlags = false
 	for _, name := range []string{"in", "help", "version"} {
-		if f := cmd.Flags().Lookup(name); f != nil {
+		if f := cmd.Flag(name); f != nil {
 			everywhere.AddFlag(f)
 		} else if f := cmd.InheritedFlags().Lookup(name); f != nil {
 			everywhere.AddFlag(f)

@@ -47,7 +47,7 @@ func (p *program) checkPolicy() *cobra.Command {
 
 Exit code 3 where something is wrong.`,
 		Example: `zincdoor policy check
-zincdoor policy check .zincdoor/policy.yaml --report compiler=build/compiler.txt`,
+zincdoor policy check --report compiler=build/compiler.txt`,
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			call, err := evidence.call()

@@ -32,8 +32,9 @@ Reports come from a folder that has, for each commit, files or a folder named by
   reports/8060465.sarif
 
 With --run, the policy's linters are started on copies of the past commits instead.`,
-		Example: `zincdoor policy rehearse --policy .zincdoor/policy.yaml --reports build/past --last 5`,
-		Args:    noArguments,
+		Example: `zincdoor policy rehearse --policy .zincdoor/policy.yaml \
+  --reports build/past --last 5`,
+		Args: noArguments,
 		RunE: func(cmd *cobra.Command, _ []string) (err error) {
 			if q.Dir, err = workingDir(); err != nil {
 				return err

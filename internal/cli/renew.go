@@ -61,7 +61,8 @@ func (p *program) runRenew(ctx context.Context, flags renewFlags, ids []string) 
 		return err
 	}
 	if len(chosen) == 0 {
-		return fmt.Errorf("no entry of %s is selected", kept.name)
+		fmt.Fprintf(p.out, "nothing to renew: no entry of %s is selected\n", kept.name)
+		return nil
 	}
 	var out, in []baseline.Entry
 	for _, i := range chosen {

@@ -31,7 +31,7 @@ func (p *program) take() *cobra.Command {
 		Long: `Accept every finding that the reports have of the work tree, and note that the baseline covers their tools: from then on, whatever these tools find that isn't in the list is new.
 
 A list that has entries already is replaced only with --replace; a further tool is added with --tool, which leaves the entries of the others as they are.`,
-		Example: `zincdoor baseline take --replace --until 6m --reason "found when the door was fitted"
+		Example: `zincdoor baseline take --replace --until 6m --reason "found at the fitting"
 zincdoor baseline take --tool gcc --replace`,
 		Args: noArguments,
 		RunE: func(cmd *cobra.Command, _ []string) error { return p.runTake(cmd.Context(), flags) },
