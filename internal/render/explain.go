@@ -152,7 +152,8 @@ func (s *screen) options(e Explanation) {
 			id = e.Found[i].ID
 		}
 	}
-	s.bullet("accept", fmt.Sprintf(`zincdoor baseline accept %s --why debt|mistaken|meant --reason "…" --until 90d`, id))
+	s.bullet("accept", "with a reason and an end:")
+	s.line(`%szincdoor baseline accept %s --why debt --reason "…" --until 90d`, strings.Repeat(" ", indent), id)
 	if e.MayWaive == "" {
 		s.bullet("waive", "no door allows a waiver for it")
 		return

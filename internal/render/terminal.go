@@ -95,6 +95,10 @@ func (s *screen) findings(v judge.Verdict) {
 		}
 		s.files(&v, g.findings)
 	}
+	if len(s.Part) > 0 {
+		s.bullet("part", fmt.Sprintf("only findings in %s are shown; the verdict counts all", Safe(strings.Join(s.Part, ", "))))
+		s.line("")
+	}
 	if left > 0 {
 		s.bullet("more", fmt.Sprintf("%s not shown; --show %s shows them all", finding.Count(left), s.shows()))
 		s.line("")

@@ -412,7 +412,7 @@ func (d *diagnostics) unread(u Unread) {
 	switch why := suspicion(u.Text); {
 	case hasShape(u.Text):
 		d.shapedFirst = true
-		d.report.fail("%s %s: %q; have the tool write SARIF, or read its text by a recipe; %s", u.At, why, clip(u.Text), noiseAdvice(u.Text))
+		d.report.fail("%s %s: %q; make the tool write SARIF, or read its text by a recipe; %s", u.At, why, clip(u.Text), noiseAdvice(u.Text))
 	case why != "":
 		d.report.fail("%s %s: %q; see why, and run the tool again; %s", u.At, why, clip(u.Text), noiseAdvice(u.Text))
 	}
@@ -424,7 +424,7 @@ func noiseAdvice(text string) string {
 	if r := []rune(text); len(r) > 60 {
 		pattern = "^" + regexp.QuoteMeta(string(r[:60]))
 	}
-	return "noise: " + strconv.Quote(pattern) + " in the report's part of the policy passes it by, if it prints nothing"
+	return "if it says nothing, write noise: " + strconv.Quote(pattern) + " in the report"
 }
 
 // end settles what needed all lines.
@@ -448,20 +448,20 @@ func (d *diagnostics) end() {
 	}
 	switch {
 	case d.shapedFirst && d.shaped > 1:
-		r.Failure = fmt.Sprintf("%d lines look as if they told of places in files: %s", d.shaped, r.Failure)
+		r.Failure = fmt.Sprintf("%d lines look like findings: %s", d.shaped, r.Failure)
 	case r.Failure != "":
 	case r.UnreadCount > len(r.Unread):
-		r.Failure = fmt.Sprintf("%d of its lines can't be read, the first is %s: %q; is it another form? A recipe reads any", r.UnreadCount, r.Unread[0].At, clip(r.Unread[0].Text))
+		r.Failure = fmt.Sprintf("%d of its lines aren't understood, the first is %s: %q; if it is another format, read it by a recipe", r.UnreadCount, r.Unread[0].At, clip(r.Unread[0].Text))
 	case r.UnreadCount > 0 && len(r.Findings) == 0:
-		r.Failure = fmt.Sprintf("no line of it is a finding, and %s can't be read: %q; %s", r.Unread[0].At, clip(r.Unread[0].Text), noiseAdvice(r.Unread[0].Text))
+		r.Failure = fmt.Sprintf("it has no findings, and %s isn't understood: %q; %s", r.Unread[0].At, clip(r.Unread[0].Text), noiseAdvice(r.Unread[0].Text))
 	case d.told.warnings > d.read.warnings || d.told.errors > d.read.errors:
-		r.Failure = fmt.Sprintf("it counts more than is in it: warnings %d and errors %d, where %d and %d were read; keep all of the compiler's output", d.told.warnings, d.told.errors, d.read.warnings, d.read.errors)
+		r.Failure = fmt.Sprintf("its own count is higher: %d warnings and %d errors, and %d and %d were read; keep all of the compiler's output", d.told.warnings, d.told.errors, d.read.warnings, d.read.errors)
 	case d.build.unended() != "":
-		r.Failure = fmt.Sprintf("make doesn't say that it has left %s, so that the end of its log is missing; keep all of it", clip(d.build.unended()))
+		r.Failure = fmt.Sprintf("make doesn't say that it has left %s, so the end of its log is missing; keep all of it", clip(d.build.unended()))
 	case d.idle.all != "":
-		r.Failure = fmt.Sprintf("%s, so that not everything was looked at; have all of it compiled anew", d.idle.all)
+		r.Failure = fmt.Sprintf("%s, so not everything was looked at; compile everything again", d.idle.all)
 	case r.UnreadCount > 0:
-		r.Notices = append(r.Notices, fmt.Sprintf("lines that can't be read: %d, the first is %s: %q; %s", r.UnreadCount, r.Unread[0].At, clip(r.Unread[0].Text), noiseAdvice(r.Unread[0].Text)))
+		r.Notices = append(r.Notices, fmt.Sprintf("lines that aren't understood: %d, the first is %s: %q; %s", r.UnreadCount, r.Unread[0].At, clip(r.Unread[0].Text), noiseAdvice(r.Unread[0].Text)))
 	}
 }
 

@@ -297,13 +297,13 @@ func hasSign(text string) bool {
 // suspicion says why a line that can't be read may mean that findings are missing, "" where it says nothing of the kind.
 func suspicion(text string) string {
 	if hasShape(text) {
-		return "has the form of a finding that can't be read"
+		return "looks like a finding and isn't understood"
 	}
 	if buildForm.MatchString(text) {
-		return "is a word of the build's that can't be read"
+		return "comes from the build and isn't understood"
 	}
 	if speaksOfStop(text) {
-		return "speaks of something that went wrong"
+		return "says that something went wrong"
 	}
 	return ""
 }

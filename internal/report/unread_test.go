@@ -84,10 +84,10 @@ func TestUnreadText(t *testing.T) {
 	if r := readText(t, "[1/2] Building C object a.o\rcore/tide.c:4:1: warning: x [-Wx]\r[2/2] Linking a\r\r\n", nil); len(r.Findings) != 1 || r.Failure != "" {
 		t.Errorf("a finding between lines that write over one another: %+v", r)
 	}
-	if r := readText(t, "\"a.c\", line 3: x\nKilled\n\"a.c\", line 4: x\n", nil); !strings.HasPrefix(r.Failure, "2 lines look as if they told of places in files: line 1 has the form") {
+	if r := readText(t, "\"a.c\", line 3: x\nKilled\n\"a.c\", line 4: x\n", nil); !strings.HasPrefix(r.Failure, "2 lines look like findings: line 1 looks like a finding") {
 		t.Errorf("several lines of a form that isn't read: %s", r.Failure)
 	}
-	if r := readText(t, "Killed\n\"a.c\", line 3: x\n\"a.c\", line 4: x\n", nil); !strings.HasPrefix(r.Failure, "line 1 speaks of something") {
+	if r := readText(t, "Killed\n\"a.c\", line 3: x\n\"a.c\", line 4: x\n", nil); !strings.HasPrefix(r.Failure, "line 1 says that something") {
 		t.Errorf("a crash before them: %s", r.Failure)
 	}
 	crash := readText(t, shadow+"Segmentation fault\n     ^\n", nil)

@@ -177,9 +177,9 @@ func (t *text) find(s *Setting, line, from, to int, with *string, format string,
 		about := fmt.Sprintf("put %q in its place", *with)
 		switch *with {
 		case "":
-			about = "take it out"
+			about = "remove it"
 		case "\n", "\r\n", "\r":
-			about = "end the line so"
+			about = "end the line"
 		}
 		f.Detail().Fixes = []finding.Fix{{Description: about, Edits: []finding.Edit{{Path: t.Path, Region: f.Region, Text: *with}}}}
 	}
