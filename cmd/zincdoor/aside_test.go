@@ -27,6 +27,7 @@ func oneDoor(more string) string {
 
 // TestAcceptances: what a change puts into the baseline counts as far as the target's policy lets it.
 func TestAcceptances(t *testing.T) {
+	t.Parallel()
 	door := oneDoor("acceptances: {upto: warning, most: 1, need: [why, until]}")
 	for _, c := range []struct {
 		name, policy string

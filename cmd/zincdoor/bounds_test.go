@@ -147,6 +147,7 @@ var crashed = regexp.MustCompile(`(?m)^(?:fatal error|panic|SIG[A-Z]+|runtime: |
 // TestBounds: whatever a reader is given, however much of it, under a limit of 512 MB the program answers or says what is too much.
 // ZINCDOOR_BOUNDS is up to how many bytes are tried, ten times as many each time; -v shows the seconds and the megabytes.
 func TestBounds(t *testing.T) {
+	wholeRun(t)
 	if runtime.GOOS != "linux" || raceBuild() {
 		t.Skip("memory is limited as on Linux, and the race detector needs more of it")
 	}

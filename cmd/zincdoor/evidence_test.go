@@ -21,6 +21,7 @@ func sarifLog(results string, more ...string) string {
 
 // TestNoEvidence: whatever is wrong with a report, the door doesn't open, and the verdict says what to do.
 func TestNoEvidence(t *testing.T) {
+	t.Parallel()
 	s := repository(t)
 	s.write("core/tide.c", lines(10))
 	s.write("core/gauge.c", lines(3))

@@ -156,6 +156,7 @@ func TestFitRuns(t *testing.T) {
 
 // TestFitAway: whatever stood in a hook's place, and wherever hooks are kept, a removal puts all back as it was.
 func TestFitAway(t *testing.T) {
+	t.Parallel()
 	const hook = "#!/bin/sh\necho theirs ran\n"
 	link := func(s *sandbox, to, name string) {
 		if err := os.Symlink(to, filepath.Join(s.dir, name)); err != nil {

@@ -25,6 +25,7 @@ doors:
 // TestFixStaged: on random files staged in part, what is staged is fixed on its own lines, what isn't staged stays as it
 // is to the byte, a second time does nothing, and all of it can be taken back.
 func TestFixStaged(t *testing.T) {
+	t.Parallel()
 	s := repository(t)
 	s.write(".zincdoor/policy.yaml", housePolicy)
 	s.commit("policy")
@@ -85,6 +86,7 @@ func TestFixStaged(t *testing.T) {
 
 // TestFix: what is fixed, what is left and why, and what is written.
 func TestFix(t *testing.T) {
+	t.Parallel()
 	crlf := strings.ReplaceAll(lines(4), "\n", "\r\n")
 	for _, c := range []struct {
 		name string
@@ -187,6 +189,7 @@ func TestFix(t *testing.T) {
 // TestFixingHook: a commit hook fixes by itself where its door says so, however the commit is made; the commit holds what was
 // fixed, and so do the index and the work tree that it leaves. Where the commit doesn't come about, it can be taken back all the same.
 func TestFixingHook(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct {
 		name string
 		args []string

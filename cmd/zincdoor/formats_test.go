@@ -81,6 +81,7 @@ func escapePath(path string) string { return (&url.URL{Path: path}).EscapedPath(
 
 // TestFormats: every format of one run is what its standard or schema says, and nothing from outside breaks out of it.
 func TestFormats(t *testing.T) {
+	t.Parallel()
 	s, call := hostile(t)
 	args := call
 	formats := []string{"json", "sarif", "junit", "markdown", "html", "review", "terminal"}

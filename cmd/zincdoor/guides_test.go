@@ -97,6 +97,7 @@ func sameLine(shown, got string) bool {
 
 // TestGuides: every command that the guides show runs, in their order in a folder of its own, and prints what they show.
 func TestGuides(t *testing.T) {
+	wholeRun(t)
 	guides, err := filepath.Glob("../../docs/*.md")
 	if err != nil {
 		t.Fatal(err)
@@ -134,6 +135,7 @@ func TestGuides(t *testing.T) {
 
 // TestExamples: the examples of every command's help run in the demo's repository.
 func TestExamples(t *testing.T) {
+	wholeRun(t)
 	data, err := os.ReadFile("../../docs/reference.md")
 	if err != nil {
 		t.Fatal(err)

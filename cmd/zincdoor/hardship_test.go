@@ -110,6 +110,7 @@ func TestPipe(t *testing.T) {
 // TestHardships: on a full disk, in folders that can't be written, and without a folder for temporary files, nothing is lost, and the
 // error says what it is about.
 func TestHardships(t *testing.T) {
+	t.Parallel()
 	if runtime.GOOS != "linux" {
 		t.Skip("a small file system is mounted as on Linux")
 	}

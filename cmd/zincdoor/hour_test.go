@@ -11,6 +11,8 @@ import (
 // TestFirstHour: from nothing to a hook that stops a bad commit, in repositories of several languages, with the commands that fit
 // itself says.
 func TestFirstHour(t *testing.T) {
+	wholeRun(t)
+	t.Parallel()
 	for _, c := range []struct {
 		name, compiler string
 		files          map[string]string

@@ -165,6 +165,7 @@ func (e *estuaries) faults(commit string) (all map[string]int, at map[string]str
 // TestPushedMerges: whatever was merged how, all that comes to a guarded branch and wasn't there is counted by the push that
 // brings it.
 func TestPushedMerges(t *testing.T) {
+	t.Parallel()
 	for seed := range rounds(t) / 2 {
 		if seed%uint64(raceSample) > 0 {
 			continue

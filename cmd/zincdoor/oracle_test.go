@@ -225,6 +225,8 @@ func rounds(t *testing.T) uint64 {
 // TestBlame holds the touched lines of random histories against git's blame: for plain edits, and with white space and
 // moved blocks counted, they are the same.
 func TestBlame(t *testing.T) {
+	wholeRun(t)
+	t.Parallel()
 	for seed := range rounds(t) {
 		h := newHistory(t, seed)
 		h.openEnds = true
@@ -247,6 +249,8 @@ func TestBlame(t *testing.T) {
 // TestRulesBeyondBlame checks what is left untouched on purpose by what was done: nothing but white space changed, or
 // nothing but the place of a block.
 func TestRulesBeyondBlame(t *testing.T) {
+	wholeRun(t)
+	t.Parallel()
 	for seed := range rounds(t) {
 		h := newHistory(t, 1000+seed)
 		base := h.git("rev-parse", "HEAD")

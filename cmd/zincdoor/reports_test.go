@@ -10,6 +10,7 @@ import (
 
 // TestPolicyReports: a door is judged by the reports that the policy names, on its terms.
 func TestPolicyReports(t *testing.T) {
+	t.Parallel()
 	finding, fine := warn("core/tide.c", 5), sarifLog("", "")
 	versioned := func(version string) string {
 		return strings.Replace(fine, `"name":"farecheck"`, `"name":"farecheck","version":"`+version+`"`, 1)

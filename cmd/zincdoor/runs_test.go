@@ -311,6 +311,7 @@ func TestHalfBroken(t *testing.T) {
 
 // TestRunNames: whatever files are called, a linter is given them, and as many at a time as a command line takes.
 func TestRunNames(t *testing.T) {
+	t.Parallel()
 	h := newPort(t, "run: [sh, tools/shoal.sh], as: diagnostics, given: changed, inputs: 'tools/**'")
 	names := []string{"-rf", "--help", "a b.c", "it's \"this\".c", "core/-x", "é.c", "$(touch x)"}
 	for _, name := range names {

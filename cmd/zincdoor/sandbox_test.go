@@ -66,6 +66,13 @@ type sandbox struct {
 }
 
 // repository makes a sandbox with an empty repository in it.
+// wholeRun skips a test of many cases in a short run, such as the one of the program with the race detector.
+func wholeRun(t *testing.T) {
+	if testing.Short() {
+		t.Skip("many cases of what shorter tests try too")
+	}
+}
+
 func repository(t *testing.T) *sandbox {
 	s := &sandbox{T: t, dir: t.TempDir()}
 	s.git("init", "-q", "-b", "main", ".")

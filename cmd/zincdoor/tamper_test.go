@@ -9,6 +9,7 @@ import (
 
 // TestTampering: whatever a change does to the door's own files, to git's or to its code, its new finding shuts the door.
 func TestTampering(t *testing.T) {
+	t.Parallel()
 	const policy = `zincdoor: 1
 inherit: {path: .zincdoor/base.yaml}
 doors:

@@ -59,6 +59,8 @@ var elsewhere = warn("core/gauge.c", 1)
 
 // TestPathsOpenNothing: a finding on a touched line doesn't leave the door open, however its path is written.
 func TestPathsOpenNothing(t *testing.T) {
+	wholeRun(t)
+	t.Parallel()
 	s := estuary(t)
 	for i, path := range []string{
 		"/usr/src/app/core/tide.c", "/usr/src/app/core/low.h", "/app/node_modules/app/core/tide.c", "/opt/site-packages/tideboard/core/tide.c", "/root/go/pkg/mod/tideboard/core/tide.c", "/usr/tide.c", "node_modules/x/core/tide.c", "/usr/local/lib/python3/dist-packages/core/tide.c",
@@ -87,6 +89,8 @@ func TestPathsOpenNothing(t *testing.T) {
 // TestTextOpensNothing: lines that say that something is missing, or in which it may be, don't leave the door open: between
 // findings, at their end, and alone where an empty report is said to be clean.
 func TestTextOpensNothing(t *testing.T) {
+	wholeRun(t)
+	t.Parallel()
 	s := estuary(t)
 	for i, line := range []string{
 		"/bin/sh: 1: cc: not found", "clang: command not found", "make: cc: No such file or directory", "make: gcc: Command not found", "gcc: error: core/tide.c: No such file or directory", "cc1: fatal error: core/tide.c: No such file or directory", "gcc: fatal error: Killed signal terminated program cc1", "cc1: out of memory allocating 65536 bytes",
@@ -115,6 +119,8 @@ func TestTextOpensNothing(t *testing.T) {
 
 // TestLogsOpenNothing: SARIF that says by itself, or by what is around it, that something is missing.
 func TestLogsOpenNothing(t *testing.T) {
+	wholeRun(t)
+	t.Parallel()
 	s := estuary(t)
 	clean := sarifLog("")
 	touched := sarifLog(sarifResult("core/tide.c", 5)[1:])
@@ -137,6 +143,8 @@ func TestLogsOpenNothing(t *testing.T) {
 
 // TestLinesOpenNothing: a compiler that numbers lines otherwise than git doesn't lead its findings away from touched lines.
 func TestLinesOpenNothing(t *testing.T) {
+	wholeRun(t)
+	t.Parallel()
 	s := repository(t)
 	s.write("core/tide.c", lines(10))
 	s.commit("one")
@@ -157,6 +165,8 @@ func TestLinesOpenNothing(t *testing.T) {
 
 // TestHonest: what honest tools say of what is well doesn't stop anybody.
 func TestHonest(t *testing.T) {
+	wholeRun(t)
+	t.Parallel()
 	s := estuary(t)
 	folder := s.dir
 	var cases []trusted
