@@ -288,7 +288,7 @@ func TestOutput(t *testing.T) {
 	want := `core/tide.c
       5  ┃ fresh("<1B>[31m<202E>");
          ┃  ^~~~
-         ┃ warning -Wunused  new, touched line, diagnostics`
+         ┃ warning -Wunused  new, changed line, diagnostics`
 	text := s.read("v.txt")
 	if !strings.HasPrefix(text, want) || !strings.HasSuffix(text, "SHUT new warning: 1, at most 0\n") || strings.Contains(text, "\x1b") {
 		t.Errorf("the verdict reads\n%s", text)

@@ -63,7 +63,7 @@ func (p *program) runAccept(ctx context.Context, flags acceptFlags, ids []string
 	}
 	in, out := s.Acceptances(chosen, reasons)
 	if len(in) == 0 {
-		fmt.Fprintf(p.out, "nothing to accept: %s selected, all accepted already\n", finding.Count(len(chosen)))
+		p.tell(p.out, "nothing to accept: %s selected, all accepted already\n", finding.Count(len(chosen)))
 		return nil
 	}
 	agreed, err := p.confirm(flags.yes, fmt.Sprintf("Accept %s?", finding.Count(len(in))), in)
@@ -73,7 +73,7 @@ func (p *program) runAccept(ctx context.Context, flags acceptFlags, ids []string
 	if err := s.Accept(in, out); err != nil {
 		return graded(err)
 	}
-	fmt.Fprintf(p.out, "%s accepted in %s\n", finding.Count(len(in)), render.Safe(s.Path))
+	p.tell(p.out, "%s accepted in %s\n", finding.Count(len(in)), render.Safe(s.Path))
 	return nil
 }
 

@@ -111,10 +111,10 @@ const mostShown = 20
 func (p *program) show(entries []baseline.Entry, most int) {
 	for i, e := range entries {
 		if i == most && len(entries) > most+1 {
-			fmt.Fprintf(p.err, "  and %d more\n", len(entries)-most)
+			p.tell(p.err, "  and %d more\n", len(entries)-most)
 			return
 		}
-		fmt.Fprintf(p.err, "  %s\n", render.Entry(e))
+		p.tell(p.err, "  %s\n", render.Entry(e))
 	}
 }
 

@@ -85,16 +85,16 @@ func (p *program) fail(err error) {
 	p.code = exitCall
 	switch {
 	case errors.As(err, &problems):
-		fmt.Fprintf(p.err, "zincdoor: the policy can't be used:\n")
+		p.tell(p.err, "zincdoor: the policy can't be used:\n")
 		for _, problem := range problems {
-			fmt.Fprintf(p.err, "  %s\n", render.Safe(problem.String()))
+			p.tell(p.err, "  %s\n", render.Safe(problem.String()))
 		}
 		return
 	case errors.As(err, &judged):
 		p.code = exitUnjudged
 	}
 	text := strings.TrimPrefix(err.Error(), app.ErrCall.Error()+": ")
-	fmt.Fprintf(p.err, "zincdoor: %s\n", render.Safe(text))
+	p.tell(p.err, "zincdoor: %s\n", render.Safe(text))
 }
 
 // unjudged marks an error that leaves a call without an answer, as opposed to a wrong call.

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"fmt"
 	"slices"
 
 	"github.com/spf13/cobra"
@@ -60,7 +59,7 @@ func (p *program) runExplain(ctx context.Context, q app.GateRequest, name string
 	}
 	for _, evidence := range j.Evidence {
 		if !evidence.Sound() && !evidence.Optional && evidence.Name != "" {
-			fmt.Fprintf(p.err, "zincdoor: this is without %s, which is %s: %s\n", render.Safe(evidence.Name), evidence.State, render.Safe(evidence.Problem))
+			p.tell(p.err, "zincdoor: this is without %s, which is %s: %s\n", render.Safe(evidence.Name), evidence.State, render.Safe(evidence.Problem))
 		}
 	}
 	at := func(index int) string {

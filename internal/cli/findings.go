@@ -126,7 +126,7 @@ func (p *program) listFindings(ctx context.Context, q app.GateRequest, selected 
 			for _, e := range v.Evidence {
 				if !e.Sound() {
 					p.code = exitUnjudged
-					fmt.Fprintf(p.err, "zincdoor: %s is %s: %s\n", cmp.Or(render.Safe(e.Name), "the evidence"), e.State, render.Safe(e.Problem))
+					p.tell(p.err, "zincdoor: %s is %s: %s\n", cmp.Or(render.Safe(e.Name), "the evidence"), e.State, render.Safe(e.Problem))
 				}
 			}
 			if err := list.Write(w, v, render.Options{Text: j.Text, Rule: j.Rule, Like: p.out, Link: j.Input.Policy.Link}); err != nil {
@@ -150,10 +150,10 @@ func (p *program) listFindings(ctx context.Context, q app.GateRequest, selected 
 func (p *program) sayNone(selected *selectFlags, all int) {
 	switch paths := slices.Concat(selected.under, selected.selector.Paths); {
 	case all == 0:
-		fmt.Fprintln(p.err, "zincdoor: there are no findings")
+		p.tell(p.err, "zincdoor: there are no findings\n")
 	case len(paths) > 0:
-		fmt.Fprintf(p.err, "zincdoor: none of %s is selected in %s\n", finding.Count(all), render.Safe(strings.Join(paths, ", ")))
+		p.tell(p.err, "zincdoor: none of %s is selected in %s\n", finding.Count(all), render.Safe(strings.Join(paths, ", ")))
 	default:
-		fmt.Fprintf(p.err, "zincdoor: none of %s is selected\n", finding.Count(all))
+		p.tell(p.err, "zincdoor: none of %s is selected\n", finding.Count(all))
 	}
 }

@@ -111,7 +111,7 @@ func (p *program) runFit(ctx context.Context, flags fitFlags) error {
 	}
 	p.showPlan(dir, f.Files, flags.dry)
 	if f.NoLinter {
-		fmt.Fprintln(p.out, "No linter and no compiler judges yet, only house checks; name some under reports: in the policy")
+		p.tell(p.out, "No linter and no compiler judges yet, only house checks; name some under reports: in the policy\n")
 	}
 	if flags.dry {
 		return nil
@@ -126,7 +126,7 @@ func (p *program) runFit(ctx context.Context, flags fitFlags) error {
 		return err
 	}
 	for _, file := range tracked {
-		fmt.Fprintf(p.out, "\nCommit %s and %s together: who gets one of them needs the other.\n", near(dir, file.Path), near(dir, file.Aside))
+		p.tell(p.out, "\nCommit %s and %s together: who gets one of them needs the other.\n", near(dir, file.Path), near(dir, file.Aside))
 	}
 	p.sayCommit(f, flags)
 	return nil
@@ -178,21 +178,21 @@ func proposed(x fit.Proposal) string {
 
 // sayChoices says what changes could be judged by, and how that is chosen.
 func (p *program) sayChoices(dir string, f *app.Fitting) {
-	fmt.Fprintln(p.out, "Nothing is written yet: there is no terminal to ask on. It would write")
+	p.tell(p.out, "Nothing is written yet: there is no terminal to ask on. It would write\n")
 	for _, file := range f.Files {
 		if !file.Written {
-			fmt.Fprintf(p.out, "  %-24s  %s\n", file.What, near(dir, file.Path))
+			p.tell(p.out, "  %-24s  %s\n", file.What, near(dir, file.Path))
 		}
 	}
-	fmt.Fprintln(p.out, "\nChanges can be judged by")
+	p.tell(p.out, "\nChanges can be judged by\n")
 	var names []string
 	for _, x := range f.Proposals {
-		fmt.Fprintf(p.out, "  %-10s  %s (%s)\n", x.For, proposed(x), x.About)
+		p.tell(p.out, "  %-10s  %s (%s)\n", x.For, proposed(x), x.About)
 		if !slices.Contains(names, x.For) {
 			names = append(names, x.For)
 		}
 	}
-	fmt.Fprintf(p.out, "\nChoose:                zincdoor fit --for %s\nor house checks alone: zincdoor fit --for none\n", strings.Join(names, ","))
+	p.tell(p.out, "\nChoose:                zincdoor fit --for %s\nor house checks alone: zincdoor fit --for none\n", strings.Join(names, ","))
 }
 
 // sayCommit says what is to be committed.
@@ -202,7 +202,7 @@ func (p *program) sayCommit(f *app.Fitting, flags fitFlags) {
 	}) {
 		return
 	}
-	fmt.Fprintf(p.out, "\nNow commit it: git add %s && git commit -m \"Fit the door\"\n", policy.Folder)
+	p.tell(p.out, "\nNow commit it: git add %s && git commit -m \"Fit the door\"\n", policy.Folder)
 }
 
 // askToReplace has the person at the terminal agree that hooks of the repository itself are replaced.
@@ -216,7 +216,7 @@ func (p *program) askToReplace(dir string, tracked []fit.File, calls []string, f
 	}
 	held := fmt.Sprintf("git tracks %s, so everyone who gets this repository gets what replaces it", strings.Join(names, " and "))
 	if p.atTerminal() {
-		fmt.Fprintf(p.out, "\n%s.\n", held)
+		p.tell(p.out, "\n%s.\n", held)
 		if p.agrees("Replace it, and keep what it holds beside it, to be committed with it?") {
 			return nil
 		}
@@ -238,16 +238,16 @@ func (p *program) askToRun(f *app.Fitting, flags fitFlags) error {
 	if len(f.Starts) == 0 || f.Allowed() {
 		return nil
 	}
-	fmt.Fprintf(p.out, "\nThe policy names linters, which a gate starts on a copy of what it judges:\n%s", programs(f.Starts))
-	fmt.Fprintln(p.out, "Whoever may alter the policy may alter these commands, so they run only where you allow it.")
+	p.tell(p.out, "\nThe policy names linters, which a gate starts on a copy of what it judges:\n%s", programs(f.Starts))
+	p.tell(p.out, "Whoever edits the policy edits these commands, so they run only if you allow it.\n")
 	if !flags.run && !p.agrees("Let them be started in this repository?") {
-		fmt.Fprintf(p.out, "They are not allowed yet, and no door opens without them. To allow them: git config %s true\n", app.RunKey)
+		p.tell(p.out, "They are not allowed yet, and no door opens without them. To allow them: git config %s true\n", app.RunKey)
 		return nil
 	}
 	if err := f.Allow(); err != nil {
 		return err
 	}
-	fmt.Fprintf(p.out, "Allowed in this repository's own configuration (%s = true).\n", app.RunKey)
+	p.tell(p.out, "Allowed in this repository's own configuration (%s = true).\n", app.RunKey)
 	return nil
 }
 
@@ -267,18 +267,18 @@ func (p *program) showPlan(dir string, files []fit.File, dry bool) {
 	for _, f := range files {
 		name := near(dir, f.Path)
 		if f.Written {
-			fmt.Fprintf(p.out, "%s: %s is there already\n", f.What, name)
+			p.tell(p.out, "%s: %s is there already\n", f.What, name)
 			continue
 		}
-		fmt.Fprintf(p.out, "%s: %s %s\n", f.What, name, verb)
+		p.tell(p.out, "%s: %s %s\n", f.What, name, verb)
 		switch {
 		case f.Aside != "" && f.Dead:
-			fmt.Fprintf(p.out, "  the hook that was there is a link that leads nowhere; it is kept as %s\n", near(dir, f.Aside))
+			p.tell(p.out, "  the hook that was there is a link that leads nowhere; it is kept as %s\n", near(dir, f.Aside))
 		case f.Aside != "":
-			fmt.Fprintf(p.out, "  the hook that was there still runs first, as %s\n", near(dir, f.Aside))
+			p.tell(p.out, "  the hook that was there still runs first, as %s\n", near(dir, f.Aside))
 		}
 		if dry {
-			fmt.Fprintf(p.out, "\n%s\n", indented(string(f.Text)))
+			p.tell(p.out, "\n%s\n", indented(string(f.Text)))
 		}
 	}
 }
@@ -301,7 +301,7 @@ func (p *program) askForBaseline(ctx context.Context, f *app.Fitting, flags fitF
 		command += " --report " + r
 	}
 	if !flags.accept && !p.agrees("Accept all present findings, so that only new ones count?") {
-		fmt.Fprintf(p.out, "\nThe present findings count as they are. To accept them all: %s\n", render.Safe(command))
+		p.tell(p.out, "\nThe present findings count as they are. To accept them all: %s\n", render.Safe(command))
 		return nil
 	}
 	if err := p.runTake(ctx, takeFlags{evidence: evidenceFlags{reports: reports, run: flags.run}, reason: reasonFlags{why: string(baseline.Debt)}}); err != nil {
@@ -315,7 +315,7 @@ func (p *program) agrees(question string) bool {
 	if !p.atTerminal() {
 		return false
 	}
-	fmt.Fprintf(p.err, "%s [y/N] ", question)
+	p.tell(p.err, "%s [y/N] ", question)
 	answer, _ := bufio.NewReader(p.in).ReadString('\n')
 	return strings.EqualFold(strings.TrimSpace(answer), "y") || strings.EqualFold(strings.TrimSpace(answer), "yes")
 }
@@ -338,18 +338,18 @@ func (p *program) unfit(ctx context.Context, dir string, dry bool) error {
 	for _, r := range removals {
 		switch {
 		case r.Kept != "":
-			fmt.Fprintf(p.out, "%s: %s %s, and stays\n", r.What, near(dir, r.Path), render.Safe(r.Kept))
+			p.tell(p.out, "%s: %s %s, and stays\n", r.What, near(dir, r.Path), render.Safe(r.Kept))
 		case r.Back != "":
-			fmt.Fprintf(p.out, "%s: %s %s, and what was there before put back\n", r.What, near(dir, r.Path), verb)
+			p.tell(p.out, "%s: %s %s, and what was there before put back\n", r.What, near(dir, r.Path), verb)
 		default:
-			fmt.Fprintf(p.out, "%s: %s %s\n", r.What, near(dir, r.Path), verb)
+			p.tell(p.out, "%s: %s %s\n", r.What, near(dir, r.Path), verb)
 		}
 	}
 	if allowed {
-		fmt.Fprintf(p.out, "%s was set by hand in this repository's configuration, and stays: git config --unset %s takes it away\n", app.RunKey, app.RunKey)
+		p.tell(p.out, "%s was set by hand in this repository's configuration, and stays: git config --unset %s takes it away\n", app.RunKey, app.RunKey)
 	}
 	if len(removals) == 0 {
-		fmt.Fprintln(p.out, "nothing of the door's is fitted here")
+		p.tell(p.out, "nothing of the door's is fitted here\n")
 	}
 	return nil
 }

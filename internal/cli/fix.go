@@ -34,7 +34,7 @@ func (p *program) fix() *cobra.Command {
 		Short: "Apply the fixes that tools offer, on changed lines alone",
 		Long: `Apply the fixes that reports, house checks and the team's patterns offer, on lines that the change touches and on no other. Without --apply it shows what it would write, and writes nothing. Without a named change it is for all that isn't committed yet; PATH names files and folders.
 
-With --staged, index and work tree get the fix alike, and what isn't staged of a file stays so. A fix whose place isn't there, that overlaps a surer one or would alter an untouched line is left out, with the reason.`,
+With --staged, index and work tree get the fix alike, and what isn't staged of a file stays so. A fix whose place isn't there, that overlaps a surer one or would alter an unchanged line is left out, with the reason.`,
 		Example: `zincdoor fix
 zincdoor fix --staged --apply
 zincdoor fix --into main --rule "-Wunused*" --interactive
@@ -107,14 +107,14 @@ func (p *program) runFix(ctx context.Context, q app.GateRequest, flags fixFlags)
 	}
 	defer f.Close()
 	for _, path := range f.Recovered.Back {
-		fmt.Fprintf(p.err, "zincdoor: an earlier fix was interrupted: %s is as it was before\n", render.Safe(path))
+		p.tell(p.err, "zincdoor: an earlier fix was interrupted: %s is as it was before\n", render.Safe(path))
 	}
 	for _, path := range f.Recovered.Altered {
-		fmt.Fprintf(p.err, "zincdoor: an earlier fix was interrupted: %s was altered since, and is left as it is\n", render.Safe(path))
+		p.tell(p.err, "zincdoor: an earlier fix was interrupted: %s was altered since, and is left as it is\n", render.Safe(path))
 	}
 	for _, e := range f.Evidence {
 		if !e.Sound() && e.Name != "" {
-			fmt.Fprintf(p.err, "zincdoor: fixes by %s may be missing, since it is %s: %s\n", render.Safe(e.Name), e.State, render.Safe(e.Problem))
+			p.tell(p.err, "zincdoor: fixes by %s may be missing, since it is %s: %s\n", render.Safe(e.Name), e.State, render.Safe(e.Problem))
 		}
 	}
 	suggestions, problems, err := f.Suggestions(ctx)
@@ -122,7 +122,7 @@ func (p *program) runFix(ctx context.Context, q app.GateRequest, flags fixFlags)
 		return graded(err)
 	}
 	for _, problem := range problems {
-		fmt.Fprintf(p.err, "zincdoor: %s\n", render.Safe(problem))
+		p.tell(p.err, "zincdoor: %s\n", render.Safe(problem))
 	}
 	if flags.ask {
 		if err := p.askForEach(f, suggestions); err != nil {
@@ -162,7 +162,7 @@ func (p *program) askForEach(f *app.Fixing, suggestions []fix.Suggestion) error 
 				return err
 			}
 		}
-		fmt.Fprintf(p.err, "%d of %d: fix this? [y]es, [n]o, [a]ll from here, [q]uit ", n+1, len(suggestions))
+		p.tell(p.err, "%d of %d: fix this? [y]es, [n]o, [a]ll from here, [q]uit ", n+1, len(suggestions))
 		answer, err := answers.ReadString('\n')
 		switch strings.ToLower(strings.TrimSpace(answer)) {
 		case "y", "yes":

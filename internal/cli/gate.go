@@ -62,7 +62,7 @@ zincdoor gate --into main --show touched --group team`,
 			for _, j := range judged {
 				code := exitOf(j.Outcome)
 				if hook && code == exitUnjudged && j.Mode == policy.Advise {
-					fmt.Fprintf(p.err, "zincdoor: the door %s only advises, so nothing is held up though it can't judge\n", render.Safe(j.Verdict.Door))
+					p.tell(p.err, "zincdoor: the door %s only advises, so nothing is held up though it can't judge\n", render.Safe(j.Verdict.Door))
 					code = exitOpen
 				}
 				p.code = graver(p.code, code)

@@ -3,13 +3,11 @@ package cli
 import (
 	"fmt"
 	"io"
-	"os"
 	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
-	"golang.org/x/term"
 
 	"zincdoor/internal/policyfile"
 	"zincdoor/internal/render"
@@ -25,10 +23,8 @@ const (
 // showHelp writes the help of a command: what it is for, how it is called, examples, then its options by their groups.
 func (p *program) showHelp(cmd *cobra.Command) {
 	columns := helpWidth
-	if f, ok := p.out.(*os.File); ok {
-		if width, _, err := term.GetSize(int(f.Fd())); err == nil && width > 0 {
-			columns = min(max(width, leastHelp), helpWidth)
-		}
+	if width := terminalColumns(p.out); width > 0 {
+		columns = min(max(width, leastHelp), helpWidth)
 	}
 	writeHelp(p.out, cmd, p.optionsOf(cmd), columns)
 }

@@ -71,13 +71,13 @@ zincdoor policy check --report compiler=build/compiler.txt`,
 				if problem.File != name { // what others inherit is for other repositories too
 					continue
 				}
-				fmt.Fprintf(p.err, "zincdoor: %s\n", render.Safe(problem.String()))
+				p.tell(p.err, "zincdoor: %s\n", render.Safe(problem.String()))
 			}
 			limits := 0
 			for _, d := range file.Doors {
 				limits += len(d.Limits)
 			}
-			fmt.Fprintf(p.out, "%s is valid; limits: %d, at the doors %s\n", render.Safe(name), limits, render.Safe(policy.Names(file.Policy.Doors)))
+			p.tell(p.out, "%s is valid; limits: %d, at the doors %s\n", render.Safe(name), limits, render.Safe(policy.Names(file.Policy.Doors)))
 			return nil
 		},
 	}
@@ -140,7 +140,7 @@ func (p *program) runShow(ctx context.Context, flags showFlags) error {
 	if flags.rule == "" && flags.path == "" && flags.tool == "" && len(flags.tags) == 0 {
 		if flags.door != "" {
 			for _, l := range doors[0].Limits {
-				fmt.Fprintf(p.out, "%s\n", render.Limit(l, doors[0].ModeOf(l)))
+				p.tell(p.out, "%s\n", render.Limit(l, doors[0].ModeOf(l)))
 			}
 			return nil
 		}
@@ -153,7 +153,7 @@ func (p *program) runShow(ctx context.Context, flags showFlags) error {
 	}
 	team := read.TeamOf(flags.path)
 	if team != "" {
-		fmt.Fprintf(p.out, "team %s answers for %s\n", render.Safe(team), render.Safe(flags.path))
+		p.tell(p.out, "team %s answers for %s\n", render.Safe(team), render.Safe(flags.path))
 	}
 	type answer struct {
 		levels []string // that end so
@@ -189,7 +189,7 @@ func (p *program) runShow(ctx context.Context, flags showFlags) error {
 		answers = append(answers, answer{[]string{string(level)}, lines})
 	}
 	for _, a := range answers {
-		fmt.Fprintf(p.out, "level %s: %s\n", strings.Join(a.levels, ", "), render.Safe(a.lines[0]))
+		p.tell(p.out, "level %s: %s\n", strings.Join(a.levels, ", "), render.Safe(a.lines[0]))
 		for _, line := range a.lines[1:] {
 			fmt.Fprintln(p.out, render.Safe(line))
 		}

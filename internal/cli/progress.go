@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"io"
@@ -73,12 +74,7 @@ func (p *progress) drawOnce(turn int) {
 		return
 	}
 	slices.Sort(parts)
-	columns := 80
-	if f, ok := p.out.(*os.File); ok {
-		if width, _, err := term.GetSize(int(f.Fd())); err == nil && width > 0 {
-			columns = width
-		}
-	}
+	columns := cmp.Or(terminalColumns(p.out), 80)
 	p.shown = true
 	fmt.Fprintf(p.out, "\r\x1b[K%s", render.Truncate(string(`|/-\`[turn%4])+" "+strings.Join(parts, ", "), columns-1))
 }

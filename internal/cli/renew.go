@@ -61,7 +61,7 @@ func (p *program) runRenew(ctx context.Context, flags renewFlags, ids []string) 
 		return err
 	}
 	if len(chosen) == 0 {
-		fmt.Fprintf(p.out, "nothing to renew: no entry of %s is selected\n", kept.name)
+		p.tell(p.out, "nothing to renew: no entry of %s is selected\n", kept.name)
 		return nil
 	}
 	var out, in []baseline.Entry
@@ -84,6 +84,6 @@ func (p *program) runRenew(ctx context.Context, flags renewFlags, ids []string) 
 	if err := kept.Renew(out, in); err != nil {
 		return graded(err)
 	}
-	fmt.Fprintf(p.out, "%s renewed until %s in %s\n", app.CountEntries(len(in)), until, kept.name)
+	p.tell(p.out, "%s renewed until %s in %s\n", app.CountEntries(len(in)), until, kept.name)
 	return nil
 }

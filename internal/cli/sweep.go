@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"fmt"
 
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
@@ -42,20 +41,20 @@ func (p *program) runSweep(ctx context.Context, evidence evidenceFlags, check bo
 	}
 	swept := s.Sweep()
 	if len(swept.Gone)+len(swept.Stale) == 0 {
-		fmt.Fprintf(p.out, "nothing to sweep: %s, none gone, none out of date\n", app.CountEntries(swept.Stay))
+		p.tell(p.out, "nothing to sweep: %s, none gone, none out of date\n", app.CountEntries(swept.Stay))
 		return nil
 	}
 	for _, e := range swept.Gone {
-		fmt.Fprintf(p.out, "gone     %s\n", render.Entry(e))
+		p.tell(p.out, "gone     %s\n", render.Entry(e))
 	}
 	for _, r := range s.Renamed {
-		fmt.Fprintf(p.out, "renamed  %s is called %s now\n", render.Safe(r.Was), render.Safe(r.Now))
+		p.tell(p.out, "renamed  %s is called %s now\n", render.Safe(r.Was), render.Safe(r.Now))
 	}
 	if check {
 		p.code = exitShut
-		fmt.Fprintf(p.out, "%d to drop, %d refreshed, %d stay\n", len(swept.Gone), len(swept.Stale), swept.Stay)
+		p.tell(p.out, "%d to drop, %d refreshed, %d stay\n", len(swept.Gone), len(swept.Stale), swept.Stay)
 		if why := s.TooMuch(swept, allowed); why != "" {
-			fmt.Fprintf(p.err, "zincdoor: %s\n", why)
+			p.tell(p.err, "zincdoor: %s\n", why)
 		}
 		return nil
 	}
@@ -63,7 +62,7 @@ func (p *program) runSweep(ctx context.Context, evidence evidenceFlags, check bo
 	if err != nil {
 		return graded(err)
 	}
-	fmt.Fprintf(p.out, "%d dropped, %d refreshed, %d stay\n", len(swept.Gone), len(swept.Stale), swept.Stay)
-	fmt.Fprintf(p.out, "The list as it was: %s\n", render.ShellWords([]string{"cp", putBack[0], putBack[1]}))
+	p.tell(p.out, "%d dropped, %d refreshed, %d stay\n", len(swept.Gone), len(swept.Stale), swept.Stay)
+	p.tell(p.out, "The list as it was: %s\n", render.ShellWords([]string{"cp", putBack[0], putBack[1]}))
 	return nil
 }

@@ -69,10 +69,10 @@ func (p *program) runTake(ctx context.Context, flags takeFlags) error {
 	}
 	for _, e := range s.Evidence {
 		if len(e.Lost) > 0 {
-			fmt.Fprintf(p.err, "zincdoor: %s didn't look at all of %s, which the list doesn't cover: %s\n", render.Safe(e.Name), render.Safe(target.ClipList(e.Lost)), render.Safe(e.Trouble))
+			p.tell(p.err, "zincdoor: %s didn't look at all of %s, which the list doesn't cover: %s\n", render.Safe(e.Name), render.Safe(target.ClipList(e.Lost)), render.Safe(e.Trouble))
 		}
 	}
 	slices.Sort(tools)
-	fmt.Fprintf(p.out, "%s accepted; %s covers %s\n", finding.Count(len(taken.Entries)), render.Safe(s.Path), strings.Join(slices.Compact(tools), ", "))
+	p.tell(p.out, "%s accepted; %s covers %s\n", finding.Count(len(taken.Entries)), render.Safe(s.Path), strings.Join(slices.Compact(tools), ", "))
 	return nil
 }

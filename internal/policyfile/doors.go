@@ -304,7 +304,7 @@ func (r *reader) perLines(n *yaml.Node) int {
 	s := r.text(n, "per")
 	lines, err := strconv.Atoi(strings.TrimSuffix(s, "-lines"))
 	if err != nil || lines < 1 || !strings.HasSuffix(s, "-lines") {
-		r.complain(n, "per is for so many touched lines, as 100-lines, not %q", s)
+		r.complain(n, "per is for so many changed lines, as 100-lines, not %q", s)
 		return 0
 	}
 	return lines

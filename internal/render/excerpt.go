@@ -131,11 +131,11 @@ func where(f judge.Finding) string {
 	case f.Path == "":
 		return "no file"
 	case f.Place == "touched":
-		return "touched line"
+		return "changed line"
 	case f.Place == "file":
-		return "untouched line"
+		return "unchanged line"
 	}
-	return "file not in the change"
+	return "unchanged file"
 }
 
 // wrapped prints text within the columns, each line after the lead.

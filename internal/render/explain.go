@@ -152,11 +152,13 @@ func (s *screen) options(e Explanation) {
 			id = e.Found[i].ID
 		}
 	}
+	lead := strings.Repeat(" ", indent)
 	s.bullet("accept", "with a reason and an end:")
-	s.line(`%szincdoor baseline accept %s --why debt --reason "…" --until 90d`, strings.Repeat(" ", indent), id)
+	s.line(`%szincdoor baseline accept %s --reason "…" --until 90d`, lead, id)
 	if e.MayWaive == "" {
 		s.bullet("waive", "no door allows a waiver for it")
 		return
 	}
-	s.bullet("waive", fmt.Sprintf("write a comment on its line or the line above: door waiver(%s): why", Safe(e.Rule)))
+	s.bullet("waive", "with a comment on its line or the line above:")
+	s.line("%sdoor waiver(%s): the reason", lead, Safe(e.Rule))
 }

@@ -15,7 +15,7 @@ func Limit(l policy.Limit, mode policy.Mode) string {
 	case l.EachFile:
 		text += " in each file"
 	case l.PerLines > 0:
-		text += fmt.Sprintf(" for each %d touched lines", l.PerLines)
+		text += fmt.Sprintf(" for each %d changed lines", l.PerLines)
 	}
 	if l.From != "" {
 		text += ", from " + l.From

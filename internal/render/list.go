@@ -201,7 +201,7 @@ func (l List) lines(w io.Writer, all []judge.Finding, text func(f *judge.Finding
 func (l List) people(w io.Writer, v judge.Verdict, o Options) error {
 	s := &screen{look: lookFor(cmp.Or(o.Like, w)), w: w}
 	if l.Group == "" {
-		return l.lines(w, v.Findings, s.listed)
+		return l.lines(w, v.Findings, func(f *judge.Finding) string { return s.listed(f, 0, true) })
 	}
 	if o.Group = Group(l.Group); o.Group == ByFile {
 		o.Group = byPath
@@ -216,7 +216,7 @@ func (l List) people(w io.Writer, v judge.Verdict, o Options) error {
 		}
 		fmt.Fprintf(w, "%s %s\n", s.bold.Render(g.name), s.faint.Render(finding.Count(len(g.findings))))
 		for _, i := range g.findings {
-			if _, err := fmt.Fprintf(w, "  %s\n", s.listed(&v.Findings[i])); err != nil {
+			if _, err := fmt.Fprintf(w, "  %s\n", s.listed(&v.Findings[i], 2, o.Group != ByTeam)); err != nil {
 				return err
 			}
 		}
@@ -224,19 +224,19 @@ func (l List) people(w io.Writer, v judge.Verdict, o Options) error {
 	return nil
 }
 
-// listed is a finding in a line for people.
-func (s *screen) listed(f *judge.Finding) string {
+// listed is a finding in a line for people, indented by so many columns, with its team where that isn't said elsewhere.
+func (s *screen) listed(f *judge.Finding, indented int, team bool) string {
 	about := []string{string(f.Standing)}
 	if f.Place != "touched" {
 		about = append(about, where(*f))
 	}
-	if f.Team != "" {
+	if f.Team != "" && team {
 		about = append(about, Safe(f.Team))
 	}
 	line := fmt.Sprintf("%s  %s %s  %s", s.bold.Render(cmp.Or(Safe(place(f.Finding)), "(no file)")), s.zinc.Render(Safe(f.Severity)), Safe(f.Rule), Safe(f.Message))
 	tail := s.faint.Render("  " + strings.Join(about, ", ") + "  " + ids(*f))
 	if s.live {
-		line = truncate(line, max(s.columns-width(tail), 40), s.cut)
+		line = truncate(line, max(s.columns-width(tail)-indented, 30), s.cut)
 	}
 	return line + tail
 }
