@@ -85,8 +85,8 @@ func (p *program) runFit(ctx context.Context, flags fitFlags) error {
 	if err := f.CheckPlace(); err != nil {
 		return graded(err)
 	}
-	if len(flags.chosen) > 0 && f.HasPolicy() {
-		return fmt.Errorf("--for is for a starter policy, and there is a policy already; name linters in its reports:")
+	if f.HasPolicy() {
+		flags.chosen = nil // which a starter policy is for
 	}
 	chosen, asked, err := p.choose(f.Proposals, flags)
 	if err != nil {
