@@ -55,7 +55,7 @@ type at struct {
 	policy *policy.Policy
 }
 
-// completers offer the values of flags, by the flags' names.
+// completers values the values of flags, by the flags' names.
 var completers = map[string]func(at) []string{
 	"door": func(r at) (all []string) {
 		for _, d := range r.policy.Doors {
@@ -92,7 +92,7 @@ var completers = map[string]func(at) []string{
 // seen is what the reports of the work tree have shown.
 func (r at) seen() app.Seen { return app.SeenHere(r.ctx, r.call) }
 
-// completedArguments offer the arguments of commands, by the commands' paths.
+// completedArguments values the arguments of commands, by the commands' paths.
 var completedArguments = map[string]func(at) []string{
 	"zincdoor explain":         func(r at) []string { return slices.Concat(r.seen().Rules, r.seen().IDs) },
 	"zincdoor baseline accept": func(r at) []string { return r.seen().Unaccepted },
@@ -108,8 +108,8 @@ func (p *program) finish(cmd *cobra.Command) {
 	nameValues(cmd.PersistentFlags())
 	nameValues(cmd.Flags())
 	cmd.Flags().VisitAll(func(f *pflag.Flag) {
-		offer, known := completers[f.Name], f.Annotations[valuesKey]
-		if offer == nil && known == nil && slices.Contains(withFiles, f.Name) {
+		values, known := completers[f.Name], f.Annotations[valuesKey]
+		if values == nil && known == nil && slices.Contains(withFiles, f.Name) {
 			return
 		}
 		err := cmd.RegisterFlagCompletionFunc(f.Name, func(cmd *cobra.Command, _ []string, begun string) ([]string, cobra.ShellCompDirective) {
@@ -120,8 +120,8 @@ func (p *program) finish(cmd *cobra.Command) {
 			switch {
 			case known != nil:
 				return known, directive
-			case offer != nil:
-				return p.offered(cmd, offer, begun), directive
+			case values != nil:
+				return p.completed(cmd, values, begun), directive
 			}
 			return nil, directive
 		})
@@ -129,12 +129,12 @@ func (p *program) finish(cmd *cobra.Command) {
 			panic(err)
 		}
 	})
-	if offer := completedArguments[cmd.CommandPath()]; offer != nil {
+	if values := completedArguments[cmd.CommandPath()]; values != nil {
 		cmd.ValidArgsFunction = func(cmd *cobra.Command, args []string, begun string) ([]string, cobra.ShellCompDirective) {
 			if cmd.Name() == "try" && len(args) > 0 {
 				return nil, cobra.ShellCompDirectiveDefault
 			}
-			return p.offered(cmd, offer, begun), cobra.ShellCompDirectiveNoFileComp
+			return p.completed(cmd, values, begun), cobra.ShellCompDirectiveNoFileComp
 		}
 	} else if cmd.ValidArgs == nil && !strings.Contains(cmd.Use, "PATH") && !strings.Contains(cmd.Use, "FILE") {
 		cmd.ValidArgsFunction = cobra.NoFileCompletions
@@ -144,8 +144,8 @@ func (p *program) finish(cmd *cobra.Command) {
 	}
 }
 
-// offered is what begins as begun, of the repository at hand. Where nothing can be read there, it is nothing.
-func (p *program) offered(cmd *cobra.Command, offer func(at) []string, begun string) (all []string) {
+// completed is what begins as begun, of the repository at hand. Where nothing can be read there, it is nothing.
+func (p *program) completed(cmd *cobra.Command, values func(at) []string, begun string) (all []string) {
 	if p.enter() != nil {
 		return nil
 	}
@@ -166,7 +166,7 @@ func (p *program) offered(cmd *cobra.Command, offer func(at) []string, begun str
 		return nil
 	}
 	r.policy = read.Policy
-	for _, word := range offer(r) {
+	for _, word := range values(r) {
 		if strings.HasPrefix(word, begun) {
 			all = append(all, word)
 		}

@@ -167,7 +167,7 @@ func (c *keptCopy) restore(repo *git.Repo, side git.Side, entries map[string]git
 	if len(missing) > fewWritten {
 		for _, name := range missing {
 			if info, err := os.Lstat(c.at(name)); err == nil {
-				if s, told := stampOf(info); told {
+				if s, distinct := stampOf(info); distinct {
 					known.Seen[name] = seen{entries[name].Content, s}
 				}
 			}
@@ -238,7 +238,7 @@ func (c *keptCopy) missing(there *folder, entries map[string]git.Entry, known *n
 		switch {
 		case !ok:
 			missing = append(missing, name)
-		case f.told && known.has(name, e, f.stamp):
+		case f.distinct && known.has(name, e, f.stamp):
 			had++
 		default:
 			doubtful = append(doubtful, name)
@@ -258,7 +258,7 @@ func (c *keptCopy) missing(there *folder, entries map[string]git.Entry, known *n
 	err = group.Wait()
 	if learned = had < len(known.Seen) || len(doubtful) > 0; learned {
 		maps.DeleteFunc(known.Seen, func(name string, s seen) bool {
-			return !there.files[name].told || !known.has(name, entries[name], there.files[name].stamp)
+			return !there.files[name].distinct || !known.has(name, entries[name], there.files[name].stamp)
 		})
 	}
 	if known.Seen == nil {
@@ -269,7 +269,7 @@ func (c *keptCopy) missing(there *folder, entries map[string]git.Entry, known *n
 		switch {
 		case !held[i]:
 			missing = append(missing, name)
-		case f.told:
+		case f.distinct:
 			known.Seen[name] = seen{entries[name].Content, f.stamp}
 		}
 	}

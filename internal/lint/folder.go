@@ -20,9 +20,9 @@ type folder struct {
 
 // onDisk is a file as it stands on disk.
 type onDisk struct {
-	mode  fs.FileMode
-	stamp stamp
-	told  bool // the system tells it apart from all later states
+	mode     fs.FileMode
+	stamp    stamp
+	distinct bool // the system tells it apart from all later states
 }
 
 // look looks at all that stands in a folder. Links aren't followed.
@@ -47,7 +47,7 @@ func look(dir string) (*folder, error) {
 				return err
 			}
 			files[i].mode = info.Mode()
-			files[i].stamp, files[i].told = stampOf(info)
+			files[i].stamp, files[i].distinct = stampOf(info)
 		}
 		var below []string
 		mutex.Lock()

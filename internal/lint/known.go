@@ -222,8 +222,8 @@ func (k *known) frame() Key { return KeyOf(string(k.identity[:]), "frame") }
 // elsewhere.
 func (p *Plan) remember(fresh *report.Report, read Reads) (why string) {
 	k := p.known
-	givenUp, told := p.givenUp(fresh)
-	if !told || fresh.UnreadCount > 0 || k.keys == nil && !fresh.Whole() {
+	givenUp, known := p.givenUp(fresh)
+	if !known || fresh.UnreadCount > 0 || k.keys == nil && !fresh.Whole() {
 		return ""
 	}
 	if k.keys == nil {
@@ -277,7 +277,7 @@ func (p *Plan) remember(fresh *report.Report, read Reads) (why string) {
 }
 
 // givenUp are the files asked about that the linter stopped at; it is false where that can't be told.
-func (p *Plan) givenUp(fresh *report.Report) (files map[string]bool, told bool) {
+func (p *Plan) givenUp(fresh *report.Report) (files map[string]bool, known bool) {
 	files = map[string]bool{}
 	for _, stop := range fresh.Stops {
 		among := slices.DeleteFunc(slices.Clone(stop.Files), func(file string) bool { return !p.asks(file) })
@@ -325,7 +325,7 @@ func (p *Plan) apart(fresh *report.Report, read Reads) (all map[string][]finding
 
 // unkeyed says why an answer can't be kept, "" where it can: some of what it depends on isn't known.
 func (p *Plan) unkeyed(about string, findings []finding.Finding, read Reads) string {
-	files, told := read[about]
+	files, known := read[about]
 	for _, file := range files {
 		if p.known.content(file) == "" {
 			return fmt.Sprintf("for %s it reads %s, which git doesn't have", about, file)
@@ -333,7 +333,7 @@ func (p *Plan) unkeyed(about string, findings []finding.Finding, read Reads) str
 	}
 	depends := func(file string) bool {
 		_, isInput := slices.BinarySearch(p.known.inputs, file)
-		return file == about || isInput || told && slices.Contains(files, file)
+		return file == about || isInput || known && slices.Contains(files, file)
 	}
 	for _, f := range findings {
 		for _, file := range append(f.Details().Includers[:len(f.Details().Includers):len(f.Details().Includers)], f.Path) {

@@ -51,20 +51,20 @@ func safeAll(list []string) []string {
 
 // paragraphs are the words of the tool, and those of the team.
 func (s *screen) paragraphs(e Explanation) {
-	told := false
+	said := false
 	seen := map[string]bool{}
 	for _, text := range []string{e.Text.Short, e.Text.Full, cmp.Or(e.Text.Markdown, e.Text.Help)} {
 		if text = strings.TrimSpace(text); text != "" && !seen[text] {
-			seen[text], told = true, true
+			seen[text], said = true, true
 			s.prose(text)
 		}
 	}
 	if e.Text.Address != "" {
-		told = true
+		said = true
 		s.bullet("more", Safe(e.Text.Address))
 		s.line("")
 	}
-	if !told {
+	if !said {
 		s.bullet("note", fmt.Sprintf("%s says nothing about it in its reports", cmp.Or(Safe(e.Tool), "its tool")))
 		s.line("")
 	}

@@ -282,12 +282,12 @@ func (b *sarifBuilder) rule(run *sarifRun, f *judge.Finding) *int {
 		b.rules[key] = index
 		rule := sarifRule{ID: f.Rule}
 		if b.o.Rule != nil {
-			told, _ := b.o.Rule(f.Finding)
-			rule.Name, rule.HelpURI = told.Name, told.Address
+			text, _ := b.o.Rule(f.Finding)
+			rule.Name, rule.HelpURI = text.Name, text.Address
 			for _, part := range []struct {
 				text, markdown string
 				to             **sarifText
-			}{{told.Short, "", &rule.Short}, {told.Full, "", &rule.Full}, {cmp.Or(told.Help, told.Markdown), told.Markdown, &rule.Help}} {
+			}{{text.Short, "", &rule.Short}, {text.Full, "", &rule.Full}, {cmp.Or(text.Help, text.Markdown), text.Markdown, &rule.Help}} {
 				if part.text != "" {
 					*part.to = &sarifText{part.text, part.markdown}
 				}

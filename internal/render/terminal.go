@@ -275,7 +275,7 @@ func (s *screen) own(v judge.Verdict) {
 		s.bullet("policy", "stricter than before")
 	}
 	if len(v.Acceptances) > 0 {
-		s.bullet("accepts", "the change edits the baseline: "+offered(v.Acceptances))
+		s.bullet("accepts", "the change edits the baseline: "+editsOf(v.Acceptances))
 	}
 	shown = 0
 	for _, a := range v.Acceptances {
@@ -297,8 +297,8 @@ func (s *screen) more(word string, shown int) {
 	}
 }
 
-// offered counts what a change makes of the baseline: "2 acceptances added, 1 altered".
-func offered(all []judge.Acceptance) string {
+// editsOf counts what a change makes of the baseline: "2 acceptances added, 1 altered".
+func editsOf(all []judge.Acceptance) string {
 	var parts []string
 	for _, kind := range []string{"added", "altered", "dropped"} {
 		n := 0

@@ -85,24 +85,24 @@ type diagnostics struct {
 	quoting bool             // source lines that follow belong to the last finding itself
 	ahead   []finding.Remark // remarks printed before the finding they belong to
 
-	format      string         // the form that all findings must be of, or policy.Diagnostics
-	quiet       *regexp.Regexp // lines that the policy says to pass by; nil for none
-	follows     bool           // the line before is a message, or belongs to one
-	held        Unread         // a line behind a message that is its source if marks follow; At is "" where there is none
-	shaped      int            // lines that can't be read and have the shape of a finding
-	shapedFirst bool           // such a line is why the text is no evidence
-	read, told  counts         // what there is, and what closing lines speak of
-	gaveUp      bool           // the last message says that the compiler gave up its file
-	explains    bool           // the last message's compiler goes on in lines below it
-	dashed      bool           // the last message had a dash behind its place
-	configures  bool           // lines that follow with blanks before them are of how the build is configured
-	goBuild     bool           // what follows is of packages that go compiles, not of go vet
-	stack       bool           // what follows is where a program was when what was thrown happened
-	head        *head          // a message whose place may be on the next line
-	thrown      *thrown        // a place of which is still to be said what is wrong
-	block       block          // with an arrow
-	object      object
-	build       build // what is known of the build whose log it is
+	format        string         // the form that all findings must be of, or policy.Diagnostics
+	quiet         *regexp.Regexp // lines that the policy says to pass by; nil for none
+	follows       bool           // the line before is a message, or belongs to one
+	held          Unread         // a line behind a message that is its source if marks follow; At is "" where there is none
+	shaped        int            // lines that can't be read and have the shape of a finding
+	shapedFirst   bool           // such a line is why the text is no evidence
+	read, counted counts         // what there is, and what closing lines say
+	gaveUp        bool           // the last message says that the compiler gave up its file
+	explains      bool           // the last message's compiler goes on in lines below it
+	dashed        bool           // the last message had a dash behind its place
+	configures    bool           // lines that follow with blanks before them are of how the build is configured
+	goBuild       bool           // what follows is of packages that go compiles, not of go vet
+	stack         bool           // what follows is where a program was when what was thrown happened
+	head          *head          // a message whose place may be on the next line
+	thrown        *thrown        // a place of which is still to be said what is wrong
+	block         block          // with an arrow
+	object        object
+	build         build // what is known of the build whose log it is
 
 	// chain is what the last lines of that kind say: the files that include the one of the next message, and that one once its
 	// message was read.
@@ -355,8 +355,8 @@ var chainForm = regexp.MustCompile(`(?:^|[ \t])[^\s:]+\.[A-Za-z0-9+]+:\d+(?::\d+
 // ownForm is such a line of a file's own message.
 var ownForm = regexp.MustCompile(`^([^\s:]+\.[A-Za-z0-9+]+): [^:]*:$`)
 
-// mostTold bounds what a closing line is taken to count, so that no sum runs over.
-const mostTold = 1 << 29
+// mostCounted bounds what a closing line is taken to count, so that no sum runs over.
+const mostCounted = 1 << 29
 
 // closes takes a line in which a compiler counts what it printed.
 func (d *diagnostics) closes(text string) bool {
@@ -367,9 +367,9 @@ func (d *diagnostics) closes(text string) bool {
 	if strings.HasSuffix(text, " generated.") {
 		d.countsBytes(warnings + errors)
 	}
-	d.told.warnings = min(d.told.warnings, mostTold) + warnings
-	d.told.errors = min(d.told.errors, mostTold) + errors
-	d.told.warnings -= min(d.told.warnings, twice)
+	d.counted.warnings = min(d.counted.warnings, mostCounted) + warnings
+	d.counted.errors = min(d.counted.errors, mostCounted) + errors
+	d.counted.warnings -= min(d.counted.warnings, twice)
 	return true
 }
 
@@ -380,7 +380,7 @@ func countsIn(text string) (warnings, errors, twice int, ok bool) {
 	}
 	number := func(digits string) int {
 		n, _ := strconv.Atoi(digits) // the largest number there is where it is larger
-		return min(n, mostTold)
+		return min(n, mostCounted)
 	}
 	for _, form := range closingForms {
 		if m := form.FindStringSubmatch(text); m != nil && m[1]+m[2] != "" {
@@ -454,8 +454,8 @@ func (d *diagnostics) end() {
 		r.Failure = fmt.Sprintf("%d of its lines aren't understood, the first is %s: %q; if it is another format, read it by a recipe", r.UnreadCount, r.Unread[0].At, clip(r.Unread[0].Text))
 	case r.UnreadCount > 0 && len(r.Findings) == 0:
 		r.Failure = fmt.Sprintf("it has no findings, and %s isn't understood: %q; %s", r.Unread[0].At, clip(r.Unread[0].Text), noiseAdvice(r.Unread[0].Text))
-	case d.told.warnings > d.read.warnings || d.told.errors > d.read.errors:
-		r.Failure = fmt.Sprintf("its own count is higher: %d warnings and %d errors, and %d and %d were read; keep all of the compiler's output", d.told.warnings, d.told.errors, d.read.warnings, d.read.errors)
+	case d.counted.warnings > d.read.warnings || d.counted.errors > d.read.errors:
+		r.Failure = fmt.Sprintf("its own count is higher: %d warnings and %d errors, and %d and %d were read; keep all of the compiler's output", d.counted.warnings, d.counted.errors, d.read.warnings, d.read.errors)
 	case d.build.unended() != "":
 		r.Failure = fmt.Sprintf("make doesn't say that it has left %s, so the end of its log is missing; keep all of it", clip(d.build.unended()))
 	case d.idle.all != "":

@@ -18,7 +18,7 @@ type plainResult struct {
 	rule, index                         int // -1 for none
 	region                              [4]int
 	occurrences, rank                   int
-	prints, partial                     []named
+	fingerprints, partial               []named
 
 	slow    bool // it holds something else that matters
 	details bool // it holds something to show
@@ -227,7 +227,9 @@ func (q *plainResult) property(s *scan, name []byte) bool {
 	return s.skip()
 }
 
-func (q *plainResult) fingerprint(s *scan, name []byte) bool { return q.named(s, name, &q.prints) }
+func (q *plainResult) fingerprint(s *scan, name []byte) bool {
+	return q.named(s, name, &q.fingerprints)
+}
 
 func (q *plainResult) partialFingerprint(s *scan, name []byte) bool {
 	return q.named(s, name, &q.partial)
@@ -285,7 +287,7 @@ func (r *run) fill(q *plainResult) {
 	region.Snippet.Text = seen.string(q.snippet)
 	r.one = result{
 		RuleID: seen.string(q.ruleID), Level: seen.string(q.level), Kind: seen.string(q.kind), BaselineState: seen.string(q.state),
-		Occurrences: q.occurrences, Rank: float64(q.rank), plain: true, prints: seen.prints(q),
+		Occurrences: q.occurrences, Rank: float64(q.rank), plain: true, fingerprints: seen.fingerprints(q),
 	}
 	r.one.Message.Text = q.message.string() // which is another one nearly always
 	if q.rule >= 0 {
@@ -305,9 +307,9 @@ func (r *run) fill(q *plainResult) {
 	}
 }
 
-// prints are the fingerprints of a result, or, where it has none, those that are a part of one.
-func (k *seen) prints(q *plainResult) finding.Fingerprints {
-	list := q.prints
+// fingerprints are the fingerprints of a result, or, where it has none, those that are a part of one.
+func (k *seen) fingerprints(q *plainResult) finding.Fingerprints {
+	list := q.fingerprints
 	if len(list) == 0 {
 		list = q.partial
 	}

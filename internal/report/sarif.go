@@ -292,7 +292,7 @@ func (s *sarif) unmarshal(raw []byte, into any, offset int64) error {
 func (s *sarif) newRun() *run {
 	r := &run{sarif: s, own: len(s.report.Findings)}
 	r.readQuick = func(c *scan) bool {
-		r.simple = plainResult{index: -1, rule: -1, prints: r.simple.prints[:0], partial: r.simple.partial[:0]}
+		r.simple = plainResult{index: -1, rule: -1, fingerprints: r.simple.fingerprints[:0], partial: r.simple.partial[:0]}
 		return r.simple.read(c, r.isClang())
 	}
 	return r
@@ -589,8 +589,8 @@ type (
 			Invocation *int `json:"invocationIndex"`
 		} `json:"provenance"`
 
-		plain  bool                 // it was read quickly, and has no details
-		prints finding.Fingerprints // of one that was read quickly
+		plain        bool                 // it was read quickly, and has no details
+		fingerprints finding.Fingerprints // of one that was read quickly
 	}
 )
 

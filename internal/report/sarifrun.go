@@ -409,9 +409,9 @@ func (p propertyBag) security() float64 {
 	return min(number, 10)
 }
 
-// prints are the fingerprints of a result, or, where it has none, those that are a part of one (SARIF 2.1.0, 3.27.16 and
+// fingerprints are the fingerprints of a result, or, where it has none, those that are a part of one (SARIF 2.1.0, 3.27.16 and
 // 3.27.17).
-func prints(res *result) finding.Fingerprints {
+func fingerprints(res *result) finding.Fingerprints {
 	delete(res.PartialFingerprints, finding.OwnFingerprint)
 	if len(res.Fingerprints) > 0 {
 		return finding.PackFingerprints(res.Fingerprints)
@@ -432,11 +432,11 @@ func (r *run) finding(f *finding.Finding, res *result) {
 		Level:        r.level(res, id, rule),
 		Message:      messageText(res.Message, rule),
 		Occurrences:  max(res.Occurrences, 1),
-		Fingerprints: res.prints,
+		Fingerprints: res.fingerprints,
 		Suppressed:   suppressed(res),
 	}
-	if !res.plain || res.prints == "" && len(res.PartialFingerprints)+len(res.Fingerprints) > 0 {
-		f.Fingerprints = prints(res)
+	if !res.plain || res.fingerprints == "" && len(res.PartialFingerprints)+len(res.Fingerprints) > 0 {
+		f.Fingerprints = fingerprints(res)
 	}
 	f.Traits = r.traits(res, rule)
 	at := 0
