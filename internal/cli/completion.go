@@ -55,7 +55,7 @@ type at struct {
 	policy *policy.Policy
 }
 
-// completers values the values of flags, by the flags' names.
+// completers give the values of flags, by the flags' names.
 var completers = map[string]func(at) []string{
 	"door": func(r at) (all []string) {
 		for _, d := range r.policy.Doors {
@@ -73,6 +73,9 @@ var completers = map[string]func(at) []string{
 	"report": func(r at) (all []string) {
 		for _, report := range r.policy.Reports {
 			all = append(all, report.Name+"=")
+		}
+		for _, format := range r.policy.FormatNames() {
+			all = append(all, format+"=")
 		}
 		return all
 	},
@@ -92,7 +95,7 @@ var completers = map[string]func(at) []string{
 // seen is what the reports of the work tree have shown.
 func (r at) seen() app.Seen { return app.SeenHere(r.ctx, r.call) }
 
-// completedArguments values the arguments of commands, by the commands' paths.
+// completedArguments give the arguments of commands, by the commands' paths.
 var completedArguments = map[string]func(at) []string{
 	"zincdoor explain":         func(r at) []string { return slices.Concat(r.seen().Rules, r.seen().IDs) },
 	"zincdoor baseline accept": func(r at) []string { return r.seen().Unaccepted },
@@ -118,10 +121,10 @@ func (p *program) finish(cmd *cobra.Command) {
 				directive = cobra.ShellCompDirectiveDefault
 			}
 			switch {
-			case known != nil:
-				return known, directive
 			case values != nil:
 				return p.completed(cmd, values, begun), directive
+			case known != nil:
+				return known, directive
 			}
 			return nil, directive
 		})

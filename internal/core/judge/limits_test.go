@@ -151,7 +151,8 @@ func plainSeverity(f finding.Finding, inherited, ours []string) string {
 
 // plainly judges a limit once more, by the same reading.
 func plainly(text string, v Verdict) (found int) {
-	said := asked(text)
+	text, exception, excepts := strings.Cut(text, ", except: {")
+	said, excepted := asked(text), asked(strings.TrimSuffix(exception, "}"))
 	for _, f := range v.Findings {
 		ok := map[string]bool{
 			"new":     f.Standing == New || f.Standing == Worsened || f.Standing == Expired && f.Place == change.OnTouched,
@@ -159,16 +160,24 @@ func plainly(text string, v Verdict) (found int) {
 			"all":     f.Standing != Waived,
 			"expired": f.Standing == Expired,
 		}[said["count"]]
-		if s, given := said["severity"]; given {
-			ok = ok && (said["exact"] == "true" && f.Severity == s || said["exact"] != "true" && slices.Index(ladder, f.Severity) <= slices.Index(ladder, s))
+		judged := func(said map[string]string) bool {
+			ok := true
+			if s, given := said["severity"]; given {
+				ok = said["exact"] == "true" && f.Severity == s || said["exact"] != "true" && slices.Index(ladder, f.Severity) <= slices.Index(ladder, s)
+			}
+			if s, given := said["place"]; given {
+				ok = ok && string(f.Place) == s
+			}
+			if s, given := said["standing"]; given {
+				ok = ok && string(f.Standing) == s
+			}
+			return ok
 		}
-		if s, given := said["place"]; given {
-			ok = ok && string(f.Place) == s
-		}
-		if s, given := said["standing"]; given {
-			ok = ok && string(f.Standing) == s
-		}
+		ok = ok && judged(said)
 		for _, source := range append([]Finding{f}, f.Also...) {
+			if excepts && judged(excepted) && plainlyTakes(excepted, *source.Finding) {
+				continue
+			}
 			if ok && plainlyTakes(said, *source.Finding) && f.Severity != "ignored" {
 				found++
 				break
@@ -244,6 +253,9 @@ func TestAgainstThePlainest(t *testing.T) {
 		}
 		if strings.Contains(limit, "severity: error") {
 			limit += ", exact: true"
+		}
+		if random.IntN(3) == 0 {
+			limit += ", except: {" + pick("place: touched", "standing: new", "severity: warning, place: touched", "severity: error, exact: true, standing: new") + selector(2) + "}"
 		}
 		inherited, ours := severities(), severities()
 		const names = "paths: {skip: skipped/**, sets: {deep: core/**}}\ngroups: {shade: [-Wshadow, odd]}\nteams: {tides: {path: core/**}, fares: {path: fares/**}}\n"

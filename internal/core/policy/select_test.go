@@ -26,10 +26,65 @@ func TestSelectors(t *testing.T) {
 		{Selector{Paths: []string{"core/**"}}, "error", "x", "core/sub/tide.c", true},
 		{Selector{Paths: []string{"**"}}, "error", "x", "", true},
 		{Selector{Paths: []string{"**/*_test.*"}}, "error", "x", "a_test.go", true},
+		{Selector{Paths: []string{"core"}}, "error", "x", "core/sub/tide.c", true},
+		{Selector{Paths: []string{"core/"}}, "error", "x", "core/tide.c", true},
+		{Selector{Paths: []string{"core"}}, "error", "x", "core2/tide.c", false},
+		{Selector{Except: &Selector{Severity: "warning"}}, "error", "x", "a", false},
+		{Selector{Except: &Selector{Severity: "warning"}}, "note", "x", "a", true},
+		{Selector{Except: &Selector{Severity: "warning", Rules: []string{"y"}}}, "error", "x", "a", true},
 	} {
 		got := c.selector.TakesSeverity(ladder, c.severity) && c.selector.TakesRule(finding.Finding{Rule: c.rule}) && c.selector.TakesPath(c.path)
 		if got != c.want {
 			t.Errorf("%+v takes %s %s %q: %v, want %v", c.selector, c.severity, c.rule, c.path, got, c.want)
+		}
+	}
+}
+
+// TestExcept: what an exception takes away, as far as it is known before a finding is judged, and by numbers.
+func TestExcept(t *testing.T) {
+	ladder := Ladder{"error", "warning", "note"}
+	over := func(text string) Comparison {
+		c, err := ParseComparison(text)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return c
+	}
+	p := &Policy{Sets: map[string][]string{"tests": {"**/*_test.go"}}, Numbers: []Number{{Rules: []string{"late"}, Gauge: finding.Gauge{Number: 2}}}}
+	for _, c := range []struct {
+		name     string
+		selector Selector
+		f        finding.Finding
+		is       Judged
+		before   bool // it is judged
+		want     bool
+	}{
+		{"a path", Selector{Except: &Selector{Paths: []string{"tests"}}}, finding.Finding{Path: "a_test.go"}, Judged{}, false, false},
+		{"another path", Selector{Except: &Selector{Paths: []string{"tests"}}}, finding.Finding{Path: "a.go"}, Judged{}, true, true},
+		{"all of it must match", Selector{Except: &Selector{Paths: []string{"tests"}, Rules: []string{"x"}}}, finding.Finding{Path: "a_test.go", Rule: "y"}, Judged{}, true, true},
+		{"a standing, known later", Selector{Except: &Selector{Standings: []string{"existing"}}}, finding.Finding{}, Judged{Standing: "existing"}, true, false},
+		{"a severity, known later", Selector{Except: &Selector{Severity: "warning"}}, finding.Finding{}, Judged{Severity: "error"}, true, false},
+		{"another severity", Selector{Except: &Selector{Severity: "warning", Exact: true}}, finding.Finding{}, Judged{Severity: "error"}, true, true},
+		{"a number", Selector{Number: over(">15")}, finding.Finding{Message: "complexity 16, at most 10"}, Judged{}, true, true},
+		{"a small number", Selector{Number: over(">15")}, finding.Finding{Message: "complexity 15, at most 10"}, Judged{}, false, false},
+		{"no number", Selector{Number: over("<=15")}, finding.Finding{Message: "complex"}, Judged{}, false, false},
+		{"the tool's own number", Selector{Number: over(">=2.5")}, finding.Finding{Message: "deep", Traits: &finding.Traits{Measured: "2.5"}}, Judged{}, true, true},
+		{"the number that the policy names", Selector{Number: over("=7")}, finding.Finding{Rule: "late", Message: "berth 4, 7 minutes"}, Judged{}, true, true},
+	} {
+		s, err := p.Choose(c.selector)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if got := s.Takes(c.f, ""); got != c.before {
+			t.Errorf("%s, before it is judged: %v", c.name, got)
+		}
+		if got := s.TakesJudged(c.f, "", ladder, c.is); got != c.want {
+			t.Errorf("%s: %v", c.name, got)
+		}
+	}
+	for _, bad := range []string{"", "15", ">", "> x", "=>3", ">NaN"} {
+		if _, err := ParseComparison(bad); err == nil {
+			t.Errorf("%q is a comparison", bad)
 		}
 	}
 }
