@@ -106,14 +106,10 @@ type changeFlags struct {
 }
 
 func (c *changeFlags) add(f *pflag.FlagSet) {
-	f.BoolVar(&c.staged, "staged", false, "what is staged for the next commit")
-	f.BoolVar(&c.worktree, "worktree", false, "the work tree against the last commit, new files included")
-	f.StringVar(&c.into, "into", "", "what merging HEAD into `REF` would bring")
-	f.StringVar(&c.span, "range", "", "`A..B`|from commit A to commit B")
+	c.addLocal(f)
 	f.BoolVar(&c.push, "push", false, "what a push brings, as git's pre-push and pre-receive hooks get it on standard input")
 	f.StringVar(&c.remote, "remote", "", "`NAME`|with --push, before it is sent: the remote it goes to; else the only one")
 	f.StringVar(&c.patch, "patch", "", "`FILE`|a unified diff, - for standard input; needs no repository")
-	f.BoolVar(&c.tree, "tree", false, "every line of the work tree, or of commit REV (--tree REV)")
 }
 
 // addLocal adds the changes whose files can be written to.
@@ -121,8 +117,8 @@ func (c *changeFlags) addLocal(f *pflag.FlagSet) {
 	f.BoolVar(&c.staged, "staged", false, "what is staged for the next commit")
 	f.BoolVar(&c.worktree, "worktree", false, "the work tree against the last commit, new files included")
 	f.StringVar(&c.into, "into", "", "what merging HEAD into `REF` would bring")
-	f.StringVar(&c.span, "range", "", "`A..HEAD`|from commit A to HEAD")
-	f.BoolVar(&c.tree, "tree", false, "every line of the work tree")
+	f.StringVar(&c.span, "range", "", "`A..B`|from commit A to commit B")
+	f.BoolVar(&c.tree, "tree", false, "every line of the work tree, or of commit REV (--tree REV)")
 }
 
 func (c *changeFlags) name(f *pflag.FlagSet, args []string) (target.Name, error) {
