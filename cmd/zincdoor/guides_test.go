@@ -109,7 +109,11 @@ func TestGuides(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			g := &guideShell{dir: t.TempDir()}
+			docs, err := filepath.Abs("../../docs")
+			if err != nil {
+				t.Fatal(err)
+			}
+			g := &guideShell{dir: t.TempDir(), docs: docs}
 			for _, c := range callsOf(string(data)) {
 				out, code := g.do(t, c.command)
 				got := strings.Split(strings.TrimRight(out, "\n"), "\n")
@@ -193,7 +197,7 @@ func TestExamples(t *testing.T) {
 }
 
 // guideShell runs commands as a reader of the guides would, one after the other.
-type guideShell struct{ dir string }
+type guideShell struct{ dir, docs string }
 
 // do runs a command in the folder that the ones before have left it in, with what it prints to both streams.
 func (g *guideShell) do(t *testing.T, command string) (out string, code int) {
@@ -202,7 +206,7 @@ func (g *guideShell) do(t *testing.T, command string) (out string, code int) {
 	cmd := exec.Command("sh", "-c", command+"\ncode=$?; printf '"+mark+"%s' \"$PWD\"; exit $code")
 	cmd.Dir = g.dir
 	cmd.Env = append(slices.DeleteFunc(os.Environ(), func(pair string) bool { return strings.HasPrefix(pair, "GIT_") }),
-		"PATH="+filepath.Dir(program)+string(os.PathListSeparator)+os.Getenv("PATH"), "NO_COLOR=1", "LC_ALL=C.UTF-8", "TERM=dumb", "COLUMNS=100",
+		"PATH="+filepath.Dir(program)+string(os.PathListSeparator)+os.Getenv("PATH"), "NO_COLOR=1", "LC_ALL=C.UTF-8", "TERM=dumb", "GUIDES="+g.docs, "COLUMNS=100",
 		"GIT_CONFIG_GLOBAL="+os.DevNull, "GIT_CONFIG_NOSYSTEM=1", "GIT_AUTHOR_NAME=Tide Desk", "GIT_AUTHOR_EMAIL=desk@brackwater.example",
 		"GIT_COMMITTER_NAME=Tide Desk", "GIT_COMMITTER_EMAIL=desk@brackwater.example")
 	var both bytes.Buffer

@@ -116,6 +116,7 @@ func TestFitChoices(t *testing.T) {
 	if policy := s.read(".zincdoor/policy.yaml"); !strings.Contains(policy, "warnings: {file: build/warnings.txt, as: diagnostics, clean: empty}") || strings.Count(policy, "    mode: advise\n") != 6 {
 		t.Error(policy)
 	}
+	s.write(".zincdoor/policy.yaml", s.read(".zincdoor/policy.yaml")+"# ours\n") // as people do
 	// Something else is committed and pushed before the policy is: it judges all the same.
 	s.write("core/tide.c", altered)
 	s.write("build/warnings.txt", "core/tide.c:2:1: warning: old [-Wold]\n")

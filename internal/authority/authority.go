@@ -27,7 +27,7 @@ type Overrides struct {
 	Run      bool   // the programs that the policy names may be started
 
 	// Fitted reports whether a policy is, byte for byte, one that was fitted into this repository by who uses it; by its digest as
-	// verdicts have it. It may be nil.
+	// verdicts have it, or "" for whether any was. It may be nil.
 	Fitted func(repo *git.Repo, digest string) bool
 }
 
@@ -46,6 +46,7 @@ type Authority struct {
 	Door    policy.Door
 	Notices []string
 
+	near  []string     // files that look like the policy where there is none
 	own   string       // the commit of the change whose policy serves, only because the target has none; "" for others
 	bare  string       // how people call the target then
 	kind  policy.Kind  // of what is judged
@@ -74,7 +75,8 @@ func Find(t *target.Target, by Overrides) (*Authority, error) {
 	}
 	a := &Authority{Policy: file, Origin: judge.Origin{From: from, Digest: text.Digest(), Inherits: file.Inherits}, Notices: l.notices, files: l.paths}
 	if by.Policy == "" && from == BuiltIn {
-		a.Notices = append(a.Notices, nearMisses(t)...)
+		a.near = nearMisses(t)
+		a.Notices = append(a.Notices, a.near...)
 	}
 	if from != BuiltIn && l.at.Side != git.Worktree && l.at.Side != git.Index {
 		a.at = target.State{Side: l.at.Side, Name: cmp.Or(l.at.Name, from)}
@@ -105,23 +107,22 @@ func (l *library) first() (text policyfile.Text, from string, err error) {
 	}
 	if text, ok := l.uncommitted(); ok {
 		l.at = target.State{Side: git.Worktree, Name: "the work tree"}
-		l.notices = append(l.notices, "judged by the policy that zincdoor fit wrote, which isn't committed yet; commit it: git add "+policy.Folder+" && git commit")
+		l.notices = append(l.notices, "judged by the policy of the work tree, which isn't committed yet; commit it: git add "+policy.Folder+" && git commit")
 		return text, l.at.Name, nil
 	}
 	return builtInText(), BuiltIn, nil
 }
 
-// uncommitted is the policy of the work tree where it was fitted there and no state has one yet.
+// uncommitted is the policy of the work tree where one was fitted there and no state has one yet.
 func (l *library) uncommitted() (text policyfile.Text, ok bool) {
 	if l.Repo == nil || l.Repo.Bare || l.IsPatch {
 		return text, false
 	}
-	data, found, err := l.Plain(git.Worktree, policyfile.Path)
-	if err != nil || !found {
+	if !l.by.fitted(l.Repo, "") {
 		return text, false
 	}
-	text = policyfile.Text{Name: policyfile.Path, Data: data}
-	return text, l.by.fitted(l.Repo, text.Digest())
+	data, found, err := l.Plain(git.Worktree, policyfile.Path)
+	return policyfile.Text{Name: policyfile.Path, Data: data}, err == nil && found
 }
 
 // Text is the text of the policy that the call names, else that of the first of the target's states that has one, else the
@@ -321,6 +322,9 @@ func (a *Authority) ChooseAnyDoor(t *target.Target, name string) error {
 
 func (a *Authority) unknownDoor(name string) error {
 	p := a.Policy.Policy
+	if a.Origin.From == BuiltIn && len(a.near) > 0 {
+		return target.WrongCall("there is no door %q: %s", name, strings.Join(a.near, "; "))
+	}
 	if a.Origin.From == BuiltIn {
 		return target.WrongCall("there is no door %q: there is no policy (%s), and the built-in one has only the door %s. Bring the policy back, leave out --door, or remove the hooks: zincdoor fit --remove", name, policyfile.Path, policy.Names(p.Doors))
 	}

@@ -10,6 +10,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"unicode/utf8"
 
 	"zincdoor/internal/core/policy"
 )
@@ -127,12 +128,9 @@ func folders(files []string, name string) (all []string) {
 // a build have in common, else the folders in which included headers are.
 func compileFlags(root string, sources, files []string) []string {
 	for _, dir := range []string{"", "build", "out"} {
-		data, err := os.ReadFile(filepath.Join(root, dir, "compile_commands.json"))
-		if err != nil {
-			continue
-		}
+		data := beginning(filepath.Join(root, dir, "compile_commands.json"), mostCommands)
 		var commands []compileCommand
-		if json.Unmarshal(data, &commands) == nil && len(commands) > 0 {
+		if json.Unmarshal([]byte(data), &commands) == nil && len(commands) > 0 {
 			return commonFlags(root, commands)
 		}
 	}
@@ -157,6 +155,7 @@ func commonFlags(root string, commands []compileCommand) (common []string) {
 		var flags []string
 		for n := 0; n < len(words); n++ {
 			switch word := words[n]; {
+			case strings.ContainsAny(word, "'\"\\"): // which a shell would have read first
 			case (word == "-I" || word == "-isystem" || word == "-D") && n+1 < len(words):
 				n++
 				flags = append(flags, word+inside(root, c.Directory, words[n], word != "-D"))
@@ -193,6 +192,8 @@ func inside(root, dir, name string, isFolder bool) string {
 const (
 	mostSources = 1000
 	mostText    = 64 << 10 // bytes of each
+
+	mostCommands = 64 << 20 // bytes of a build's compile commands; what is longer isn't read
 )
 
 var include = regexp.MustCompile(`(?m)^[ \t]*#[ \t]*include[ \t]*(["<])([^">\n]+)[">]`)
@@ -206,14 +207,14 @@ func includeFlags(root string, sources, files []string) (flags []string) {
 		ending[path.Base(f)] = append(ending[path.Base(f)], f)
 	}
 	for _, source := range sources[:min(len(sources), mostSources)] {
-		text := beginning(filepath.Join(root, filepath.FromSlash(source)))
+		text := beginning(filepath.Join(root, filepath.FromSlash(source)), mostText)
 		for _, found := range include.FindAllStringSubmatch(text, -1) {
 			name := found[2]
 			if found[1] == `"` && isFile[path.Join(path.Dir(source), name)] {
 				continue
 			}
 			for _, f := range ending[path.Base(name)] {
-				if dir, ok := strings.CutSuffix(f, name); ok && (dir == "" || strings.HasSuffix(dir, "/")) {
+				if dir, ok := strings.CutSuffix(f, name); ok && utf8.ValidString(dir) && (dir == "" || strings.HasSuffix(dir, "/")) {
 					flags = append(flags, "-I"+path.Clean(dir))
 				}
 			}
@@ -223,14 +224,14 @@ func includeFlags(root string, sources, files []string) (flags []string) {
 	return slices.Compact(flags)
 }
 
-// beginning is how a file begins, "" where it can't be read.
-func beginning(name string) string {
+// beginning is how a file begins, at most so many bytes of it; "" where it can't be read.
+func beginning(name string, most int64) string {
 	f, err := os.Open(name)
 	if err != nil {
 		return ""
 	}
 	defer f.Close()
-	data, _ := io.ReadAll(io.LimitReader(f, mostText))
+	data, _ := io.ReadAll(io.LimitReader(f, most))
 	return string(data)
 }
 

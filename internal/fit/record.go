@@ -166,9 +166,12 @@ func ForgetSettings(gitDir string) error {
 	return r.save()
 }
 
-// WrotePolicy reports whether a policy is one that a fitting wrote, by its digest: "sha256:" and 64 hexadecimal digits.
+// WrotePolicy reports whether a policy is one that a fitting wrote, by its digest: "sha256:" and 64 hexadecimal digits; "" asks
+// whether a fitting wrote any.
 func WrotePolicy(gitDir, digest string) bool {
 	r, err := readRecord(gitDir)
 	sum, ok := strings.CutPrefix(digest, "sha256:")
-	return err == nil && ok && slices.ContainsFunc(r.Files, func(w written) bool { return w.What == policyName && slices.Contains(w.Digests, sum) })
+	return err == nil && (ok || digest == "") && slices.ContainsFunc(r.Files, func(w written) bool {
+		return w.What == policyName && (digest == "" || slices.Contains(w.Digests, sum))
+	})
 }
