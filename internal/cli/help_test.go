@@ -1,8 +1,6 @@
 package cli
 
 import (
-	"flag"
-	"os"
 	"strings"
 	"testing"
 
@@ -10,26 +8,6 @@ import (
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 )
-
-var update = flag.Bool("update", false, "write docs/reference.md anew")
-
-const referenceFile = "../../docs/reference.md"
-
-// TestReference: the reference in the docs says what the commands do.
-func TestReference(t *testing.T) {
-	var text strings.Builder
-	if err := Reference(&text); err != nil {
-		t.Fatal(err)
-	}
-	if *update {
-		if err := os.WriteFile(referenceFile, []byte(text.String()), 0o644); err != nil {
-			t.Fatal(err)
-		}
-	}
-	if data, err := os.ReadFile(referenceFile); err != nil || string(data) != text.String() {
-		t.Errorf("docs/reference.md is out of date (%v): go test ./internal/cli -run TestReference -update", err)
-	}
-}
 
 // TestHelp: every command says what it is for, has an example, and its options stand in groups; nothing is wider than a terminal.
 func TestHelp(t *testing.T) {

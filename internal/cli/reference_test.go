@@ -1,21 +1,33 @@
 package cli
 
 import (
+	"flag"
 	"fmt"
-	"io"
+	"os"
 	"strings"
+	"testing"
 
 	"github.com/spf13/cobra"
 )
 
-// Reference writes what every command takes, as Markdown: from the command tree, so that it never says less than the program.
-func Reference(w io.Writer) error {
-	p := &program{in: strings.NewReader(""), out: w, err: w, options: map[*cobra.Command][]options{}}
+var update = flag.Bool("update", false, "write docs/reference.md anew")
+
+const referenceFile = "../../docs/reference.md"
+
+// TestReference: the reference in the docs, which is made from the command tree, says what the commands do.
+func TestReference(t *testing.T) {
+	p := &program{options: map[*cobra.Command][]options{}}
 	var text strings.Builder
 	text.WriteString("# Reference\n\nEvery command with its options, as `zincdoor help COMMAND` shows them.\n")
 	p.reference(&text, p.root())
-	_, err := io.WriteString(w, text.String())
-	return err
+	if *update {
+		if err := os.WriteFile(referenceFile, []byte(text.String()), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if data, err := os.ReadFile(referenceFile); err != nil || string(data) != text.String() {
+		t.Errorf("docs/reference.md is out of date (%v): go test ./internal/cli -run TestReference -update", err)
+	}
 }
 
 func (p *program) reference(w *strings.Builder, cmd *cobra.Command) {
