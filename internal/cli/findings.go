@@ -82,7 +82,7 @@ zincdoor findings --fields path,line,rule,id`,
 
 // addCountBy adds the flag that counts what is selected.
 func addCountBy(f *pflag.FlagSet, by *string, what string) {
-	f.StringVar(by, "count-by", "", "`FIELD`|count them, most first, by "+what)
+	f.StringVar(by, "count-by", "", "`FIELD`|count them, by "+what)
 }
 
 // addGroup adds the flag that puts together what is shown.

@@ -29,7 +29,7 @@ func (p *program) gate() *cobra.Command {
 		Short: "Judge a change at a door",
 		Long: `Judge a change: find the findings that it brought in, and hold them against the limits of a door. Name one change; the reports are those that the policy names, or the ones of this call.
 
-The policy is .zincdoor/policy.yaml: for a branch, a push or a range the one that the target has now. Without a policy file, a built-in policy lets no new error and no new warning pass.
+The policy is .zincdoor/policy.yaml: for a branch, a push or a range the one that the target has now. Without a policy file, a built-in policy lets no new error and no new warning pass. Its linters are started only where git config zincdoor.run is true, or with --run.
 
 Exit codes: 0 open, 1 shut, 2 can't judge, 3 the call or the policy is wrong.`,
 		Example: `zincdoor gate --into main
@@ -81,7 +81,7 @@ zincdoor gate --into main --show touched --group team`,
 	p.group(cmd, policyHeading, func(f *pflag.FlagSet) { addDoor(f, &door) }, evidence.addPolicy, evidence.addBaseline, evidence.addToday)
 	p.group(cmd, "In the terminal, show", output.screen.add)
 	p.group(cmd, outputHeading, output.add, func(f *pflag.FlagSet) {
-		f.BoolVar(&hook, "hook", false, "as a git hook: an open door takes one line, and an advising one that can't judge ends with exit code 0")
+		f.BoolVar(&hook, "hook", false, "as git hooks call it: short if open, and advice never stops anybody")
 	})
 	return cmd
 }
@@ -107,8 +107,8 @@ type changeFlags struct {
 
 func (c *changeFlags) add(f *pflag.FlagSet) {
 	c.addLocal(f)
-	f.BoolVar(&c.push, "push", false, "what a push brings, as git's pre-push and pre-receive hooks get it on standard input")
-	f.StringVar(&c.remote, "remote", "", "`NAME`|with --push, before it is sent: the remote it goes to; else the only one")
+	f.BoolVar(&c.push, "push", false, "what a push brings, by the lines that git gives its hooks")
+	f.StringVar(&c.remote, "remote", "", "`NAME`|with --push in a clone: the remote it goes to; else the only one")
 	f.StringVar(&c.patch, "patch", "", "`FILE`|a unified diff, - for standard input; needs no repository")
 }
 
@@ -174,17 +174,17 @@ type evidenceFlags struct {
 func (e *evidenceFlags) addReports(f *pflag.FlagSet) {
 	e.addReport(f)
 	f.StringVar(&e.commit, "report-commit", "", "the reports were made at `REV`, if they don't say")
-	f.StringVar(&e.root, "report-root", "", "the reports' paths start at `DIR`: of the repository, or its root on another machine")
-	f.BoolVar(&e.emptyIsClean, "empty-is-clean", false, "an empty file means nothing was found, for reports given as diagnostics=FILE or as a text recipe's")
+	f.StringVar(&e.root, "report-root", "", "the reports' paths start at `DIR`, here or on another machine")
+	f.BoolVar(&e.emptyIsClean, "empty-is-clean", false, "an empty text report means nothing was found (diagnostics=FILE)")
 }
 
 func (e *evidenceFlags) addReport(f *pflag.FlagSet) {
-	f.StringArrayVar(&e.reports, "report", nil, "`[NAME=]FILE`|a report, - for standard input; repeatable. NAME is a report of the policy, a recipe or a format:")
+	f.StringArrayVar(&e.reports, "report", nil, "`[NAME=]FILE`|a report, - for standard input; NAME: of the policy, or a format:")
 	values(f, "report", policy.Formats...)
 }
 
 func (e *evidenceFlags) addBaseReports(f *pflag.FlagSet) {
-	f.StringArrayVar(&e.baseReports, "base-report", nil, "`[FORMAT=]FILE`|a report made before the change; its findings count as existing; repeatable")
+	f.StringArrayVar(&e.baseReports, "base-report", nil, "`[FORMAT=]FILE`|a report made before the change; its findings are existing")
 }
 
 // addRuns adds the flags about linters that are started.

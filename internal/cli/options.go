@@ -66,7 +66,7 @@ func addPolicy(f *pflag.FlagSet, file *string) {
 
 // addRun adds the flag that lets programs be started.
 func addRun(f *pflag.FlagSet, run *bool) {
-	f.BoolVar(run, "run", false, "start the linters that the policy names, and fetch what it inherits (always: git config zincdoor.run true)")
+	f.BoolVar(run, "run", false, "start the policy's linters, and fetch what it inherits")
 }
 
 // checkArgument complains of an argument that isn't one of those that there are.

@@ -40,7 +40,7 @@ type screenFlags struct {
 func (s *screenFlags) add(f *pflag.FlagSet) {
 	f.StringVar(&s.show, "show", "", "`WORD`|the findings that are so; else the first that broke a limit:")
 	values(f, "show", render.Shows...)
-	f.StringSliceVar(&s.paths, "path", nil, "only findings in a folder or in files that `GLOB` matches; the verdict counts all")
+	f.StringSliceVar(&s.paths, "path", nil, "only findings in files or folders that `GLOB` matches")
 	addGroup(f, &s.group, string(render.ByFile))
 	f.IntVar(&s.context, "context", 0, "`N` lines around each finding")
 	f.BoolVarP(&s.quiet, "quiet", "q", false, "nothing but the outcome")

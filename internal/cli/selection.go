@@ -30,7 +30,7 @@ type selectFlags struct {
 func (s *selectFlags) addCommon(f *pflag.FlagSet) {
 	by := &s.selector
 	f.StringSliceVar(&by.Rules, "rule", nil, "of rules that `GLOB` matches, or in a group; repeatable, as all of these")
-	f.StringSliceVar(&by.Paths, "path", nil, "in files that `GLOB` matches from the root, in a folder, or in a set of the policy")
+	f.StringSliceVar(&by.Paths, "path", nil, "in files or folders that `GLOB` matches, or in a set of the policy")
 	f.StringSliceVar(&by.Tools, "tool", nil, "of tools that `GLOB` matches")
 	f.StringSliceVar(&by.Teams, "team", nil, "in files of `TEAM`")
 	f.StringVar(&by.Severity, "severity", "", "of `SEVERITY` or worse")

@@ -37,7 +37,7 @@ zincdoor baseline take --tool gcc --replace`,
 		RunE: func(cmd *cobra.Command, _ []string) error { return p.runTake(cmd.Context(), flags) },
 	}
 	p.group(cmd, "Take", func(f *pflag.FlagSet) {
-		f.StringSliceVar(&flags.tools, "tool", nil, "only findings of tools that `GLOB` matches; other tools' entries stay; repeatable")
+		f.StringSliceVar(&flags.tools, "tool", nil, "only of tools that `GLOB` matches; other tools' entries stay")
 		f.BoolVar(&flags.replace, "replace", false, "replace the entries that the list has")
 	})
 	p.group(cmd, "Reason", func(f *pflag.FlagSet) { flags.reason.add(f, baseline.Debt) })
