@@ -112,6 +112,10 @@ func TestFitChoices(t *testing.T) {
 	if said := s.must(3, "fit", "--for", "java"); !strings.Contains(said, "nothing here is for it; there is c, reports") {
 		t.Error(said)
 	}
+	s.write("build/empty.sarif", "")
+	if said := s.must(3, "fit", "--report", "build/empty.sarif"); !strings.Contains(said, "isn't a complete SARIF log") {
+		t.Error(said)
+	}
 	s.must(0, "fit", "--for", "reports", "--advise")
 	if policy := s.read(".zincdoor/policy.yaml"); !strings.Contains(policy, "warnings: {file: build/warnings.txt, as: diagnostics, clean: empty}") || strings.Count(policy, "    mode: advise\n") != 6 {
 		t.Error(policy)

@@ -174,6 +174,11 @@ func (f *Fitting) policyReport(given evidence.File) (policy.Report, error) {
 			format = policy.Diagnostics
 		}
 	}
+	if _, err := os.Stat(filepath.Join(f.place.Root, filepath.FromSlash(inside))); err == nil && format == policy.SARIF {
+		if _, ok := f.formatOf(inside); !ok {
+			return policy.Report{}, target.WrongCall("%s isn't a complete SARIF log, so the hooks couldn't judge by it; run the linter that writes it first", given.Path)
+		}
+	}
 	if !slices.Contains(policy.Formats, format) {
 		return policy.Report{}, target.WrongCall("no format is called %q; there are %s", format, strings.Join(policy.Formats, ", "))
 	}
