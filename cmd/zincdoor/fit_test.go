@@ -125,7 +125,7 @@ func TestFitRuns(t *testing.T) {
 	h.write("core/tide.c", shoal)
 	h.git("add", "-A")
 	if seen, ok := h.tryCommit(); ok || !strings.Contains(seen, "aren't allowed to run here") {
-		t.Errorf("without leave: %s", seen)
+		t.Errorf("not allowed: %s", seen)
 	}
 	h.run("fit", "--hook", "commit", "--run")
 	if seen, ok := h.tryCommit(); ok || !strings.Contains(seen, "a shoal") {

@@ -126,7 +126,7 @@ func TestInheritFetched(t *testing.T) {
 
 	s := inheriting(t, address+", digest: \""+digest(harbour)+"\"")
 	if said := s.must(2, append([]string{"gate"}, against...)...); !strings.Contains(said, "git config zincdoor.run true") {
-		t.Errorf("without leave: %s", said)
+		t.Errorf("not allowed: %s", said)
 	}
 	away := org.dir + "-away"
 	if v := s.judge(append(against, "--run")...); v.Code != 1 {

@@ -78,7 +78,7 @@ func (r *Repo) CompareLines(old, new Side, paths ...string) *Comparison {
 }
 
 // CompareContents compares the index with the work tree, everywhere or at the given paths, by what the files hold: whatever the
-// index notes of their times, or of files that git is told to skip.
+// index notes of their times, or of files that git skips.
 func (r *Repo) CompareContents(paths ...string) (*Comparison, error) {
 	entries, err := r.git(slices.Concat([]string{"ls-files", "--stage", "--full-name", "-z", "--"}, paths)...)
 	if err != nil {

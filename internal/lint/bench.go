@@ -91,7 +91,7 @@ func (b *Bench) Run(ctx context.Context, t Task) Outcome {
 		return Outcome{Problem: err.Error()}
 	}
 	reads := filepath.Join(dir, "reads")
-	if t.TellsReads && !strings.Contains(reads, " ") { // what stands behind a blank is taken for a target
+	if t.TellsReads && !strings.Contains(reads, " ") { // what follows a blank is taken for a target
 		t.Env = append(t.Env[:len(t.Env):len(t.Env)], readsVariable+"="+reads)
 	}
 	o := b.run(ctx, t, filepath.Join(dir, "report"))

@@ -202,7 +202,7 @@ func (s *side) inBlock(message string) (trait, bool) {
 	return s.full(message).without(filePath | beforeLine | afterLine), s.state == altered && s.coded
 }
 
-// crossed is the code line with a neighbour that changed sides: what stood below the entry's line stands above the
+// crossed is the code line with a neighbour that changed sides: what was below the entry's line is above the
 // finding's, or the reverse.
 func (s *side) crossed() []trait {
 	if !s.weighty {
