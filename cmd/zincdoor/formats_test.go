@@ -38,6 +38,7 @@ func hostile(t *testing.T) (s *sandbox, call []string) {
 link: "https://code.brackwater.example/{commit}/{path}#{line}"
 teams: {tides: {path: "core/**", contact: "@everyone <b>"}}
 notes: {"TIDE*": "Mind the <b>tide</b>."}
+cost: {rule: {TIDE4: 2h}, severity: {error: 10m, note: 5m}}
 severities: [{rule: TIDE9, is: ignored}]
 doors:
   merge:
@@ -287,6 +288,48 @@ func TestTerminal(t *testing.T) {
 	}
 	if out, _, _ := s.run("gate", "--into", "main", "--report", "many.txt", "--show", "broken"); strings.Count(out, "-Wfault") != 1000 {
 		t.Errorf("%d findings shown", strings.Count(out, "-Wfault"))
+	}
+}
+
+// TestCost: what findings take to put right is summed up by standing in every format that people read, and decides nothing.
+func TestCost(t *testing.T) {
+	s, call := hostile(t)
+	free := strings.ReplaceAll(s.read(".zincdoor/policy.yaml"), "cost: {", "#")
+	var v struct {
+		Debt     map[string]int
+		Findings []struct {
+			Rule, Standing, Severity string
+			Cost                     int
+		}
+	}
+	out, _, code := s.run(append(slices.Clone(call), "--format", "json")...)
+	if err := json.Unmarshal([]byte(out), &v); err != nil {
+		t.Fatal(err)
+	}
+	sums := map[string]int{}
+	for _, f := range v.Findings {
+		want := map[string]int{"error": 10, "note": 5}[f.Severity]
+		if f.Rule == "TIDE4" {
+			want = 120
+		}
+		if f.Cost != want {
+			t.Errorf("%+v costs %d minutes, want %d", f, f.Cost, want)
+		}
+		sums["all"] += want
+		sums[f.Standing] += want
+	}
+	if v.Debt["all"] != sums["all"] || v.Debt["new"] != sums["new"] || v.Debt["existing"] != sums["existing"] || sums["new"] == 0 || sums["existing"] == 0 {
+		t.Errorf("debt is %v, want %v", v.Debt, sums)
+	}
+	said := fmt.Sprintf("about %d h %d min of work, %d min of it new", sums["all"]/60, sums["all"]%60, sums["new"])
+	for _, format := range []string{"terminal", "markdown", "html"} {
+		if out, _, _ := s.run(append(slices.Clone(call), "--format", format)...); !strings.Contains(out, said) {
+			t.Errorf("%s doesn't say %q:\n%s", format, said, out)
+		}
+	}
+	s.write("free.yaml", free)
+	if out, _, again := s.run(append(slices.Clone(call), "--format", "json", "--policy", "free.yaml")...); again != code || strings.Contains(out, `"debt"`) || strings.Contains(out, `"cost"`) {
+		t.Errorf("without costs: exit code %d, before %d; %s", again, code, out)
 	}
 }
 

@@ -48,6 +48,9 @@ func (r *reader) checkLadder(n *yaml.Node) {
 			}
 		}
 	}
+	for severity := range r.under.Policy.Costs.Severities {
+		lacks(r.under.Origins["cost.severity."+severity], severity)
+	}
 	for _, s := range r.under.Severities {
 		lacks(s.At, s.Value.Is, s.Value.Cap, s.Value.Floor)
 	}

@@ -108,6 +108,9 @@ func (p *idle) rules(seen []finding.Finding) {
 	for _, m := range p.Numbers {
 		check(m.At, m.Value.Rules)
 	}
+	for _, c := range p.Policy.Costs.Rules {
+		check(p.Origins["cost.rule."+c.Rule], []string{c.Rule})
+	}
 	for _, s := range p.Severities {
 		check(s.At, s.Value.Rules)
 	}

@@ -3,6 +3,7 @@ package policyfile
 import (
 	"errors"
 	"fmt"
+	"regexp"
 	"strings"
 	"testing"
 
@@ -118,6 +119,9 @@ severities:
   - {path: generated, cap: note}
   - {team: fares, floor: warning}
   - {rank: ">=90", floor: error}
+cost:
+  rule: {-Wunused-result: 1h30m, unused: 5m, "line-*": 0}
+  severity: {error: 45m, note: 10m}
 doors: {d: {limits: [{count: new, most: 0}]}}
 `
 
@@ -153,6 +157,36 @@ func TestGrade(t *testing.T) {
 		if got := p.Grade(c.f, p.TeamOf(c.f.Path)); got != c.want {
 			t.Errorf("%+v: %s, want %s", c.f, got, c.want)
 		}
+	}
+}
+
+// TestCost: the first rule that takes a finding has its cost, else its severity; what is ignored costs nothing.
+func TestCost(t *testing.T) {
+	inherited := shelf{"graded.yaml": graded, "ours.yaml": "zincdoor: 1\ninherit: {path: graded.yaml}\ncost: {rule: {unused: 20m, odd: 1h}, severity: {note: 15m}}\n"}
+	laid, err := Read(inherited.text("ours.yaml"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	alone, err := parse("policy.yaml", []byte(graded))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, c := range []struct {
+		p              *policy.Policy
+		rule, severity string
+		minutes        float64
+	}{
+		{alone, "-Wunused-result", "warning", 90}, {alone, "-Wunused-variable", "note", 5}, {alone, "line-length", "error", 0},
+		{alone, "other", "error", 45}, {alone, "other", "warning", 0}, {alone, "-Wunused-result", policy.Ignored, 0},
+		{laid.Policy, "-Wunused-variable", "note", 20}, {laid.Policy, "-Wunused-result", "note", 20}, {laid.Policy, "odd", "note", 60},
+		{laid.Policy, "line-length", "error", 0}, {laid.Policy, "other", "note", 15}, {laid.Policy, "other", "error", 45},
+	} {
+		if got := c.p.CostOf(finding.Finding{Rule: c.rule}, c.severity).Minutes(); got != c.minutes {
+			t.Errorf("%s as %s costs %g minutes, want %g", c.rule, c.severity, got, c.minutes)
+		}
+	}
+	if written := string(laid.Write(true)); !strings.Contains(written, "    error: 45m") || !regexp.MustCompile(`odd: 60m +# ours.yaml:3\n`).MatchString(written) {
+		t.Errorf("written as\n%s", written)
 	}
 }
 
@@ -316,6 +350,12 @@ func TestParseErrors(t *testing.T) {
 		{"baseline outside", "zincdoor: 1\nbaseline: ../b\n", "p.yaml:2:11: baseline must be a plain path"},
 		{"endless aliases", "zincdoor: 1\naliases: {a: b, b: a}\n", "back to itself"},
 		{"which number", "zincdoor: 1\nnumbers: [{rule: x, number: first}]\n", "1 for the first"},
+		{"a cost of seconds", "zincdoor: 1\ncost: {rule: {x: 90s}}\n", `p.yaml:2:18: cost: x is a time of work in whole minutes, like 10m or 1h30m, at most 1000h, not "90s"`},
+		{"a cost without a unit", "zincdoor: 1\ncost: {severity: {error: 30}}\n", `not "30"`},
+		{"a cost that overflows", "zincdoor: 1\ncost: {rule: {x: 1001h}}\n", "at most 1000h"},
+		{"a cost off the ladder", "zincdoor: 1\ncost: {severity: {eror: 30m}}\n", `did you mean "error"?`},
+		{"a cost by no valid glob", "zincdoor: 1\ncost: {rule: {'a[': 30m}}\n", "no valid glob"},
+		{"a cost by something else", "zincdoor: 1\ncost: {tool: {gcc: 30m}}\n", `unknown key "tool" in cost`},
 		{"acceptances without a number", door("    - {count: new, most: 0}\n    acceptances: {need: [why]}\n"), `acceptances needs the key "most"`},
 		{"an unknown need", door("    - {count: new, most: 0}\n    acceptances: {most: 1, need: [who]}\n"), `not "who"`},
 		{"a team without paths", "zincdoor: 1\nteams: {fares: {contact: x}}\n", `team fares needs the key "path"`},

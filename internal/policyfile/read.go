@@ -30,7 +30,7 @@ type reader struct {
 }
 
 func (r *reader) whole() {
-	var levels, doors, severities, recipes *yaml.Node
+	var levels, doors, severities, recipes, cost *yaml.Node
 	need := []string{"zincdoor", "doors"}
 	if r.inherited || len(r.under.Doors) > 0 {
 		need = need[:1]
@@ -56,6 +56,7 @@ func (r *reader) whole() {
 			"numbers":    r.numbers,
 			"doors":      func(n *yaml.Node) { doors = n }, // needs the ladder
 			"severities": func(n *yaml.Node) { severities = n },
+			"cost":       func(n *yaml.Node) { cost = n }, // needs the ladder
 			"paths":      r.paths,
 			"groups":     r.groups,
 			"house":      r.house,
@@ -69,6 +70,9 @@ func (r *reader) whole() {
 	}
 	if severities != nil {
 		r.severities(severities)
+	}
+	if cost != nil {
+		r.cost(cost)
 	}
 	if doors != nil {
 		r.doors(doors)

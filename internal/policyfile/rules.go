@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/bmatcuk/doublestar/v4"
 	"go.yaml.in/yaml/v4"
@@ -27,6 +28,54 @@ func (r *reader) notes(n *yaml.Node) {
 		r.origin("notes.")(f)
 	}
 	r.policy.Notes = notes
+}
+
+// cost reads what findings take to put right. Own costs count before inherited ones.
+func (r *reader) cost(n *yaml.Node) {
+	var own []policy.RuleCost
+	under := r.under.Policy.Costs
+	severities := maps.Clone(under.Severities)
+	if severities == nil {
+		severities = map[string]time.Duration{}
+	}
+	r.mapping(n, keys{what: "cost", read: map[string]func(*yaml.Node){
+		"rule": func(n *yaml.Node) {
+			for _, f := range r.fields(n, "cost: rule") {
+				r.globs(f.key, "cost: rule")
+				own = append(own, policy.RuleCost{Rule: f.name, Time: r.workTime(f.value, "cost: "+f.name)})
+				r.origin("cost.rule.")(f)
+			}
+		},
+		"severity": func(n *yaml.Node) {
+			for _, f := range r.fields(n, "cost: severity") {
+				severities[r.severity(f.key, "cost: severity")] = r.workTime(f.value, "cost: "+f.name)
+				r.origin("cost.severity.")(f)
+			}
+		},
+	}})
+	for _, c := range under.Rules {
+		if !slices.ContainsFunc(own, func(o policy.RuleCost) bool { return o.Rule == c.Rule }) {
+			own = append(own, c)
+		}
+	}
+	r.policy.Costs = policy.Costs{Rules: own, Severities: severities}
+}
+
+// mostWork bounds a cost, so that no sum of them overflows.
+const mostWork = 1000 * time.Hour
+
+// workTime reads a time of work, in whole minutes from 0.
+func (r *reader) workTime(n *yaml.Node, what string) time.Duration {
+	s := r.text(n, what)
+	if s == "0" {
+		return 0
+	}
+	d, err := time.ParseDuration(s)
+	if s != "" && (err != nil || d < 0 || d > mostWork || d%time.Minute != 0) {
+		r.complain(n, "%s is a time of work in whole minutes, like 10m or 1h30m, at most %.0fh, not %q", what, mostWork.Hours(), s)
+		return 0
+	}
+	return d
 }
 
 // link reads where a line can be looked at.

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"zincdoor/internal/core/change"
 	"zincdoor/internal/core/finding"
@@ -191,6 +192,7 @@ func (w *writer) rules() {
 	}
 	list(w, "numbers:", w.file.Numbers, func(n policy.Number) string { return "- " + writeNumber(n) })
 	list(w, "severities:", w.file.Severities, func(s policy.Severity) string { return "- " + writeSeverity(s) })
+	w.costs()
 	list(w, "teams:", w.file.Teams, func(t policy.Team) string { return word(t.Name) + ": " + writeTeam(t) })
 	list(w, "reports:", w.file.Reports, func(r policy.Report) string { return word(r.Name) + ": " + writeReport(r) })
 	list(w, "recipes:", w.file.Recipes, func(r *policy.Recipe) string { return word(r.Name) + ": " + writeRecipe(r) })
@@ -206,6 +208,30 @@ func (w *writer) rules() {
 	}
 	w.heading("doors:")
 }
+
+func (w *writer) costs() {
+	c := w.policy.Costs
+	if len(c.Rules)+len(c.Severities) == 0 {
+		return
+	}
+	w.heading("cost:")
+	if len(c.Rules) > 0 {
+		w.heading("  rule:")
+	}
+	for _, rule := range c.Rules {
+		w.line("cost.rule."+rule.Rule, "    "+word(rule.Rule)+": "+minutes(rule.Time))
+	}
+	if len(c.Severities) > 0 {
+		w.heading("  severity:")
+	}
+	for _, severity := range w.policy.Ladder {
+		if cost, known := c.Severities[severity]; known {
+			w.line("cost.severity."+severity, "    "+word(severity)+": "+minutes(cost))
+		}
+	}
+}
+
+func minutes(d time.Duration) string { return strconv.Itoa(int(d.Minutes())) + "m" }
 
 // list writes items under a heading, which is left out where there are none.
 func list[T any](w *writer, heading string, items []Placed[T], write func(T) string) {

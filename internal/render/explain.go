@@ -6,6 +6,7 @@ import (
 	"io"
 	"slices"
 	"strings"
+	"time"
 
 	"zincdoor/internal/core/finding"
 	"zincdoor/internal/core/judge"
@@ -124,6 +125,13 @@ func (s *screen) severity(e Explanation) {
 	s.bullet("graded", Safe(e.Severity))
 	for _, step := range e.Steps {
 		s.wrapped(strings.Repeat(" ", indent), fmt.Sprintf("%s: %s", Safe(cmp.Or(e.At(step.Index), "its tool")), Safe(step.What)), s.faint)
+	}
+	if e.Cost > 0 {
+		about := "about " + workTime(e.Cost) + " to put right"
+		if n := len(e.Found); n > 1 {
+			about += fmt.Sprintf(", %s for all %d", workTime(e.Cost*time.Duration(n)), n)
+		}
+		s.bullet("cost", about)
 	}
 	if len(e.Limits) == 0 {
 		s.bullet("limits", "no limit counts it")

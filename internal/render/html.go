@@ -146,22 +146,6 @@ func writeHTML(w io.Writer, v judge.Verdict, o Options) error {
 	return out.Flush()
 }
 
-func totalsInWords(v judge.Verdict) string {
-	var parts []string
-	for _, standing := range judge.Standings {
-		if n := v.Totals.By[standing]; n > 0 {
-			parts = append(parts, fmt.Sprintf("%d %s", n, standing))
-		}
-	}
-	if v.Totals.Ignored > 0 {
-		parts = append(parts, fmt.Sprintf("%d ignored", v.Totals.Ignored))
-	}
-	if v.Totals.Gone > 0 {
-		parts = append(parts, fmt.Sprintf("%d gone", v.Totals.Gone))
-	}
-	return strings.Join(parts, ", ")
-}
-
 func limitOnPage(l judge.LimitResult) pageLimit {
 	p := pageLimit{Name: Safe(l.Name), State: stateOf(l), Allowed: fmt.Sprintf("at most %d", l.Bound), Found: l.Found, Shuts: l.Shuts()}
 	switch {

@@ -30,6 +30,7 @@ type (
 		Policy      policyJSON       `json:"policy"`
 		Evidence    []evidenceJSON   `json:"evidence"`
 		Totals      totalsJSON       `json:"totals"`
+		Debt        *debtJSON        `json:"debt,omitempty"` // where a cost is known
 		Limits      []limitJSON      `json:"limits"`
 		Findings    []struct{}       `json:"findings"` // written apart
 		Gone        []goneJSON       `json:"gone"`
@@ -80,6 +81,16 @@ type (
 		Waived   int `json:"waived"`
 		Ignored  int `json:"ignored"`
 		Gone     int `json:"gone"`
+	}
+	// debtJSON are costs by standing, in minutes.
+	debtJSON struct {
+		All      int `json:"all"`
+		New      int `json:"new"`
+		Existing int `json:"existing"`
+		Accepted int `json:"accepted"`
+		Worsened int `json:"worsened"`
+		Expired  int `json:"expired"`
+		Waived   int `json:"waived"`
 	}
 	limitJSON struct {
 		Name     string   `json:"name"`
@@ -173,6 +184,7 @@ func documentOf(v judge.Verdict) verdictJSON {
 			New: v.Totals.By[judge.New], Existing: v.Totals.By[judge.Existing], Accepted: v.Totals.By[judge.Accepted],
 			Worsened: v.Totals.By[judge.Worsened], Expired: v.Totals.By[judge.Expired], Waived: v.Totals.By[judge.Waived],
 		},
+		Debt:   debtOf(v.Totals),
 		Limits: list(v.Limits, func(l judge.LimitResult) limitJSON { return limitOf(l, v.Findings) }),
 		Gone: list(v.Gone, func(e baseline.Entry) goneJSON {
 			return goneJSON{e.Tool, e.Rule, e.Path, e.Message, e.Line}
@@ -187,6 +199,17 @@ func documentOf(v judge.Verdict) verdictJSON {
 		}),
 		Teams:   list(v.Teams, func(t policy.Team) teamJSON { return teamJSON{t.Name, t.Contact} }),
 		Notices: list(v.Notices, func(s string) string { return s }),
+	}
+}
+
+func debtOf(t judge.Totals) *debtJSON {
+	if t.Debt == 0 {
+		return nil
+	}
+	of := func(s judge.Standing) int { return int(t.DebtBy[s].Minutes()) }
+	return &debtJSON{
+		All: int(t.Debt.Minutes()), New: of(judge.New), Existing: of(judge.Existing), Accepted: of(judge.Accepted),
+		Worsened: of(judge.Worsened), Expired: of(judge.Expired), Waived: of(judge.Waived),
 	}
 }
 
@@ -315,6 +338,9 @@ func appendFinding(out []byte, f *judge.Finding) []byte {
 	if f.Measure != "" {
 		m.measure("measure", f.Measure)
 		m.measure("accepted_measure", f.AcceptedMeasure)
+	}
+	if f.Cost > 0 {
+		m.number("cost", int(f.Cost.Minutes()))
 	}
 	return append(m.out, '}')
 }

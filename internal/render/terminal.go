@@ -226,6 +226,9 @@ func (s *screen) totals(v judge.Verdict) {
 	if v.Totals.Ignored > 0 {
 		s.bullet("aside", fmt.Sprintf("%d ignored %s", v.Totals.Ignored, s.faint.Render("by the policy")))
 	}
+	if v.Totals.Debt > 0 {
+		s.bullet("cost", debtInWords(v.Totals))
+	}
 	if v.Totals.Gone > 0 {
 		about := "no longer found (--show gone)"
 		if v.OfList > 0 {

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"zincdoor/internal/core/finding"
 	"zincdoor/internal/core/house"
@@ -21,6 +22,7 @@ type Explanation struct {
 	Found      []*Finding
 	Severity   string
 	Steps      []policy.Step
+	Cost       time.Duration // of one finding; 0 where the policy doesn't say
 	Limits     []DoorLimit
 	Off        bool   // it is a check of our own that the policy doesn't have on
 	MayWaive   string // a door whose policy lets findings of it be waived, "" for none
@@ -74,6 +76,7 @@ func (v *Verdict) Explain(name string, p *policy.Policy, texts RuleTexts) (*Expl
 	}
 	e.Tags = sample.Weight().Tags
 	e.Severity, e.Steps = p.Grade(sample, team), p.Steps(sample, team)
+	e.Cost = p.CostOf(sample, e.Severity)
 	for _, d := range p.Doors {
 		for _, l := range d.Limits {
 			if e.Severity != policy.Ignored && l.Selector.Takes(sample, team) && l.TakesSeverity(p.Ladder, e.Severity) {

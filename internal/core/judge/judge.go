@@ -5,6 +5,7 @@ package judge
 
 import (
 	"slices"
+	"time"
 
 	"zincdoor/internal/core/baseline"
 	"zincdoor/internal/core/change"
@@ -150,6 +151,8 @@ type Finding struct {
 	rival            string // another team that lays claim to the file just as well, "" for none
 	Status
 
+	Cost time.Duration // what it takes to put it right, by the policy; 0 where that says nothing
+
 	Also []Finding // the same fault, as other tools report it
 }
 
@@ -205,6 +208,9 @@ type Totals struct {
 	By       map[Standing]int
 	Ignored  int
 	Gone     int
+
+	Debt   time.Duration // the cost of all findings
+	DebtBy map[Standing]time.Duration
 }
 
 // Verdict is the answer of a door, with everything it rests on.
@@ -251,6 +257,7 @@ func Judge(in Input) Verdict {
 	if !in.KeepApart {
 		v.join(j)
 	}
+	estimate(v.Findings, in.Policy)
 	v.Totals = count(v)
 	for _, t := range in.Policy.Teams {
 		if slices.ContainsFunc(v.Findings, func(f Finding) bool { return f.Team == t.Name }) {
@@ -263,14 +270,27 @@ func Judge(in Input) Verdict {
 	return v
 }
 
+// estimate gives every finding its cost. Of what several tools say of one fault the dearest counts: it is put right once.
+func estimate(all []Finding, p *policy.Policy) {
+	for i := range all {
+		f := &all[i]
+		f.Cost = p.CostOf(*f.Finding, f.Severity)
+		for _, also := range f.Also {
+			f.Cost = max(f.Cost, p.CostOf(*also.Finding, also.Severity))
+		}
+	}
+}
+
 func count(v Verdict) Totals {
-	t := Totals{Findings: len(v.Findings), Gone: len(v.Gone), By: map[Standing]int{}}
+	t := Totals{Findings: len(v.Findings), Gone: len(v.Gone), By: map[Standing]int{}, DebtBy: map[Standing]time.Duration{}}
 	for _, f := range v.Findings {
 		if f.Severity == policy.Ignored {
 			t.Ignored++
 			continue
 		}
 		t.By[f.Standing]++
+		t.Debt += f.Cost
+		t.DebtBy[f.Standing] += f.Cost
 	}
 	return t
 }

@@ -55,6 +55,8 @@ type Policy struct {
 	Aliases map[string]string // the present names of rules that their tools renamed
 	Numbers []Number          // the first that takes a rule counts
 
+	Costs Costs // what findings take to put right
+
 	House []house.Setting // the house checks that are on
 
 	Notes map[string]string // what the team has to say of rules, by globs, as Markdown

@@ -182,6 +182,11 @@ func (p *Policy) Resolve() {
 	for i := range p.Severities {
 		p.resolve(&p.Severities[i].Selector)
 	}
+	for i := range p.Costs.Rules {
+		c := &p.Costs.Rules[i]
+		c.rule = Selector{Rules: []string{c.Rule}}
+		p.resolve(&c.rule)
+	}
 	for _, d := range p.Doors {
 		for i := range d.Limits {
 			p.resolve(&d.Limits[i].Selector)
