@@ -73,24 +73,22 @@ type (
 	}
 	totalsJSON struct {
 		Findings int `json:"findings"`
+		standingsJSON
+		Ignored int `json:"ignored"`
+		Gone    int `json:"gone"`
+	}
+	standingsJSON struct {
 		New      int `json:"new"`
 		Existing int `json:"existing"`
 		Accepted int `json:"accepted"`
 		Worsened int `json:"worsened"`
 		Expired  int `json:"expired"`
 		Waived   int `json:"waived"`
-		Ignored  int `json:"ignored"`
-		Gone     int `json:"gone"`
 	}
 	// debtJSON are costs by standing, in minutes.
 	debtJSON struct {
-		All      int `json:"all"`
-		New      int `json:"new"`
-		Existing int `json:"existing"`
-		Accepted int `json:"accepted"`
-		Worsened int `json:"worsened"`
-		Expired  int `json:"expired"`
-		Waived   int `json:"waived"`
+		All int `json:"all"`
+		standingsJSON
 	}
 	limitJSON struct {
 		Name     string   `json:"name"`
@@ -181,8 +179,7 @@ func documentOf(v judge.Verdict) verdictJSON {
 		}),
 		Totals: totalsJSON{
 			Findings: v.Totals.Findings, Ignored: v.Totals.Ignored, Gone: v.Totals.Gone,
-			New: v.Totals.By[judge.New], Existing: v.Totals.By[judge.Existing], Accepted: v.Totals.By[judge.Accepted],
-			Worsened: v.Totals.By[judge.Worsened], Expired: v.Totals.By[judge.Expired], Waived: v.Totals.By[judge.Waived],
+			standingsJSON: byStanding(func(s judge.Standing) int { return v.Totals.By[s] }),
 		},
 		Debt:   debtOf(v.Totals),
 		Limits: list(v.Limits, func(l judge.LimitResult) limitJSON { return limitOf(l, v.Findings) }),
@@ -206,11 +203,11 @@ func debtOf(t judge.Totals) *debtJSON {
 	if t.Debt == 0 {
 		return nil
 	}
-	of := func(s judge.Standing) int { return int(t.DebtBy[s].Minutes()) }
-	return &debtJSON{
-		All: int(t.Debt.Minutes()), New: of(judge.New), Existing: of(judge.Existing), Accepted: of(judge.Accepted),
-		Worsened: of(judge.Worsened), Expired: of(judge.Expired), Waived: of(judge.Waived),
-	}
+	return &debtJSON{int(t.Debt.Minutes()), byStanding(func(s judge.Standing) int { return int(t.DebtBy[s].Minutes()) })}
+}
+
+func byStanding(of func(judge.Standing) int) standingsJSON {
+	return standingsJSON{of(judge.New), of(judge.Existing), of(judge.Accepted), of(judge.Worsened), of(judge.Expired), of(judge.Waived)}
 }
 
 // list maps a slice, giving an empty array rather than null.
