@@ -41,6 +41,7 @@ func measured(path string, line, complexity int) string {
 
 // TestKeepingTheList: accept, list, renew and sweep, as they follow one another.
 func TestKeepingTheList(t *testing.T) {
+	t.Parallel()
 	s := repository(t)
 	s.write(".gitignore", "*.txt\n")
 	s.write("core/tide.c", lines(10))
@@ -105,6 +106,7 @@ func TestKeepingTheList(t *testing.T) {
 
 // TestTakeOfOneTool: a second tool comes to an old list without touching the first one's entries.
 func TestTakeOfOneTool(t *testing.T) {
+	t.Parallel()
 	s := repository(t)
 	s.write("core/tide.c", lines(10))
 	s.write("r.txt", warn("core/tide.c", 4))
@@ -129,6 +131,7 @@ func TestTakeOfOneTool(t *testing.T) {
 
 // TestListUnderLoad: of many runs at once none loses what another accepted, and one that is killed leaves a whole file.
 func TestListUnderLoad(t *testing.T) {
+	t.Parallel()
 	s := repository(t)
 	var report strings.Builder
 	for i := range 12 {
@@ -174,6 +177,7 @@ func TestListUnderLoad(t *testing.T) {
 
 // TestMergeOfLists: git merges what two branches accepted, by the driver that fit sets up.
 func TestMergeOfLists(t *testing.T) {
+	t.Parallel()
 	s := repository(t)
 	s.withProgram()
 	s.write(".gitignore", "*.txt\n")
@@ -219,6 +223,7 @@ func TestMergeOfLists(t *testing.T) {
 
 // TestKnownByMore: renamed rules, measures the policy names, and fingerprints, believed or not.
 func TestKnownByMore(t *testing.T) {
+	t.Parallel()
 	s := repository(t)
 	s.write(".gitignore", "r.*\n")
 	s.write(".zincdoor/policy.yaml", `zincdoor: 1
@@ -267,6 +272,7 @@ doors: {default: {limits: [{count: new, most: 0}]}}
 
 // TestBaseReport: what was found before the change counts as existing, and what isn't any more is gone.
 func TestBaseReport(t *testing.T) {
+	t.Parallel()
 	s := repository(t)
 	s.write(".gitignore", "*.txt\n")
 	s.write("core/tide.c", lines(10))
@@ -294,6 +300,7 @@ core/tide.c:8 file worsened`
 // TestSweepOfMuch: a sweep that would drop most of a tool's entries is refused unless that many are allowed, and what it dropped
 // can be put back by the command it prints.
 func TestSweepOfMuch(t *testing.T) {
+	t.Parallel()
 	s := repository(t)
 	s.write(".gitignore", "*.txt\n")
 	s.write("core/tide.c", lines(20))
@@ -331,6 +338,7 @@ func TestSweepOfMuch(t *testing.T) {
 
 // TestSweepOfSparse: what was left out of the work tree isn't gone, whatever a report of the rest says.
 func TestSweepOfSparse(t *testing.T) {
+	t.Parallel()
 	s := repository(t)
 	s.write(".gitignore", "*.txt\n")
 	s.write("core/tide.c", lines(5))

@@ -10,6 +10,7 @@ import (
 
 // TestCommandLine: help, versions, misspelt words, and the folder that a call is made in.
 func TestCommandLine(t *testing.T) {
+	t.Parallel()
 	s := repository(t)
 	s.write("core/tide.c", lines(3))
 	s.commit("one")
@@ -56,6 +57,7 @@ func TestCommandLine(t *testing.T) {
 
 // TestCompletion: what a shell is offered comes from the repository at hand, and is nothing where there is none.
 func TestCompletion(t *testing.T) {
+	t.Parallel()
 	s := repository(t)
 	s.write("core/tide.c", lines(9))
 	s.write(".gitignore", "build/\n")
@@ -120,6 +122,7 @@ doors:
 
 // TestSelection: the selectors are the same in every command, and mean what they mean in a limit.
 func TestSelection(t *testing.T) {
+	t.Parallel()
 	s := repository(t)
 	s.write("core/tide.c", lines(9))
 	s.write("core/deep/low.c", lines(9))

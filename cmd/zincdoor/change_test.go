@@ -21,6 +21,7 @@ core/tide.c:9 touched new`
 
 // TestSourcesOfChange judges one and the same change, named in every way.
 func TestSourcesOfChange(t *testing.T) {
+	t.Parallel()
 	s := repository(t)
 	s.write("core/tide.c", lines(10))
 	s.write("core/gauge.c", lines(3))
@@ -69,6 +70,7 @@ func TestSourcesOfChange(t *testing.T) {
 }
 
 func TestPatchWithoutRepository(t *testing.T) {
+	t.Parallel()
 	s := &sandbox{T: t, dir: t.TempDir(), env: []string{"GIT_CEILING_DIRECTORIES=/"}}
 	s.write("core/tide.c", altered)
 	s.write("report.txt", warn("core/tide.c", 5)+warn("core/tide.c", 2))
@@ -92,6 +94,7 @@ func TestPatchWithoutRepository(t *testing.T) {
 
 // TestKindsOfFiles judges additions, deletions, renames, binaries, hostile names and the first commit of a repository.
 func TestKindsOfFiles(t *testing.T) {
+	t.Parallel()
 	names := []string{"with blank.c", `"quoted".c`, "søl.c", "-dash.c", "tab\there.c", "line\nfeed.c", "core/a b/*.c"}
 	s := repository(t)
 	s.write(".gitignore", "r.sarif\n")
@@ -150,6 +153,7 @@ func TestKindsOfFiles(t *testing.T) {
 
 // A user's settings don't change which lines are touched.
 func TestSettingsChangeNothing(t *testing.T) {
+	t.Parallel()
 	s := repository(t)
 	s.write("core/tide.c", lines(10))
 	s.write("core/gauge.c", lines(3))
@@ -172,6 +176,7 @@ func TestSettingsChangeNothing(t *testing.T) {
 
 // TestMonitorNeverRuns: a program that the repository names to watch its files is started at no door.
 func TestMonitorNeverRuns(t *testing.T) {
+	t.Parallel()
 	s := repository(t)
 	s.write("core/tide.c", lines(10))
 	first := s.commit("one")
@@ -201,6 +206,7 @@ func TestMonitorNeverRuns(t *testing.T) {
 
 // TestUnknownLines: where lines can't be known, the whole file counts as touched, and the verdict says why.
 func TestUnknownLines(t *testing.T) {
+	t.Parallel()
 	pointer := func(n int) string {
 		return fmt.Sprintf("version https://brackwater.example/spec/v1\noid sha256:%064d\nsize %d\n", n, n)
 	}
@@ -264,6 +270,7 @@ marked.c:20 file existing`
 
 // TestSpellingsOfOnePath: two reports name one file in two ways, and each finding keeps its code.
 func TestSpellingsOfOnePath(t *testing.T) {
+	t.Parallel()
 	s := repository(t)
 	s.write(".gitignore", "*.txt\n")
 	s.write("core/tide.c", lines(10))
@@ -280,6 +287,7 @@ func TestSpellingsOfOnePath(t *testing.T) {
 
 // TestPathsOfReports: paths of another machine, another folder or another writing lead to the repository's files.
 func TestPathsOfReports(t *testing.T) {
+	t.Parallel()
 	s := repository(t)
 	s.write("core/tide.c", lines(10))
 	s.write("fares/zone.go", lines(5))
@@ -314,6 +322,7 @@ func TestPathsOfReports(t *testing.T) {
 
 // TestNothingIsWritten: judging files that git doesn't track yet leaves the repository as it is.
 func TestNothingIsWritten(t *testing.T) {
+	t.Parallel()
 	s := repository(t)
 	s.write("core/tide.c", lines(3))
 	s.commit("one")

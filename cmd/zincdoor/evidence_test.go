@@ -131,6 +131,7 @@ var sarifResultless = sarifLog("")
 
 // TestTreeOfReport: a report made at another commit is carried to the head where the change's lines are the same.
 func TestTreeOfReport(t *testing.T) {
+	t.Parallel()
 	s := repository(t)
 	s.write("core/tide.c", lines(10))
 	s.write("core/gauge.c", lines(5))
@@ -182,6 +183,7 @@ func TestTreeOfReport(t *testing.T) {
 
 // TestHalfStaged: a report of the work tree says nothing of a file staged in part, but all of the others.
 func TestHalfStaged(t *testing.T) {
+	t.Parallel()
 	s := repository(t)
 	s.write("core/tide.c", lines(10))
 	s.write("core/gauge.c", lines(5))

@@ -37,6 +37,7 @@ func (s *sandbox) tryCommit(args ...string) (seen string, ok bool) {
 }
 
 func TestFit(t *testing.T) {
+	t.Parallel()
 	s := repository(t)
 	s.withProgram()
 	s.write("core/tide.c", lines(10))
@@ -113,6 +114,7 @@ func TestFit(t *testing.T) {
 
 // TestFitRuns: linters are started by hooks only where that is allowed, on a server by its own configuration.
 func TestFitRuns(t *testing.T) {
+	t.Parallel()
 	h := newPort(t, "run: [sh, tools/shoal.sh], as: diagnostics, files: '**/*.c'")
 	h.withProgram()
 	h.git("config", "--unset", "zincdoor.run")
@@ -220,6 +222,7 @@ func TestFitAway(t *testing.T) {
 }
 
 func TestFitPlaces(t *testing.T) {
+	t.Parallel()
 	s := repository(t)
 	s.write("core/tide.c", lines(3))
 	s.commit("one")
@@ -251,6 +254,7 @@ func TestFitPlaces(t *testing.T) {
 
 // TestCommitForms: git sets another index for commits of named files and of all files; the hook judges that one.
 func TestCommitForms(t *testing.T) {
+	t.Parallel()
 	s := repository(t)
 	s.withProgram()
 	s.write("core/tide.c", lines(10))
@@ -291,6 +295,7 @@ func TestCommitForms(t *testing.T) {
 // TestHookOutput: as a hook, an open door takes a line and each notice one, and one that only advises holds nothing up where it
 // can't judge.
 func TestHookOutput(t *testing.T) {
+	t.Parallel()
 	s := repository(t)
 	s.write(".gitignore", "*.txt\n")
 	s.write("core/tide.c", lines(10))

@@ -239,6 +239,7 @@ func TestFixingHook(t *testing.T) {
 // TestHouse: our own checks judge along, and are evidence where a door needs them. What was there before is not the
 // change's, white space that it alters is, and a syntax that it breaks far from its lines is new.
 func TestHouse(t *testing.T) {
+	t.Parallel()
 	s := repository(t)
 	s.write(".zincdoor/policy.yaml", strings.Replace(housePolicy, "house:\n", "house:\n  json-syntax: on\n  case-twins: on\n  broken-link: on\n  executable-bit: on\n", 1))
 	s.write("core/tide.c", "old feet \n"+lines(4))
@@ -270,6 +271,7 @@ func TestHouse(t *testing.T) {
 
 // TestHostileRegions: a suggestion about bytes that no file has is left, whatever its length.
 func TestHostileRegions(t *testing.T) {
+	t.Parallel()
 	s := repository(t)
 	s.write("core/tide.c", "int a;\n")
 	s.commit("one")
@@ -290,6 +292,7 @@ func TestHostileRegions(t *testing.T) {
 
 // TestRealFixIts: what compilers tell programs to fix is fixed.
 func TestRealFixIts(t *testing.T) {
+	t.Parallel()
 	for _, compiler := range []string{"clang", "gcc"} {
 		t.Run(compiler, func(t *testing.T) {
 			if compiler == "clang" {

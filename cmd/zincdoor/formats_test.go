@@ -248,6 +248,7 @@ func TestFormats(t *testing.T) {
 
 // TestTerminal: whatever the terminal, no line is too long for it, and nothing is shown that it can't show.
 func TestTerminal(t *testing.T) {
+	t.Parallel()
 	s, call := hostile(t)
 	for _, env := range []string{"COLUMNS=80", "COLUMNS=120", "COLUMNS=200", "COLUMNS=40", "LC_ALL=C"} {
 		for _, args := range [][]string{nil, {"--show", "all", "--verbose", "--context", "2"}, {"--group", "rule"}, {"--group", "team"}, {"--show", "touched", "--group", "severity"}, {"--plain"}} {
@@ -293,6 +294,7 @@ func TestTerminal(t *testing.T) {
 
 // TestCost: what findings take to put right is summed up by standing in every format that people read, and decides nothing.
 func TestCost(t *testing.T) {
+	t.Parallel()
 	s, call := hostile(t)
 	free := strings.ReplaceAll(s.read(".zincdoor/policy.yaml"), "cost: {", "#")
 	var v struct {

@@ -187,6 +187,7 @@ func TestIntoLines(t *testing.T) {
 
 // TestMergeOfWhatWas: what HEAD went on from is no other side of a merge.
 func TestMergeOfWhatWas(t *testing.T) {
+	t.Parallel()
 	s := repository(t)
 	s.write(".git/info/exclude", "r.txt\n")
 	s.write("core/tide.c", faulty)
@@ -204,6 +205,7 @@ func TestMergeOfWhatWas(t *testing.T) {
 
 // TestMisleadingNames: a tag called like a branch, and a remote whose name begins like another's, lead nowhere else.
 func TestMisleadingNames(t *testing.T) {
+	t.Parallel()
 	_, s := server(t, "")
 	s.write(".git/info/exclude", "r.txt\n")
 	s.write("core/tide.c", faulty)
@@ -240,6 +242,7 @@ func TestMisleadingNames(t *testing.T) {
 // TestHeadOfNothing: a server whose HEAD names no branch says how to set it, and lets in nothing that it can't judge; an empty one
 // takes its first push by the policy that comes with it.
 func TestHeadOfNothing(t *testing.T) {
+	t.Parallel()
 	bare, s := guardedServer(t, pushPolicy, clean)
 	bare.git("symbolic-ref", "HEAD", "refs/heads/trunk")
 	s.write("core/tide.c", faulty)
@@ -267,6 +270,7 @@ func TestHeadOfNothing(t *testing.T) {
 
 // TestPolicyElsewhere: a policy under a near name, or not where it counts, is reported; a hook of a policy that is gone says so.
 func TestPolicyElsewhere(t *testing.T) {
+	t.Parallel()
 	const text = "zincdoor: 1\ndoors: {d: {limits: [{count: new, severity: warning, most: 0}]}}\n"
 	for _, c := range []struct{ name, file, say string }{
 		{"another ending", ".zincdoor/policy.yml", "mv .zincdoor/policy.yml .zincdoor/policy.yaml"}, {"another name", ".zincdoor/door.yaml", "mv .zincdoor/door.yaml"}, {"at the root", "policy.yaml", "mv policy.yaml"}, {"called by the program", ".zincdoor.yml", "mv .zincdoor.yml"},
@@ -298,6 +302,7 @@ func TestPolicyElsewhere(t *testing.T) {
 
 // TestFittedGuards: where push doors name refs, the fitted hook leaves it to the ref which of them is asked.
 func TestFittedGuards(t *testing.T) {
+	t.Parallel()
 	_, s := server(t, "")
 	s.env = append(s.env, "PATH="+filepath.Dir(program)+string(os.PathListSeparator)+os.Getenv("PATH"))
 	s.write(".zincdoor/policy.yaml", "zincdoor: 1\nhouse: {conflict-marks: on}\ndoors:\n  commit: {judges: staged, needs: [house], limits: [{count: new, severity: error, most: 0}]}\n  guard: {judges: push, refs: main, needs: [house], limits: [{count: new, severity: error, most: 0}]}\n  push: {judges: push, needs: [house], limits: [{count: new, severity: error, most: 9}]}\n")

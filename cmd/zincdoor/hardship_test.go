@@ -97,6 +97,7 @@ func TestSignals(t *testing.T) {
 
 // TestPipe: a reader that goes away ends the program without a word, and without anything left.
 func TestPipe(t *testing.T) {
+	t.Parallel()
 	s := crashPort(t)
 	tmp := t.TempDir()
 	cmd := exec.Command("sh", "-c", program+" findings --tree --report gnu=r.txt --format json | head -c 1")

@@ -98,6 +98,7 @@ func TestFirstHour(t *testing.T) {
 
 // TestFitChoices: without a terminal, what could judge is shown, and nothing is written before it is chosen.
 func TestFitChoices(t *testing.T) {
+	t.Parallel()
 	s := repository(t)
 	s.withProgram()
 	s.write("core/tide.c", lines(3))

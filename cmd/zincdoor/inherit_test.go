@@ -39,6 +39,7 @@ func inheriting(t *testing.T, ref string) *sandbox {
 }
 
 func TestInherit(t *testing.T) {
+	t.Parallel()
 	org := standards(t)
 	against := []string{"--into", "main", "--report", "-"}
 	folder := func(s *sandbox, rest string) string {
@@ -93,6 +94,7 @@ func TestInherit(t *testing.T) {
 
 // TestInheritInside: a policy of the same repository is inherited from the state that the policy itself is read from.
 func TestInheritInside(t *testing.T) {
+	t.Parallel()
 	s := repository(t)
 	s.write("core/tide.c", lines(10))
 	s.write(".zincdoor/policy.yaml", "zincdoor: 1\ninherit: {path: .zincdoor/base.yaml}\n")
@@ -120,6 +122,7 @@ func TestInheritInside(t *testing.T) {
 
 // TestInheritFetched: a policy on another machine is fetched where the user lets it be, and kept.
 func TestInheritFetched(t *testing.T) {
+	t.Parallel()
 	org := standards(t)
 	address := "git: \"file://" + filepath.ToSlash(org.dir) + "\", at: v1, path: door.yaml"
 	against := []string{"--into", "main", "--report", "-"}

@@ -303,6 +303,7 @@ func TestRulesBeyondBlame(t *testing.T) {
 // TestBlameOnRealVersions does the same on the versions of a real module: ZINCDOOR_VERSIONS names a folder that holds a
 // folder for each, in the order of their names.
 func TestBlameOnRealVersions(t *testing.T) {
+	t.Parallel()
 	dir := os.Getenv("ZINCDOOR_VERSIONS")
 	if dir == "" {
 		t.Skip("ZINCDOOR_VERSIONS names no folder")

@@ -10,6 +10,7 @@ import (
 // TestPatchPaths: whatever a patch calls its files, they are those of the folder whose text it has; where it has none of them,
 // nothing is judged.
 func TestPatchPaths(t *testing.T) {
+	t.Parallel()
 	s := repository(t)
 	s.write("core/tide.c", lines(10))
 	s.write("core/low.c", lines(10))

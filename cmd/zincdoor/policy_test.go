@@ -33,6 +33,7 @@ func branch(t *testing.T, policy string) *sandbox {
 }
 
 func TestWhosePolicy(t *testing.T) {
+	t.Parallel()
 	against := []string{"--into", "main", "--report", "-"}
 
 	s := branch(t, strict)
@@ -83,6 +84,7 @@ func TestWhosePolicy(t *testing.T) {
 // TestBaselineOfTheBranch: what a branch itself accepts isn't accepted, and what slipped in earlier can be accepted by
 // a change of its own.
 func TestBaselineOfTheBranch(t *testing.T) {
+	t.Parallel()
 	s := branch(t, strict)
 	s.stdin = ""
 	s.write("r.txt", warn("core/tide.c", 2))
@@ -130,6 +132,7 @@ func (s *sandbox) take(report string, more ...string) {
 
 // TestRecognised: accepted findings stay accepted when lines are inserted above, re-indented, and the file is renamed.
 func TestRecognised(t *testing.T) {
+	t.Parallel()
 	s := repository(t)
 	s.write(".gitignore", "r.txt\n")
 	s.write("core/tide.c", lines(10)+"same;\nother;\nsame;\n")
@@ -167,6 +170,7 @@ func TestRecognised(t *testing.T) {
 
 // TestCalls: wrong calls, policies and repositories each have their exit code and their advice.
 func TestCalls(t *testing.T) {
+	t.Parallel()
 	s := repository(t)
 	s.write("core/tide.c", lines(3))
 	s.write("r.txt", warn("core/tide.c", 1))
@@ -229,6 +233,7 @@ func TestCalls(t *testing.T) {
 
 // TestPolicyCommands: a policy is checked whole, and tells what it makes of a rule in a file.
 func TestPolicyCommands(t *testing.T) {
+	t.Parallel()
 	s := repository(t)
 	s.write("core/tide.c", lines(3))
 	if said := s.must(3, "policy", "check"); !strings.Contains(said, "zincdoor fit") {
@@ -277,6 +282,7 @@ doors:
 }
 
 func TestOutput(t *testing.T) {
+	t.Parallel()
 	s := branch(t, strict)
 	s.write("core/tide.c", strings.Replace(altered, "fresh;", "fresh(\"\x1b[31m\u202e\");", 1))
 	s.commit("two")
@@ -300,6 +306,7 @@ func TestOutput(t *testing.T) {
 
 // TestGenerated: a marker line makes a file generated, where it stood there before the change.
 func TestGenerated(t *testing.T) {
+	t.Parallel()
 	s := repository(t)
 	s.write(".gitignore", "r.txt\n")
 	s.write(".zincdoor/policy.yaml", `zincdoor: 1
@@ -343,6 +350,7 @@ doors: {d: {limits: [{count: new, severity: warning, most: 0}]}}
 
 // TestRehearse: a new policy is tried on past changes, beside the present one.
 func TestRehearse(t *testing.T) {
+	t.Parallel()
 	s := repository(t)
 	s.write(".gitignore", "*.txt\nreports/\n")
 	s.write(".zincdoor/policy.yaml", lax)
@@ -394,6 +402,7 @@ func TestRehearse(t *testing.T) {
 }
 
 func TestDemo(t *testing.T) {
+	t.Parallel()
 	s := &sandbox{T: t, dir: t.TempDir()}
 	out, errs, code := s.run("demo", "--keep", "tideboard")
 	if code != 0 || errs != "" {

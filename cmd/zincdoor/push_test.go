@@ -61,6 +61,7 @@ func (s *sandbox) push(args ...string) (seen string, ok bool) {
 }
 
 func TestServerHook(t *testing.T) {
+	t.Parallel()
 	bare, clone := server(t, serverHook)
 	before := bare.git("rev-parse", "main")
 	clone.write("core/tide.c", altered)
@@ -93,6 +94,7 @@ func TestServerHook(t *testing.T) {
 
 // TestPushLines judges, before a push is sent, every way a ref can move.
 func TestPushLines(t *testing.T) {
+	t.Parallel()
 	_, s := server(t, "")
 	zero := strings.Repeat("0", 40)
 	base := s.git("rev-parse", "HEAD")
@@ -159,6 +161,7 @@ func TestPushLines(t *testing.T) {
 
 // TestMerges: what a merge brings along isn't the author's, neither before the commit nor in the push.
 func TestMerges(t *testing.T) {
+	t.Parallel()
 	_, s := server(t, "")
 	s.write(".git/info/exclude", "r.txt\n")
 	base := s.git("rev-parse", "HEAD")
@@ -197,6 +200,7 @@ func TestMerges(t *testing.T) {
 
 // TestMergeBases: several, none, and those that a shallow clone hides.
 func TestMergeBases(t *testing.T) {
+	t.Parallel()
 	s := repository(t)
 	s.write(".git/info/exclude", "r.txt\n")
 	s.write("core/tide.c", lines(10))

@@ -67,6 +67,7 @@ func TestPolicyReports(t *testing.T) {
 
 // TestOldReport: at the door of a branch the times of files prove nothing, and are told where they can mean something.
 func TestOldReport(t *testing.T) {
+	t.Parallel()
 	s := repository(t)
 	s.write(".gitignore", "*.txt\n")
 	s.write("core/tide.c", lines(10))
@@ -104,6 +105,7 @@ func TestOldReport(t *testing.T) {
 
 // TestReportOnDisk: a report that the policy names must be younger than what it speaks of, and lie in the repository.
 func TestReportOnDisk(t *testing.T) {
+	t.Parallel()
 	s := repository(t)
 	s.write(".gitignore", "*.txt\n")
 	s.write("core/tide.c", lines(10))
@@ -160,6 +162,7 @@ func TestReportOnDisk(t *testing.T) {
 
 // TestRecipe: a report of any shape is read as its recipe says, and judged like all others.
 func TestRecipe(t *testing.T) {
+	t.Parallel()
 	s := repository(t)
 	s.write(".gitignore", "*.json\n")
 	s.write(".zincdoor/policy.yaml", `zincdoor: 1
@@ -223,6 +226,7 @@ doors: {d: {limits: [{count: new, severity: warning, most: 0}]}}
 
 // TestFlows: with flows: true, a finding on an untouched line is touched when a step on the way to it is.
 func TestFlows(t *testing.T) {
+	t.Parallel()
 	s := repository(t)
 	s.write("core/tide.c", lines(10))
 	s.write("core/gauge.c", lines(10))
@@ -243,6 +247,7 @@ func TestFlows(t *testing.T) {
 // TestToolKeepsItsName: a report that later gets a name in the policy keeps its entries, and a tool that is called otherwise is
 // known by what it says; a sweep writes its new name.
 func TestToolKeepsItsName(t *testing.T) {
+	t.Parallel()
 	s := repository(t)
 	s.write(".gitignore", "*.txt\n")
 	s.write("core/tide.c", lines(10))
@@ -277,6 +282,7 @@ func TestToolKeepsItsName(t *testing.T) {
 // TestHeadersAreCovered: what a linter reports on beside the files it is given is covered too, so that a new finding there is
 // new on whatever line, and the notices don't say otherwise.
 func TestHeadersAreCovered(t *testing.T) {
+	t.Parallel()
 	s := repository(t)
 	s.write(".gitignore", "*.txt\n")
 	s.write("core/tide.c", lines(10))

@@ -149,6 +149,7 @@ func TestRuns(t *testing.T) {
 
 // TestRunAnswers: a linter that looks at each file by itself is asked again only about what is new to it.
 func TestRunAnswers(t *testing.T) {
+	t.Parallel()
 	h := newPort(t, "run: [sh, tools/shoal.sh], as: diagnostics, files: '**/*.c', per: file, inputs: gauge.conf")
 	other := strings.NewReplacer("SHOAL", "ROCK")
 	for i := range 5 {
@@ -294,6 +295,7 @@ func damage(h *port) {
 
 // TestHalfBroken: where one of a linter's processes fails, nothing that the others say makes its files known.
 func TestHalfBroken(t *testing.T) {
+	t.Parallel()
 	for _, fault := range []string{`printf '{"version"'`, "exit 3", "kill -KILL $$", `echo '{"version":"2.1.0","runs":[{"tool":{"driver":{"name":"gauge"}},"results":[]}]}'; exit 1`} {
 		h := newPort(t, "run: [sh, tools/half.sh], exits: {found: 1}, as: sarif, files: 'quays/*', per: file")
 		h.write("tools/half.sh", `case "$*" in *quay1.c*) `+fault+` ;; *) echo '{"version":"2.1.0","runs":[{"tool":{"driver":{"name":"gauge"}},"results":[]}]}' ;; esac`+"\n")
@@ -342,6 +344,7 @@ func (h *port) logName() string {
 // TestRunsOfBranches: at the door of a branch linters run on what is committed, by the target's policy, and where the
 // report says so on the state before the change too.
 func TestRunsOfBranches(t *testing.T) {
+	t.Parallel()
 	h := newPort(t, "run: [sh, tools/shoal.sh], as: diagnostics, files: '**/*.c', base: true")
 	h.write("core/old.c", shoal)
 	h.commit("a shoal of old")
@@ -384,6 +387,7 @@ func TestRunsOfBranches(t *testing.T) {
 
 // TestFirstPush: the first push of a policy that names a linter says how to let it start for this push, and only for it.
 func TestFirstPush(t *testing.T) {
+	t.Parallel()
 	h := newPort(t, "run: [sh, tools/shoal.sh], as: diagnostics, files: '**/*.c'")
 	h.write(".zincdoor/policy.yaml", strings.Replace(h.read(".zincdoor/policy.yaml"), "  merge:", "  push: {judges: push, limits: [{count: new, severity: warning, most: 0}]}\n  merge:", 1))
 	h.commit("two")
@@ -501,6 +505,7 @@ func TestOwnFiles(t *testing.T) {
 
 // TestPlannedRuns: a dry run names what would be started, and starts nothing.
 func TestPlannedRuns(t *testing.T) {
+	t.Parallel()
 	h := newPort(t, "run: [sh, tools/shoal.sh, 'two words'], as: diagnostics, files: '**/*.c', version: '2', ask: [sh, -c, 'echo 2; echo asked >>$LOG']")
 	h.write("core/tide.c", shoal)
 	h.git("add", "-A")
@@ -513,6 +518,7 @@ func TestPlannedRuns(t *testing.T) {
 
 // TestInterruptedRun: a gate that is called off in the middle leaves nothing behind. Two at once don't mind each other.
 func TestInterruptedRun(t *testing.T) {
+	t.Parallel()
 	h := newPort(t, "run: [sh, tools/hang.sh], as: diagnostics")
 	h.write("core/tide.c", shoal)
 	h.git("add", "-A")
@@ -542,6 +548,7 @@ func TestInterruptedRun(t *testing.T) {
 // TestWatch: whenever a file is written the work tree is judged again, also in a folder that is new, and a linter that
 // looks at each file by itself is asked only about that.
 func TestWatch(t *testing.T) {
+	t.Parallel()
 	h := newPort(t, "run: [sh, tools/shoal.sh], as: diagnostics, files: '**/*.c', per: file")
 	h.write("core/quay.c", "int depth;\n")
 	h.commit("two")
@@ -588,6 +595,7 @@ func TestWatch(t *testing.T) {
 
 // TestRealRuns: compilers are linters too.
 func TestRealRuns(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct{ name, needs, report, path, text, rule string }{
 		{"gcc", "gcc", "run: [gcc, -Wall, -fsyntax-only], output: stderr, as: diagnostics, files: '**/*.c', given: changed, per: file", "core/tide.c", "int f(void) { int unused; return 1; }\n", "-Wunused-variable"},
 		{"clang", "clang", "run: [CLANG, -Wall, -fsyntax-only, -fdiagnostics-format=sarif], output: stderr, as: sarif, files: '**/*.c', given: changed", "core/tide.c", "int f(void) { int unused; return 1; }\n", ""},
@@ -683,6 +691,7 @@ func BenchmarkKnownAnswers(b *testing.B) {
 // TestOwnFolderIsKnown: a commit that touches nothing but what the door keeps takes what a linter of all of the code said before,
 // and where nothing was said, the linter runs.
 func TestOwnFolderIsKnown(t *testing.T) {
+	t.Parallel()
 	s := repository(t)
 	s.write("core/tide.c", lines(10))
 	s.write(".zincdoor/policy.yaml", "zincdoor: 1\nreports: {gauge: {run: [sh, -c, 'echo run >> "+s.dir+"/.git/runs; echo core/tide.c:2:1: warning: x [-Wx]'], as: diagnostics}}\ndoors: {d: {judges: staged, limits: [{count: new, severity: warning, most: 0}]}}\n")

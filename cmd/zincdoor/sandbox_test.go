@@ -65,7 +65,6 @@ type sandbox struct {
 	env   []string
 }
 
-// repository makes a sandbox with an empty repository in it.
 // wholeRun skips a test of many cases in a short run, such as the one of the program with the race detector.
 func wholeRun(t *testing.T) {
 	if testing.Short() {
@@ -73,6 +72,7 @@ func wholeRun(t *testing.T) {
 	}
 }
 
+// repository makes a sandbox with an empty repository in it.
 func repository(t *testing.T) *sandbox {
 	s := &sandbox{T: t, dir: t.TempDir()}
 	s.git("init", "-q", "-b", "main", ".")
