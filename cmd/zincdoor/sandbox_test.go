@@ -23,6 +23,7 @@ func TestMain(m *testing.M) {
 		panic(err)
 	}
 	program = filepath.Join(dir, "zincdoor")
+	os.Setenv("GORACE", "atexit_sleep_ms=0") // else every run of a program with the race detector sleeps a second at its end
 	build := exec.Command("go", "build", "-o", program, ".")
 	build.Env = append(os.Environ(), "CGO_ENABLED=0")
 	if raceBuild() {
