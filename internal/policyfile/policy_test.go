@@ -174,15 +174,15 @@ func TestCost(t *testing.T) {
 	for _, c := range []struct {
 		p              *policy.Policy
 		rule, severity string
-		minutes        float64
+		minutes        int
 	}{
 		{alone, "-Wunused-result", "warning", 90}, {alone, "-Wunused-variable", "note", 5}, {alone, "line-length", "error", 0},
 		{alone, "other", "error", 45}, {alone, "other", "warning", 0}, {alone, "-Wunused-result", policy.Ignored, 0},
 		{laid.Policy, "-Wunused-variable", "note", 20}, {laid.Policy, "-Wunused-result", "note", 20}, {laid.Policy, "odd", "note", 60},
 		{laid.Policy, "line-length", "error", 0}, {laid.Policy, "other", "note", 15}, {laid.Policy, "other", "error", 45},
 	} {
-		if got := c.p.CostOf(finding.Finding{Rule: c.rule}, c.severity).Minutes(); got != c.minutes {
-			t.Errorf("%s as %s costs %g minutes, want %g", c.rule, c.severity, got, c.minutes)
+		if got := c.p.CostOf(finding.Finding{Rule: c.rule}, c.severity); got != c.minutes {
+			t.Errorf("%s as %s costs %d minutes, want %d", c.rule, c.severity, got, c.minutes)
 		}
 	}
 	if written := string(laid.Write(true)); !strings.Contains(written, "    error: 45m") || !regexp.MustCompile(`odd: 60m +# ours.yaml:3\n`).MatchString(written) {

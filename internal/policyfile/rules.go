@@ -36,13 +36,13 @@ func (r *reader) cost(n *yaml.Node) {
 	under := r.under.Policy.Costs
 	severities := maps.Clone(under.Severities)
 	if severities == nil {
-		severities = map[string]time.Duration{}
+		severities = map[string]int{}
 	}
 	r.mapping(n, keys{what: "cost", read: map[string]func(*yaml.Node){
 		"rule": func(n *yaml.Node) {
 			for _, f := range r.fields(n, "cost: rule") {
 				r.globs(f.key, "cost: rule")
-				own = append(own, policy.RuleCost{Rule: f.name, Time: r.workTime(f.value, "cost: "+f.name)})
+				own = append(own, policy.RuleCost{Rule: f.name, Minutes: r.workTime(f.value, "cost: "+f.name)})
 				r.origin("cost.rule.")(f)
 			}
 		},
@@ -61,11 +61,11 @@ func (r *reader) cost(n *yaml.Node) {
 	r.policy.Costs = policy.Costs{Rules: own, Severities: severities}
 }
 
-// mostWork bounds a cost, so that no sum of them overflows.
+// mostWork bounds a cost: what takes longer was mistyped.
 const mostWork = 1000 * time.Hour
 
 // workTime reads a time of work, in whole minutes from 0.
-func (r *reader) workTime(n *yaml.Node, what string) time.Duration {
+func (r *reader) workTime(n *yaml.Node, what string) (minutes int) {
 	s := r.text(n, what)
 	if s == "0" {
 		return 0
@@ -75,7 +75,7 @@ func (r *reader) workTime(n *yaml.Node, what string) time.Duration {
 		r.complain(n, "%s is a time of work in whole minutes, like 10m or 1h30m, at most %.0fh, not %q", what, mostWork.Hours(), s)
 		return 0
 	}
-	return d
+	return int(d.Minutes())
 }
 
 // link reads where a line can be looked at.

@@ -7,7 +7,6 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"time"
 
 	"zincdoor/internal/core/change"
 	"zincdoor/internal/core/finding"
@@ -219,7 +218,7 @@ func (w *writer) costs() {
 		w.heading("  rule:")
 	}
 	for _, rule := range c.Rules {
-		w.line("cost.rule."+rule.Rule, "    "+word(rule.Rule)+": "+minutes(rule.Time))
+		w.line("cost.rule."+rule.Rule, "    "+word(rule.Rule)+": "+minutes(rule.Minutes))
 	}
 	if len(c.Severities) > 0 {
 		w.heading("  severity:")
@@ -231,7 +230,7 @@ func (w *writer) costs() {
 	}
 }
 
-func minutes(d time.Duration) string { return strconv.Itoa(int(d.Minutes())) + "m" }
+func minutes(n int) string { return strconv.Itoa(n) + "m" }
 
 // list writes items under a heading, which is left out where there are none.
 func list[T any](w *writer, heading string, items []Placed[T], write func(T) string) {

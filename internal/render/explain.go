@@ -6,7 +6,6 @@ import (
 	"io"
 	"slices"
 	"strings"
-	"time"
 
 	"zincdoor/internal/core/finding"
 	"zincdoor/internal/core/judge"
@@ -129,7 +128,7 @@ func (s *screen) severity(e Explanation) {
 	if e.Cost > 0 {
 		about := "about " + workTime(e.Cost) + " to put right"
 		if n := len(e.Found); n > 1 {
-			about += fmt.Sprintf(", %s for all %d", workTime(e.Cost*time.Duration(n)), n)
+			about += fmt.Sprintf(", %s for all %d", workTime(e.Cost*n), n)
 		}
 		s.bullet("cost", about)
 	}

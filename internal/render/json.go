@@ -203,7 +203,7 @@ func debtOf(t judge.Totals) *debtJSON {
 	if t.Debt == 0 {
 		return nil
 	}
-	return &debtJSON{int(t.Debt.Minutes()), byStanding(func(s judge.Standing) int { return int(t.DebtBy[s].Minutes()) })}
+	return &debtJSON{t.Debt, byStanding(func(s judge.Standing) int { return t.DebtBy[s] })}
 }
 
 func byStanding(of func(judge.Standing) int) standingsJSON {
@@ -337,7 +337,7 @@ func appendFinding(out []byte, f *judge.Finding) []byte {
 		m.measure("accepted_measure", f.AcceptedMeasure)
 	}
 	if f.Cost > 0 {
-		m.number("cost", int(f.Cost.Minutes()))
+		m.number("cost", f.Cost)
 	}
 	return append(m.out, '}')
 }

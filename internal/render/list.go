@@ -60,7 +60,7 @@ var fields = []field{
 	{"id", false, func(f *judge.Finding) string { return f.ID }},
 	{"entry", false, func(f *judge.Finding) string { return f.EntryID }},
 	{"occurrences", true, func(f *judge.Finding) string { return strconv.Itoa(f.Occurrences) }},
-	{"cost", true, func(f *judge.Finding) string { return strconv.Itoa(int(f.Cost.Minutes())) }},
+	{"cost", true, func(f *judge.Finding) string { return strconv.Itoa(f.Cost) }},
 	{"sources", false, func(f *judge.Finding) string { return strings.Join(f.Sources, ",") }},
 	{"tags", false, func(f *judge.Finding) string { return strings.Join(f.Weight().Tags, ",") }},
 	{"help", false, func(f *judge.Finding) string { return f.Details().Help }},

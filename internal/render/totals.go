@@ -3,7 +3,6 @@ package render
 import (
 	"fmt"
 	"strings"
-	"time"
 
 	"zincdoor/internal/core/judge"
 )
@@ -40,9 +39,9 @@ func debtInWords(t judge.Totals) string {
 	return text
 }
 
-// workTime writes a time in hours and minutes.
-func workTime(d time.Duration) string {
-	hours, minutes := int(d/time.Hour), int(d%time.Hour/time.Minute)
+// workTime writes a number of minutes in hours and minutes.
+func workTime(n int) string {
+	hours, minutes := n/60, n%60
 	switch {
 	case hours == 0:
 		return fmt.Sprintf("%d min", minutes)

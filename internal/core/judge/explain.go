@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"slices"
 	"strings"
-	"time"
 
 	"zincdoor/internal/core/finding"
 	"zincdoor/internal/core/house"
@@ -22,7 +21,7 @@ type Explanation struct {
 	Found      []*Finding
 	Severity   string
 	Steps      []policy.Step
-	Cost       time.Duration // of one finding; 0 where the policy doesn't say
+	Cost       int // of one finding, in minutes; 0 where the policy doesn't say
 	Limits     []DoorLimit
 	Off        bool   // it is a check of our own that the policy doesn't have on
 	MayWaive   string // a door whose policy lets findings of it be waived, "" for none

@@ -5,7 +5,6 @@ package judge
 
 import (
 	"slices"
-	"time"
 
 	"zincdoor/internal/core/baseline"
 	"zincdoor/internal/core/change"
@@ -151,7 +150,7 @@ type Finding struct {
 	rival            string // another team that lays claim to the file just as well, "" for none
 	Status
 
-	Cost time.Duration // what it takes to put it right, by the policy; 0 where that says nothing
+	Cost int // the minutes that it takes to put it right, by the policy; 0 where that says nothing
 
 	Also []Finding // the same fault, as other tools report it
 }
@@ -209,8 +208,8 @@ type Totals struct {
 	Ignored  int
 	Gone     int
 
-	Debt   time.Duration // the cost of all findings
-	DebtBy map[Standing]time.Duration
+	Debt   int // the cost of all findings, in minutes
+	DebtBy map[Standing]int
 }
 
 // Verdict is the answer of a door, with everything it rests on.
@@ -282,7 +281,7 @@ func estimate(all []Finding, p *policy.Policy) {
 }
 
 func count(v Verdict) Totals {
-	t := Totals{Findings: len(v.Findings), Gone: len(v.Gone), By: map[Standing]int{}, DebtBy: map[Standing]time.Duration{}}
+	t := Totals{Findings: len(v.Findings), Gone: len(v.Gone), By: map[Standing]int{}, DebtBy: map[Standing]int{}}
 	for _, f := range v.Findings {
 		if f.Severity == policy.Ignored {
 			t.Ignored++
