@@ -2,6 +2,7 @@ package policyfile
 
 import (
 	"fmt"
+	"iter"
 	"slices"
 	"zincdoor/internal/core/policy"
 
@@ -93,19 +94,34 @@ func (d Door) firmLimit() (Position, bool) {
 
 // checkName complains of a name that is given another meaning though something firm rests on it.
 func (r *reader) checkName(at *yaml.Node, what, name string, named func(*policy.Selector) []string) {
-	check := func(s *policy.Selector, firm bool, where Position) {
-		if firm && (slices.Contains(named(s), name) || s.Except != nil && slices.Contains(named(s.Except), name)) {
+	for parts, where := range r.under.firmSelectors() {
+		if slices.ContainsFunc(parts, func(s *policy.Selector) bool { return slices.Contains(named(s), name) }) {
 			r.complain(at, "the %s %q can't be redefined, since what is firm in %s uses it", what, name, where)
 		}
 	}
-	for i := range r.under.Severities {
-		s := &r.under.Severities[i]
-		check(&s.Value.Selector, s.Value.Firm, s.At)
-	}
-	for _, d := range r.under.Doors {
-		for i := range d.Limits {
-			l := &d.Limits[i]
-			check(&l.Value.Selector, l.Value.Firm, l.At)
+}
+
+// firmSelectors are the selectors of firm severities and limits, each with that of its exception where it has one, and where they
+// stand.
+func (f *File) firmSelectors() iter.Seq2[[]*policy.Selector, Position] {
+	return func(yield func([]*policy.Selector, Position) bool) {
+		parts := func(s *policy.Selector) []*policy.Selector {
+			if s.Except == nil {
+				return []*policy.Selector{s}
+			}
+			return []*policy.Selector{s, s.Except}
+		}
+		for i := range f.Severities {
+			if s := &f.Severities[i]; s.Value.Firm && !yield(parts(&s.Value.Selector), s.At) {
+				return
+			}
+		}
+		for _, d := range f.Doors {
+			for i := range d.Limits {
+				if l := &d.Limits[i]; l.Value.Firm && !yield(parts(&l.Value.Selector), l.At) {
+					return
+				}
+			}
 		}
 	}
 }

@@ -157,22 +157,9 @@ func (r *reader) teams(n *yaml.Node) {
 
 // firmTeams are the teams that what is firm of the inherited policy names.
 func (r *reader) firmTeams() (all []string) {
-	add := func(s policy.Selector) {
-		all = append(all, s.Teams...)
-		if s.Except != nil {
-			all = append(all, s.Except.Teams...)
-		}
-	}
-	for _, s := range r.under.Severities {
-		if s.Value.Firm {
-			add(s.Value.Selector)
-		}
-	}
-	for _, d := range r.under.Doors {
-		for _, l := range d.Limits {
-			if l.Value.Firm {
-				add(l.Value.Selector)
-			}
+	for parts := range r.under.firmSelectors() {
+		for _, s := range parts {
+			all = append(all, s.Teams...)
 		}
 	}
 	if firm := r.under.Policy.FirmTeams; firm != nil {
@@ -210,17 +197,9 @@ func (r *reader) numbers(n *yaml.Node) {
 
 // firmNumber is where something firm of the inherited policy selects by a number, nil where nothing does.
 func (r *reader) firmNumber() (at *Position) {
-	byNumber := func(s policy.Selector) bool { return s.Number.Op != "" || s.Except != nil && s.Except.Number.Op != "" }
-	for _, s := range r.under.Severities {
-		if s.Value.Firm && byNumber(s.Value.Selector) {
-			at = &s.At
-		}
-	}
-	for _, d := range r.under.Doors {
-		for _, l := range d.Limits {
-			if l.Value.Firm && byNumber(l.Value.Selector) {
-				at = &l.At
-			}
+	for parts, where := range r.under.firmSelectors() {
+		if slices.ContainsFunc(parts, func(s *policy.Selector) bool { return s.Number.Op != "" }) {
+			at = &where
 		}
 	}
 	return at
