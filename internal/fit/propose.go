@@ -2,7 +2,6 @@ package fit
 
 import (
 	"encoding/json"
-	"fmt"
 	"io"
 	"os"
 	"path"
@@ -12,6 +11,7 @@ import (
 	"strings"
 	"unicode/utf8"
 
+	"zincdoor/internal/core/finding"
 	"zincdoor/internal/core/policy"
 )
 
@@ -47,7 +47,7 @@ func Compilers(root string, files []string, has func(program string) bool) (all 
 		if r.Tool == "" {
 			r.Tool = r.Run.Command[0]
 		}
-		all = append(all, Proposal{language, r, fmt.Sprintf("%d %s", count, plural(what, count))})
+		all = append(all, Proposal{language, r, finding.CountOf(count, what)})
 	}
 	for _, c := range []struct {
 		language, what        string
@@ -71,13 +71,12 @@ func Compilers(root string, files []string, has func(program string) bool) (all 
 			}
 		}
 	}
-	if has("go") {
+	if found, _ := of(".go"); has("go") {
 		for _, dir := range folders(files, "go.mod") {
 			name := "vet"
 			if dir != "" {
 				name += "-" + strings.ReplaceAll(dir, "/", "-")
 			}
-			found, _ := of(".go")
 			propose("go", len(found), "Go file", policy.Report{Name: name, Tool: "vet", Run: &policy.Run{
 				Command: []string{"go", "vet", "./..."}, Folder: dir, Output: policy.OnStderr, Found: []int{1},
 			}})
@@ -88,23 +87,13 @@ func Compilers(root string, files []string, has func(program string) bool) (all 
 			Command: []string{"javac", "-Xlint:all", "-proc:none", "-d", "build/classes"}, Output: policy.OnStderr, Files: globs, Found: []int{1},
 		}})
 	}
-	if has("tsc") {
-		for _, dir := range folders(files, "tsconfig.json") {
-			found, _ := of(".ts", ".tsx")
-			propose("typescript", len(found), "TypeScript file", policy.Report{Name: "tsc", Run: &policy.Run{
-				Command: []string{"tsc", "--noEmit", "--pretty", "false"}, Folder: dir, Output: policy.OnStdout, Found: []int{1, 2},
-			}})
-			break
-		}
+	if projects := folders(files, "tsconfig.json"); len(projects) > 0 && has("tsc") {
+		found, _ := of(".ts", ".tsx")
+		propose("typescript", len(found), "TypeScript file", policy.Report{Name: "tsc", Run: &policy.Run{
+			Command: []string{"tsc", "--noEmit", "--pretty", "false"}, Folder: projects[0], Output: policy.OnStdout, Found: []int{1, 2},
+		}})
 	}
 	return all
-}
-
-func plural(what string, n int) string {
-	if n == 1 {
-		return what
-	}
-	return what + "s"
 }
 
 // mostFolders is how many modules of a repository are proposed apart.

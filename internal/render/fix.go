@@ -84,7 +84,7 @@ func Fix(w io.Writer, m Fixed) error {
 		s.line("")
 	}
 	if n := m.Hunks; n > 0 {
-		s.bullet("fixes", fmt.Sprintf("%d %s by linters", n, plural(n, "hunk")))
+		s.bullet("fixes", finding.CountOf(n, "hunk")+" by linters")
 	}
 	s.byRule("fixes", m.Linted, " on these lines")
 	s.byRule("fixes", m.Rules, "")
@@ -111,19 +111,12 @@ func Fix(w io.Writer, m Fixed) error {
 	case m.Files == 0:
 		s.bullet("done", "no tool offers a fix")
 	case m.Written:
-		s.bullet("written", fmt.Sprintf("%d %s; findings that break a limit: %d%s%d; to take it back: zincdoor fix --undo", m.Files, plural(m.Files, "file"), m.Before, s.arrow, m.After))
+		s.bullet("written", fmt.Sprintf("%s; findings that break a limit: %d%s%d; to take it back: zincdoor fix --undo", finding.CountOf(m.Files, "file"), m.Before, s.arrow, m.After))
 	default:
 		s.bullet("next", fmt.Sprintf("nothing is written yet; findings that break a limit: %d%s%d with", m.Before, s.arrow, m.After))
 		s.line("%s%s", strings.Repeat(" ", indent), m.Command)
 	}
 	return s.err
-}
-
-func plural(n int, word string) string {
-	if n == 1 {
-		return word
-	}
-	return word + "s"
 }
 
 func (s *screen) byRule(word string, counts map[string]int, tail string) {

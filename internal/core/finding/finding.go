@@ -213,11 +213,14 @@ func (p Fingerprints) All() iter.Seq2[string, string] {
 }
 
 // Count names a number of findings: "1 finding", "3 findings".
-func Count(n int) string {
+func Count(n int) string { return CountOf(n, "finding") }
+
+// CountOf names a number of things whose plural ends in s.
+func CountOf(n int, thing string) string {
 	if n == 1 {
-		return "1 finding"
+		return "1 " + thing
 	}
-	return strconv.Itoa(n) + " findings"
+	return strconv.Itoa(n) + " " + thing + "s"
 }
 
 // Order sorts findings by path, line, column and rule, then by everything else that tells two apart, so that the
