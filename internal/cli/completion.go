@@ -82,15 +82,18 @@ var completers = map[string]func(at) []string{
 	"rule": func(r at) []string { return r.seen().Rules },
 	"tool": func(r at) []string { return r.seen().Tools },
 	"tag":  func(r at) []string { return r.seen().Tags },
-	"into": func(r at) []string { return app.Refs(r.ctx, r.call.Dir) },
+	"into": at.refs,
 	"range": func(r at) (all []string) {
-		for _, ref := range app.Refs(r.ctx, r.call.Dir) {
+		for _, ref := range r.refs() {
 			all = append(all, ref+"..HEAD")
 		}
 		return all
 	},
-	"report-commit": func(r at) []string { return app.Refs(r.ctx, r.call.Dir) },
+	"report-commit": at.refs,
 }
+
+// refs are the branches and tags here.
+func (r at) refs() []string { return app.Refs(r.ctx, r.call.Dir) }
 
 // seen is what the reports of the work tree have shown.
 func (r at) seen() app.Seen { return app.SeenHere(r.ctx, r.call) }

@@ -3,7 +3,6 @@ package fit
 import (
 	"bytes"
 	_ "embed"
-	"strconv"
 	"text/template"
 
 	"zincdoor/internal/core/policy"
@@ -28,7 +27,7 @@ func (s Starter) Text() ([]byte, error) {
 		Reports           []string
 		Branch, Rest, Run string
 		Advise            bool
-	}{Branch: yamlWord(s.Branch), Advise: s.Advise}
+	}{Branch: policyfile.Word(s.Branch), Advise: s.Advise}
 	for _, r := range s.Reports {
 		data.Reports = append(data.Reports, policyfile.WriteReport(r))
 		if r.Run != nil {
@@ -44,12 +43,4 @@ func (s Starter) Text() ([]byte, error) {
 	var text bytes.Buffer
 	err := starterTemplate.Execute(&text, data)
 	return text.Bytes(), err
-}
-
-// yamlWord is a branch's name as YAML takes it for one.
-func yamlWord(name string) string {
-	if policyfile.PlainWord(name) {
-		return name
-	}
-	return strconv.Quote(name)
 }

@@ -139,7 +139,7 @@ func writeHouse(c house.Setting) string {
 			case key == "match" && c.Match != nil:
 				set(key, strconv.Quote(c.Match.String()))
 			case key == "say" && c.Say != "":
-				set(key, word(c.Say))
+				set(key, Word(c.Say))
 			case key == "with" && c.Fixes:
 				set(key, strconv.Quote(c.With))
 			}
@@ -170,7 +170,7 @@ func (w *writer) house() {
 					w.heading("  " + kind + ":")
 					headed = true
 				}
-				w.put("    "+word(c.Name)+": "+writeHouse(c), placed.At)
+				w.put("    "+Word(c.Name)+": "+writeHouse(c), placed.At)
 			}
 		}
 	}

@@ -200,10 +200,7 @@ func listOf[T ~string](r *reader, n *yaml.Node, what string, list []T) (all []T)
 
 // checkWord complains of a word that isn't of a fixed list.
 func checkWord[T ~string](r *reader, n *yaml.Node, what, s string, list []T) {
-	words := make([]string, len(list))
-	for i, word := range list {
-		words[i] = string(word)
-	}
+	words := texts(list)
 	if !slices.Contains(words, s) {
 		r.complain(n, "%s is one of %s, not %q%s", what, strings.Join(words, ", "), s, didYouMean(s, words, ""))
 	}

@@ -174,7 +174,7 @@ func writeRecipe(r *policy.Recipe) string {
 			pattern *regexp.Regexp
 		}{{"match", r.Match}, {"then", r.Then}, {"noise", r.Noise}, {"clean", r.Clean}} {
 			if part.pattern != nil {
-				set(part.key, word(part.pattern.String()))
+				set(part.key, Word(part.pattern.String()))
 			}
 		}
 		if !r.Header {
@@ -188,7 +188,7 @@ func writeRecipe(r *policy.Recipe) string {
 		if len(r.Severities) > 0 {
 			set("severities", flow(func(set func(key, value string)) {
 				for _, name := range slices.Sorted(maps.Keys(r.Severities)) {
-					set(word(name), word(r.Severities[name]))
+					set(Word(name), Word(r.Severities[name]))
 				}
 			}))
 		}
@@ -197,12 +197,12 @@ func writeRecipe(r *policy.Recipe) string {
 
 func writeField(f policy.Field) string {
 	if f == (policy.Field{At: f.At, First: 1}) {
-		return word(f.At)
+		return Word(f.At)
 	}
 	return flow(func(set func(key, value string)) {
 		for _, part := range [][2]string{{"at", f.At}, {"is", f.Is}} {
 			if part[1] != "" {
-				set(part[0], word(part[1]))
+				set(part[0], Word(part[1]))
 			}
 		}
 		for _, part := range []struct {
@@ -214,7 +214,7 @@ func writeField(f policy.Field) string {
 			}
 		}
 		if f.Cut != nil {
-			set("cut", word(f.Cut.String()))
+			set("cut", Word(f.Cut.String()))
 		}
 		if f.First != 1 {
 			set("first", strconv.Itoa(f.First))

@@ -102,18 +102,18 @@ func (r *reader) codes(n *yaml.Node, what string) (all []int) {
 func writeRun(r *policy.Run, set func(key, value string)) {
 	lists(set, []keyed{{"run", r.Command}})
 	if r.Folder != "" {
-		set("folder", word(r.Folder))
+		set("folder", Word(r.Folder))
 	}
 	if len(r.Environment) > 0 {
 		set("environment", flow(func(set func(key, value string)) {
 			for _, pair := range r.Environment {
 				name, value, _ := strings.Cut(pair, "=")
-				set(word(name), strconv.Quote(value))
+				set(Word(name), strconv.Quote(value))
 			}
 		}))
 	}
 	if r.Timeout != policy.Patience {
-		set("timeout", word(r.Timeout.String()))
+		set("timeout", Word(r.Timeout.String()))
 	}
 	if len(r.Found)+len(r.Failed) > 0 {
 		set("exits", flow(func(set func(key, value string)) {

@@ -8,7 +8,6 @@ import (
 	"strconv"
 	"strings"
 
-	"zincdoor/internal/core/change"
 	"zincdoor/internal/core/finding"
 	"zincdoor/internal/core/policy"
 )
@@ -38,11 +37,11 @@ func (f *File) Write(origins bool) []byte {
 	w.line("ladder", "ladder: "+words(p.Ladder))
 	w.line("levels", "levels: "+flow(func(set func(key, value string)) {
 		for _, level := range finding.Levels {
-			set(string(level), word(p.Levels[level]))
+			set(string(level), Word(p.Levels[level]))
 		}
 	}))
 	if p.BaselineNamed {
-		w.line("baseline", "baseline: "+word(p.Baseline))
+		w.line("baseline", "baseline: "+Word(p.Baseline))
 	}
 	w.heading("place:")
 	w.line("place.whitespace", "  whitespace: "+counted(p.Place.CountSpace))
@@ -149,7 +148,7 @@ func (w *writer) paths() {
 		w.line("paths.generated", "  generated: "+words(generated))
 	}
 	if p.Marker != nil {
-		w.line("paths.marker", "  marker: "+word(p.Marker.String()))
+		w.line("paths.marker", "  marker: "+Word(p.Marker.String()))
 	}
 	var named []string
 	for _, name := range slices.Sorted(maps.Keys(p.Sets)) {
@@ -161,7 +160,7 @@ func (w *writer) paths() {
 		w.heading("  sets:")
 	}
 	for _, name := range named {
-		w.line("paths.sets."+name, "    "+word(name)+": "+words(p.Sets[name]))
+		w.line("paths.sets."+name, "    "+Word(name)+": "+words(p.Sets[name]))
 	}
 }
 
@@ -172,7 +171,7 @@ func (w *writer) rules() {
 	}
 	for _, name := range slices.Sorted(maps.Keys(p.Groups)) {
 		g := p.Groups[name]
-		w.line("groups."+name, "  "+word(name)+": "+flow(func(set func(key, value string)) {
+		w.line("groups."+name, "  "+Word(name)+": "+flow(func(set func(key, value string)) {
 			lists(set, []keyed{{"rule", g.Rules}, {"tag", g.Tags}, {"except", g.Except}})
 		}))
 	}
@@ -180,7 +179,7 @@ func (w *writer) rules() {
 		w.heading("aliases:")
 	}
 	for _, old := range slices.Sorted(maps.Keys(p.Aliases)) {
-		w.line("aliases."+old, "  "+word(old)+": "+word(p.Aliases[old]))
+		w.line("aliases."+old, "  "+Word(old)+": "+Word(p.Aliases[old]))
 	}
 	if len(p.Same) > 0 {
 		sets := make([]string, len(p.Same))
@@ -192,18 +191,18 @@ func (w *writer) rules() {
 	list(w, "numbers:", w.file.Numbers, func(n policy.Number) string { return "- " + writeNumber(n) })
 	list(w, "severities:", w.file.Severities, func(s policy.Severity) string { return "- " + writeSeverity(s) })
 	w.costs()
-	list(w, "teams:", w.file.Teams, func(t policy.Team) string { return word(t.Name) + ": " + writeTeam(t) })
-	list(w, "reports:", w.file.Reports, func(r policy.Report) string { return word(r.Name) + ": " + writeReport(r) })
-	list(w, "recipes:", w.file.Recipes, func(r *policy.Recipe) string { return word(r.Name) + ": " + writeRecipe(r) })
+	list(w, "teams:", w.file.Teams, func(t policy.Team) string { return Word(t.Name) + ": " + writeTeam(t) })
+	list(w, "reports:", w.file.Reports, func(r policy.Report) string { return Word(r.Name) + ": " + writeReport(r) })
+	list(w, "recipes:", w.file.Recipes, func(r *policy.Recipe) string { return Word(r.Name) + ": " + writeRecipe(r) })
 	w.house()
 	if len(p.Notes) > 0 {
 		w.heading("notes:")
 	}
 	for _, rule := range slices.Sorted(maps.Keys(p.Notes)) {
-		w.line("notes."+rule, "  "+word(rule)+": "+word(p.Notes[rule]))
+		w.line("notes."+rule, "  "+Word(rule)+": "+Word(p.Notes[rule]))
 	}
 	if p.Link != "" {
-		w.line("link", "link: "+word(p.Link))
+		w.line("link", "link: "+Word(p.Link))
 	}
 	w.heading("doors:")
 }
@@ -218,14 +217,14 @@ func (w *writer) costs() {
 		w.heading("  rule:")
 	}
 	for _, rule := range c.Rules {
-		w.line("cost.rule."+rule.Rule, "    "+word(rule.Rule)+": "+minutes(rule.Minutes))
+		w.line("cost.rule."+rule.Rule, "    "+Word(rule.Rule)+": "+minutes(rule.Minutes))
 	}
 	if len(c.Severities) > 0 {
 		w.heading("  severity:")
 	}
 	for _, severity := range w.policy.Ladder {
 		if cost, known := c.Severities[severity]; known {
-			w.line("cost.severity."+severity, "    "+word(severity)+": "+minutes(cost))
+			w.line("cost.severity."+severity, "    "+Word(severity)+": "+minutes(cost))
 		}
 	}
 }
@@ -245,12 +244,12 @@ func list[T any](w *writer, heading string, items []Placed[T], write func(T) str
 func (w *writer) door(placed Door) {
 	d := placed.Value
 	at := "doors." + d.Name + "."
-	w.put("  "+word(d.Name)+":", placed.At)
+	w.put("  "+Word(d.Name)+":", placed.At)
 	if d.Judges != "" {
-		w.line(at+"judges", "    judges: "+word(string(d.Judges)))
+		w.line(at+"judges", "    judges: "+Word(string(d.Judges)))
 	}
 	if d.Into != "" {
-		w.line(at+"into", "    into: "+word(d.Into))
+		w.line(at+"into", "    into: "+Word(d.Into))
 	}
 	if len(d.Refs) > 0 {
 		w.line(at+"refs", "    refs: "+words(d.Refs))
@@ -271,7 +270,7 @@ func (w *writer) door(placed Door) {
 	if a := d.Acceptances; a != nil {
 		w.put("    acceptances: "+flow(func(set func(key, value string)) {
 			if a.Upto != "" {
-				set("upto", word(a.Upto))
+				set("upto", Word(a.Upto))
 			}
 			set("most", strconv.Itoa(a.Most))
 			lists(set, []keyed{{"need", a.Need}})
@@ -281,7 +280,7 @@ func (w *writer) door(placed Door) {
 	waivers := "    waivers: " + flow(func(set func(key, value string)) {
 		set("code", strconv.FormatBool(d.Waivers.Code))
 		set("tool", strconv.FormatBool(d.Waivers.Tool))
-		set("upto", word(d.Waivers.Upto))
+		set("upto", Word(d.Waivers.Upto))
 		set("most", strconv.Itoa(d.Waivers.Most))
 		if len(d.Waivers.Rules)+len(d.Waivers.Tags) > 0 {
 			set("except", flow(func(set func(key, value string)) {
@@ -317,7 +316,7 @@ func writeSeverity(s policy.Severity) string {
 		writeSelector(&s.Selector, set)
 		for _, part := range [][2]string{{"is", s.Is}, {"cap", s.Cap}, {"floor", s.Floor}} {
 			if part[1] != "" {
-				set(part[0], word(part[1]))
+				set(part[0], Word(part[1]))
 			}
 		}
 		firmly(set, s.Firm)
@@ -328,7 +327,7 @@ func writeTeam(t policy.Team) string {
 	return flow(func(set func(key, value string)) {
 		lists(set, []keyed{{"path", t.Paths}})
 		if t.Contact != "" {
-			set("contact", word(t.Contact))
+			set("contact", Word(t.Contact))
 		}
 	})
 }
@@ -347,7 +346,7 @@ func writeReport(r policy.Report) string {
 		lists(set, []keyed{{"file", r.Files}})
 		for _, part := range [][2]string{{"as", r.As}, {"tool", r.Tool}, {"version", r.Version.String()}} {
 			if part[1] != "" {
-				set(part[0], word(part[1]))
+				set(part[0], Word(part[1]))
 			}
 		}
 		lists(set, []keyed{{"ask", r.Ask}, {"fix", r.Fix}, {"covers", r.Covers}, {"outside", r.Outside}})
@@ -355,7 +354,7 @@ func writeReport(r policy.Report) string {
 			set("except", flow(func(set func(key, value string)) { lists(set, []keyed{{"path", r.Except}}) }))
 		}
 		if r.Noise != nil {
-			set("noise", word(r.Noise.String()))
+			set("noise", Word(r.Noise.String()))
 		}
 		for _, part := range []struct {
 			key, value string
@@ -372,7 +371,7 @@ func writeReport(r policy.Report) string {
 func WriteLimit(l policy.Limit) string {
 	return flow(func(set func(key, value string)) {
 		if l.Name != "" && l.Name != describe(l) {
-			set("name", word(l.Name))
+			set("name", Word(l.Name))
 		}
 		set("count", string(l.Count))
 		writeSeverityOf(&l.Selector, set)
@@ -391,7 +390,7 @@ func WriteLimit(l policy.Limit) string {
 		}
 		for _, part := range [][2]string{{"from", l.From}, {"until", l.Until}, {"say", l.Say}} {
 			if part[1] != "" {
-				set(part[0], word(part[1]))
+				set(part[0], Word(part[1]))
 			}
 		}
 		if l.Mode == policy.Advise {
@@ -407,7 +406,7 @@ func writeSelector(s *policy.Selector, set func(key, value string)) {
 		{"level", texts(s.Levels)}, {"place", texts(s.Places)}, {"standing", s.Standings},
 	})
 	if s.Message != nil {
-		set("message", word(s.Message.String()))
+		set("message", Word(s.Message.String()))
 	}
 	for _, part := range []struct {
 		key   string
@@ -418,7 +417,7 @@ func writeSelector(s *policy.Selector, set func(key, value string)) {
 		}
 	}
 	if s.Number.Op != "" {
-		set("number", word(s.Number.String()))
+		set("number", Word(s.Number.String()))
 	}
 	if s.Except != nil {
 		set("except", flow(func(set func(key, value string)) {
@@ -430,14 +429,14 @@ func writeSelector(s *policy.Selector, set func(key, value string)) {
 
 func writeSeverityOf(s *policy.Selector, set func(key, value string)) {
 	if s.Severity != "" {
-		set("severity", word(s.Severity))
+		set("severity", Word(s.Severity))
 	}
 	if s.Exact {
 		set("exact", "true")
 	}
 }
 
-func texts[T finding.Level | change.Place](list []T) (all []string) {
+func texts[T ~string](list []T) (all []string) {
 	for _, t := range list {
 		all = append(all, string(t))
 	}
@@ -473,22 +472,19 @@ func flow(fill func(set func(key, value string))) string {
 // words writes one value, or a list of several.
 func words(list []string) string {
 	if len(list) == 1 {
-		return word(list[0])
+		return Word(list[0])
 	}
 	all := make([]string, len(list))
 	for i, s := range list {
-		all[i] = word(s)
+		all[i] = Word(s)
 	}
 	return "[" + strings.Join(all, ", ") + "]"
 }
 
 var plainWord = regexp.MustCompile(`^[A-Za-z0-9_./][A-Za-z0-9_./+-]*$`)
 
-// PlainWord reports whether YAML takes a word for a text without quotes.
-func PlainWord(s string) bool { return plainWord.MatchString(s) }
-
-// word writes a value, in quotes where it might be taken for something else.
-func word(s string) string {
+// Word writes a value as YAML, in quotes where it might be taken for something else.
+func Word(s string) string {
 	if plainWord.MatchString(s) {
 		return s
 	}
