@@ -13,6 +13,7 @@ import (
 
 	"zincdoor/internal/core/finding"
 	"zincdoor/internal/core/judge"
+	"zincdoor/internal/verdictfile"
 )
 
 // List says how findings are listed without a verdict.
@@ -282,18 +283,18 @@ func spreadsheetText(s string) string {
 // object is a finding as a JSON object: whole as the verdict has it, or the fields that are asked for.
 func (l List) object(f *judge.Finding) string {
 	if len(l.Fields) == 0 {
-		return string(appendFinding(nil, f))
+		return string(verdictfile.AppendFinding(nil, f))
 	}
-	m := members{out: []byte{'{'}}
+	m := verdictfile.Object(nil)
 	for _, name := range l.Fields {
 		field := fieldOf(name)
 		if n, err := strconv.Atoi(field.of(f)); err == nil && field.number {
-			m.number(name, n)
+			m.Number(name, n)
 		} else {
-			m.text(name, field.of(f))
+			m.Text(name, field.of(f))
 		}
 	}
-	return string(append(m.out, '}'))
+	return string(m.End())
 }
 
 // array writes findings as a JSON array, an object a line.

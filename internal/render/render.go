@@ -10,6 +10,7 @@ import (
 	"zincdoor/internal/core/finding"
 	"zincdoor/internal/core/judge"
 	"zincdoor/internal/core/source"
+	"zincdoor/internal/verdictfile"
 )
 
 // The formats.
@@ -69,7 +70,7 @@ func Verdict(w io.Writer, format string, v judge.Verdict, o Options) error {
 	case Terminal:
 		return writeTerminal(w, v, o)
 	case JSON:
-		return writeJSON(w, v)
+		return verdictfile.Write(w, v)
 	case SARIF:
 		return writeSARIF(w, v, o)
 	case JUnit:

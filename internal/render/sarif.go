@@ -14,6 +14,7 @@ import (
 	"zincdoor/internal/core/finding"
 	"zincdoor/internal/core/judge"
 	"zincdoor/internal/core/source"
+	"zincdoor/internal/verdictfile"
 )
 
 // A SARIF 2.1.0 log, as far as verdicts need it. What is absent is left out, as the standard demands.
@@ -188,9 +189,9 @@ type sarifBuilder struct {
 func (b *sarifBuilder) verdict() map[string]any {
 	v := b.v
 	return map[string]any{
-		"form": "verdict/1", "door": v.Door, "outcome": v.Outcome, "enforced": v.Enforced, "mode": v.Mode, "today": v.Today,
+		"form": verdictfile.Version, "door": v.Door, "outcome": v.Outcome, "enforced": v.Enforced, "mode": v.Mode, "today": v.Today,
 		"policy": map[string]any{"from": v.Origin.From, "digest": v.Origin.Digest},
-		"limits": list(v.Limits, func(l judge.LimitResult) limitJSON { return limitOf(l, v.Findings) }),
+		"limits": verdictfile.Limits(v),
 	}
 }
 
@@ -245,7 +246,7 @@ func (b *sarifBuilder) add(f *judge.Finding) {
 	}
 	switch {
 	case f.Suppressed:
-		r.Suppressions = []sarifSuppression{{"external", "accepted", suppression(f)}}
+		r.Suppressions = []sarifSuppression{{"external", "accepted", verdictfile.Suppression(f)}}
 	case f.Standing == judge.Waived:
 		r.Suppressions = []sarifSuppression{{Kind: "inSource", Status: "accepted"}}
 	}

@@ -3,18 +3,18 @@ package render
 import (
 	_ "embed"
 	"encoding/json"
+
+	"zincdoor/internal/verdictfile"
 )
 
 var (
-	//go:embed verdict.schema.json
-	verdictSchema []byte
 	//go:embed review.schema.json
 	reviewSchema []byte
 )
 
 // Schemas are the JSON Schemas (2020-12) of what is written for programs, by name.
 func Schemas() map[string][]byte {
-	return map[string][]byte{"verdict": verdictSchema, "findings": findingsSchema(), Review: reviewSchema}
+	return map[string][]byte{"verdict": verdictfile.Schema, "findings": findingsSchema(), Review: reviewSchema}
 }
 
 // findingsSchema is that of a list of whole findings, and of each line of one: findings are as in a verdict.
@@ -23,7 +23,7 @@ func findingsSchema() []byte {
 		Schema string          `json:"$schema"`
 		Defs   json.RawMessage `json:"$defs"`
 	}
-	if err := json.Unmarshal(verdictSchema, &verdict); err != nil {
+	if err := json.Unmarshal(verdictfile.Schema, &verdict); err != nil {
 		panic(err)
 	}
 	type ref struct {

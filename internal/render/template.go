@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"zincdoor/internal/core/judge"
+	"zincdoor/internal/verdictfile"
 )
 
 // helpers are what templates may call beside the language's own functions. Each makes text from outside safe for one kind
@@ -81,7 +82,7 @@ func writeTemplate(w io.Writer, v judge.Verdict, o Options) error {
 		return fmt.Errorf("the format template needs a template")
 	}
 	var document bytes.Buffer
-	if err := writeJSON(&document, v); err != nil {
+	if err := verdictfile.Write(&document, v); err != nil {
 		return err
 	}
 	decoder := json.NewDecoder(&document)

@@ -1,4 +1,4 @@
-package render
+package verdictfile
 
 import (
 	"bufio"
@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"strconv"
 
 	"github.com/go-json-experiment/json/jsontext"
@@ -26,6 +27,8 @@ type (
 		Outcome     judge.Outcome    `json:"outcome"`
 		Enforced    judge.Outcome    `json:"enforced"`
 		Mode        string           `json:"mode"`
+		Today       string           `json:"today"`
+		Ladder      []string         `json:"ladder"` // worst first
 		Change      changeJSON       `json:"change"`
 		Policy      policyJSON       `json:"policy"`
 		Evidence    []evidenceJSON   `json:"evidence"`
@@ -102,6 +105,7 @@ type (
 		Held     bool     `json:"held"`
 		Mode     string   `json:"mode"`
 		Say      string   `json:"say"`
+		Unknown  bool     `json:"unknown,omitempty"` // nothing is known of what was found before the change
 		Findings []string `json:"findings"`
 	}
 	acceptanceJSON struct {
@@ -136,17 +140,11 @@ type (
 	}
 )
 
-// writeJSON writes the verdict as one line. The findings are written one by one: there may be millions.
-func writeJSON(w io.Writer, v judge.Verdict) error {
-	var document bytes.Buffer
-	out := json.NewEncoder(&document)
-	out.SetEscapeHTML(false)
-	if err := out.Encode(documentOf(v)); err != nil {
+// Write writes the verdict as one line. The findings are written one by one: there may be millions.
+func Write(w io.Writer, v judge.Verdict) error {
+	head, tail, err := around(v)
+	if err != nil {
 		return err
-	}
-	head, tail, found := bytes.Cut(document.Bytes(), []byte(noFindings))
-	if !found {
-		return errors.New("the verdict's own document has no place for its findings")
 	}
 	to := bufio.NewWriterSize(w, 1<<16)
 	to.Write(head)
@@ -156,12 +154,34 @@ func writeJSON(w io.Writer, v judge.Verdict) error {
 		if i > 0 {
 			to.WriteByte(',')
 		}
-		one = appendFinding(one[:0], &v.Findings[i])
+		one = AppendFinding(one[:0], &v.Findings[i])
 		to.Write(one)
 	}
 	to.WriteString(`],"gone":`)
 	to.Write(tail)
 	return to.Flush()
+}
+
+// WithoutFindings is the document with an empty list in the place of the verdict's findings, which limits and waivers name all the
+// same.
+func WithoutFindings(v judge.Verdict) ([]byte, error) {
+	head, tail, err := around(v)
+	return slices.Concat(head, []byte(`"findings":[],"gone":`), bytes.TrimSuffix(tail, []byte("\n"))), err
+}
+
+// around is the document before its findings and after them.
+func around(v judge.Verdict) (head, tail []byte, err error) {
+	var document bytes.Buffer
+	out := json.NewEncoder(&document)
+	out.SetEscapeHTML(false)
+	if err := out.Encode(documentOf(v)); err != nil {
+		return nil, nil, err
+	}
+	head, tail, found := bytes.Cut(document.Bytes(), []byte(noFindings))
+	if !found {
+		return nil, nil, errors.New("the verdict's own document has no place for its findings")
+	}
+	return head, tail, nil
 }
 
 // noFindings is where the findings go in a document without any. No string of a document can hold it: its quotes would be
@@ -171,10 +191,10 @@ const noFindings = `"findings":null,"gone":`
 // documentOf is the verdict without its findings.
 func documentOf(v judge.Verdict) verdictJSON {
 	return verdictJSON{
-		Version: "verdict/1", Door: v.Door, Outcome: v.Outcome, Enforced: v.Enforced, Mode: string(v.Mode),
+		Version: Version, Door: v.Door, Outcome: v.Outcome, Enforced: v.Enforced, Mode: string(v.Mode), Today: v.Today, Ladder: listOf(v.Ladder, func(s string) string { return s }),
 		Change: changeJSON(v.Subject),
-		Policy: policyJSON{v.Origin.From, v.Origin.Digest, list(v.Origin.Inherits, func(i policy.Inherited) inheritedJSON { return inheritedJSON(i) }), list(v.Origin.Altered, func(a policy.Alteration) string { return a.What })},
-		Evidence: list(v.Evidence, func(e judge.Evidence) evidenceJSON {
+		Policy: policyJSON{v.Origin.From, v.Origin.Digest, listOf(v.Origin.Inherits, func(i policy.Inherited) inheritedJSON { return inheritedJSON(i) }), listOf(v.Origin.Altered, func(a policy.Alteration) string { return a.What })},
+		Evidence: listOf(v.Evidence, func(e judge.Evidence) evidenceJSON {
 			return evidenceJSON{e.Name, e.Format, e.Findings, e.State, e.Problem, !e.Optional, e.Version, e.Files, e.Forms}
 		}),
 		Totals: totalsJSON{
@@ -182,20 +202,20 @@ func documentOf(v judge.Verdict) verdictJSON {
 			standingsJSON: byStanding(func(s judge.Standing) int { return v.Totals.By[s] }),
 		},
 		Debt:   debtOf(v.Totals),
-		Limits: list(v.Limits, func(l judge.LimitResult) limitJSON { return limitOf(l, v.Findings) }),
-		Gone: list(v.Gone, func(e baseline.Entry) goneJSON {
+		Limits: listOf(v.Limits, func(l judge.LimitResult) limitJSON { return limitOf(l, v.Findings) }),
+		Gone: listOf(v.Gone, func(e baseline.Entry) goneJSON {
 			return goneJSON{e.Tool, e.Rule, e.Path, e.Message, e.Line}
 		}),
-		Waivers: list(v.Waivers, func(w judge.WaiverUse) waiverJSON {
+		Waivers: listOf(v.Waivers, func(w judge.WaiverUse) waiverJSON {
 			same := func(s string) string { return s }
-			return waiverJSON{w.Path, w.Line, list(w.Rules, same), w.Reason, w.Until, w.Added, list(w.Findings, same)}
+			return waiverJSON{w.Path, w.Line, listOf(w.Rules, same), w.Reason, w.Until, w.Added, listOf(w.Findings, same)}
 		}),
-		Acceptances: list(v.Acceptances, func(a judge.Acceptance) acceptanceJSON {
+		Acceptances: listOf(v.Acceptances, func(a judge.Acceptance) acceptanceJSON {
 			e := a.Entry
 			return acceptanceJSON{a.Change, e.Tool, e.Rule, e.Path, e.Message, e.Why, e.Reason, e.By, e.Until, a.Finding, a.Honoured, a.Problem}
 		}),
-		Teams:   list(v.Teams, func(t policy.Team) teamJSON { return teamJSON{t.Name, t.Contact} }),
-		Notices: list(v.Notices, func(s string) string { return s }),
+		Teams:   listOf(v.Teams, func(t policy.Team) teamJSON { return teamJSON{t.Name, t.Contact} }),
+		Notices: listOf(v.Notices, func(s string) string { return s }),
 	}
 }
 
@@ -210,8 +230,8 @@ func byStanding(of func(judge.Standing) int) standingsJSON {
 	return standingsJSON{of(judge.New), of(judge.Existing), of(judge.Accepted), of(judge.Worsened), of(judge.Expired), of(judge.Waived)}
 }
 
-// list maps a slice, giving an empty array rather than null.
-func list[A, B any](from []A, to func(A) B) []B {
+// listOf maps a slice, giving an empty array rather than null.
+func listOf[A, B any](from []A, to func(A) B) []B {
 	all := make([]B, len(from))
 	for i, item := range from {
 		all[i] = to(item)
@@ -235,21 +255,28 @@ func kindOf(l judge.LimitResult) string {
 func limitOf(l judge.LimitResult, findings []judge.Finding) limitJSON {
 	broke := []string{}
 	if !l.Held {
-		broke = list(l.Findings, func(i int) string { return findings[i].ID })
+		broke = listOf(l.Findings, func(i int) string { return findings[i].ID })
 	}
 	return limitJSON{
 		Name: l.Name, Count: l.CountName(), Severity: l.Severity, Exact: l.Exact, Most: l.Bound, Kind: kindOf(l), InForce: !l.Waiting,
-		Found: l.Found, Held: l.Held, Mode: string(l.Mode), Say: l.Say, Findings: broke,
+		Found: l.Found, Held: l.Held, Mode: string(l.Mode), Say: l.Say, Unknown: l.Unknown, Findings: broke,
 	}
 }
 
-// members writes an object's members one after another.
-type members struct {
+// Members writes an object, member by member.
+type Members struct {
 	out   []byte
 	comma bool
 }
 
-func (m *members) key(name string) {
+// Object begins an object at the end of out, which it takes over.
+func Object(out []byte) *Members { return &Members{out: append(out, '{')} }
+
+// End ends the object, and gives what was there before it and the object.
+func (m *Members) End() []byte { return append(m.out, '}') }
+
+// Key begins a member, whose value comes next.
+func (m *Members) Key(name string) {
 	if m.comma {
 		m.out = append(m.out, ',')
 	}
@@ -257,52 +284,59 @@ func (m *members) key(name string) {
 	m.out = append(append(append(m.out, '"'), name...), `":`...)
 }
 
-func (m *members) text(name, value string) {
-	m.key(name)
-	m.out, _ = jsontext.AppendQuote(m.out, value) // invalid UTF-8 comes out as U+FFFD
+// Text writes a text. What of it isn't UTF-8 comes out as U+FFFD.
+func (m *Members) Text(name, value string) {
+	m.Key(name)
+	m.out, _ = jsontext.AppendQuote(m.out, value)
 }
 
-func (m *members) number(name string, value int) {
-	m.key(name)
+// Number writes a number.
+func (m *Members) Number(name string, value int) {
+	m.Key(name)
 	m.out = strconv.AppendInt(m.out, int64(value), 10)
 }
 
 // measure writes a number as it was read; what JSON doesn't take for a number becomes a text.
-func (m *members) measure(name, value string) {
+func (m *Members) measure(name, value string) {
 	if !jsontext.Value(value).IsValid() {
-		m.text(name, value)
+		m.Text(name, value)
 		return
 	}
-	m.key(name)
+	m.Key(name)
 	m.out = append(m.out, value...)
 }
 
 // some writes a text unless it is empty.
-func (m *members) some(name, value string) {
+func (m *Members) some(name, value string) {
 	if value != "" {
-		m.text(name, value)
+		m.Text(name, value)
 	}
 }
 
-// appendFinding writes a finding. It is written by hand since a verdict may have millions of them.
-func appendFinding(out []byte, f *judge.Finding) []byte {
-	m := members{out: append(out, '{')}
-	m.text("id", f.ID)
+// Limits are a verdict's limits as the document has them.
+func Limits(v judge.Verdict) any {
+	return listOf(v.Limits, func(l judge.LimitResult) limitJSON { return limitOf(l, v.Findings) })
+}
+
+// AppendFinding appends a finding as an object. It is written by hand since a verdict may have millions of them.
+func AppendFinding(out []byte, f *judge.Finding) []byte {
+	m := Object(out)
+	m.Text("id", f.ID)
 	m.some("entry", f.EntryID)
-	m.text("tool", f.Tool)
-	m.text("rule", f.Rule)
-	m.text("level", string(f.Level))
-	m.text("severity", f.Severity)
-	m.text("path", f.Path)
-	m.number("line", f.Region.Line)
-	m.number("column", f.Region.Column)
-	m.number("end_line", f.Region.Last())
-	m.text("message", f.Message)
-	m.text("place", string(f.Place))
-	m.text("standing", string(f.Standing))
-	m.text("team", f.Team)
-	m.number("occurrences", f.Occurrences)
-	m.key("sources")
+	m.Text("tool", f.Tool)
+	m.Text("rule", f.Rule)
+	m.Text("level", string(f.Level))
+	m.Text("severity", f.Severity)
+	m.Text("path", f.Path)
+	m.Number("line", f.Region.Line)
+	m.Number("column", f.Region.Column)
+	m.Number("end_line", f.Region.Last())
+	m.Text("message", f.Message)
+	m.Text("place", string(f.Place))
+	m.Text("standing", string(f.Standing))
+	m.Text("team", f.Team)
+	m.Number("occurrences", f.Occurrences)
+	m.Key("sources")
 	m.out = append(m.out, '[')
 	for i, source := range f.Sources {
 		if i > 0 {
@@ -312,38 +346,38 @@ func appendFinding(out []byte, f *judge.Finding) []byte {
 	}
 	m.out = append(m.out, ']')
 	if len(f.Also) > 0 {
-		m.key("also")
+		m.Key("also")
 		m.out = append(m.out, '[')
 		for i, o := range f.Also {
 			if i > 0 {
 				m.out = append(m.out, ',')
 			}
-			also := members{out: append(m.out, '{')}
-			also.text("tool", o.Tool)
-			also.text("rule", o.Rule)
-			also.text("message", o.Message)
-			also.text("severity", o.Severity)
-			also.text("standing", string(o.Standing))
-			m.out = append(also.out, '}')
+			also := Object(m.out)
+			also.Text("tool", o.Tool)
+			also.Text("rule", o.Rule)
+			also.Text("message", o.Message)
+			also.Text("severity", o.Severity)
+			also.Text("standing", string(o.Standing))
+			m.out = also.End()
 		}
 		m.out = append(m.out, ']')
 	}
 	details := f.Details()
 	m.some("help", details.Help)
 	m.some("function", details.Logical)
-	m.some("suppressed", suppression(f))
+	m.some("suppressed", Suppression(f))
 	if f.Measure != "" {
 		m.measure("measure", f.Measure)
 		m.measure("accepted_measure", f.AcceptedMeasure)
 	}
 	if f.Cost > 0 {
-		m.number("cost", f.Cost)
+		m.Number("cost", f.Cost)
 	}
-	return append(m.out, '}')
+	return m.End()
 }
 
-// suppression is why the tool suppressed a finding, "" where it didn't.
-func suppression(f *judge.Finding) string {
+// Suppression is why the tool suppressed a finding, "" where it didn't.
+func Suppression(f *judge.Finding) string {
 	if !f.Suppressed {
 		return ""
 	}

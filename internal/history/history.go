@@ -1,0 +1,275 @@
+// Package history knows how records are kept: in a SQLite file, or in PostgreSQL where many machines write. It puts them in, finds
+// them again, and lets old ones go; one that can't be put in waits in a folder for its turn. What records say is the core's to
+// tell, and where they are kept is the caller's.
+package history
+
+import (
+	"context"
+	"database/sql"
+	"embed"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/gofrs/flock"
+	_ "github.com/jackc/pgx/v5/stdlib" // the driver pgx
+	"github.com/pressly/goose/v3"
+	"github.com/pressly/goose/v3/lock"
+	"modernc.org/sqlite"
+	sqlite3 "modernc.org/sqlite/lib"
+)
+
+// ErrNewer is the error of a store that a newer version of the program has changed.
+var ErrNewer = errors.New("it was made by a newer zincdoor; use that one here too")
+
+// Store keeps records. Several processes may use one store at once, and one process may call its methods from several goroutines.
+type Store struct {
+	db       *sql.DB
+	postgres bool
+	where    string // for people, without a password
+}
+
+//go:embed migrations/*.sql
+var embedded embed.FS
+
+// migrations are the scripts that bring a store from one form to the next.
+var migrations fs.FS = embedded
+
+// patience is how long a writer waits for others.
+const patience = 10 * time.Second
+
+// IsServer reports whether a place is the address of a PostgreSQL database, rather than a file.
+func IsServer(place string) bool {
+	return strings.HasPrefix(place, "postgres://") || strings.HasPrefix(place, "postgresql://")
+}
+
+// Called is how a place is called in messages: an address without its password.
+func Called(place string) string {
+	if !IsServer(place) {
+		return place
+	}
+	address, err := url.Parse(place)
+	if err != nil {
+		return "the PostgreSQL database"
+	}
+	address.RawQuery = ""
+	return address.Redacted()
+}
+
+// Open opens the store at a place: a file, which is made where there is none, or the address of a PostgreSQL database. It is
+// brought to this version's form. It must be closed.
+func Open(ctx context.Context, place string) (*Store, error) {
+	s := &Store{postgres: IsServer(place), where: Called(place)}
+	if err := s.open(ctx, place); err != nil {
+		if s.db != nil {
+			s.db.Close()
+		}
+		return nil, fmt.Errorf("the history in %s can't be used: %w", s.where, plain(err))
+	}
+	return s, nil
+}
+
+// OpenThere opens a store as Open does, but makes no new file: the error wraps fs.ErrNotExist where there is none.
+func OpenThere(ctx context.Context, place string) (*Store, error) {
+	if !IsServer(place) {
+		if _, err := os.Stat(place); err != nil {
+			return nil, err
+		}
+	}
+	return Open(ctx, place)
+}
+
+func (s *Store) open(ctx context.Context, place string) (err error) {
+	driver := "pgx"
+	if !s.postgres {
+		if err := os.MkdirAll(filepath.Dir(place), 0o777); err != nil {
+			return err
+		}
+		// Writers take their lock when they begin, and wait for it. What was written survives the end of the program at any moment.
+		settings := url.Values{"_txlock": {"immediate"}, "_pragma": {
+			fmt.Sprintf("busy_timeout(%d)", patience.Milliseconds()), "auto_vacuum(incremental)", "journal_mode(wal)", "synchronous(normal)",
+		}}
+		driver, place = "sqlite", (&url.URL{Scheme: "file", Opaque: (&url.URL{Path: place}).EscapedPath(), RawQuery: settings.Encode()}).String()
+	}
+	if s.db, err = sql.Open(driver, place); err != nil {
+		return err
+	}
+	s.db.SetMaxIdleConns(2)
+	return s.migrate(ctx, place)
+}
+
+// Close closes the store.
+func (s *Store) Close() error { return s.db.Close() }
+
+// Where is where the store is, for people.
+func (s *Store) Where() string { return s.where }
+
+// migrate brings the store to this version's form. Of several that try at once, one does it.
+func (s *Store) migrate(ctx context.Context, place string) error {
+	ours, err := newest()
+	if err != nil {
+		return err
+	}
+	if is, err := s.form(ctx); err == nil && is == ours {
+		return nil
+	} else if is > ours {
+		return ErrNewer
+	}
+	dialect, options := goose.DialectSQLite3, []goose.ProviderOption{goose.WithDisableGlobalRegistry(true)}
+	if s.postgres {
+		locker, err := lock.NewPostgresSessionLocker(lock.WithLockTimeout(1, uint64(patience.Seconds())))
+		if err != nil {
+			return err
+		}
+		dialect, options = goose.DialectPostgres, append(options, goose.WithSessionLocker(locker))
+	} else {
+		file, _ := url.PathUnescape(strings.TrimPrefix(strings.SplitN(place, "?", 2)[0], "file:"))
+		turn := flock.New(file + ".lock")
+		waiting, cancel := context.WithTimeout(ctx, patience)
+		defer cancel()
+		if _, err := turn.TryLockContext(waiting, 20*time.Millisecond); err != nil {
+			return err
+		}
+		defer func() {
+			turn.Unlock()
+			os.Remove(file + ".lock")
+		}()
+	}
+	scripts, err := fs.Sub(migrations, "migrations")
+	if err != nil {
+		return err
+	}
+	provider, err := goose.NewProvider(dialect, s.db, scripts, options...)
+	if err != nil {
+		return err
+	}
+	if _, err := provider.Up(ctx); err != nil {
+		return err
+	}
+	if is, err := s.form(ctx); err != nil || is != ours {
+		return errors.Join(err, ErrNewer)
+	}
+	return nil
+}
+
+// form is the version of the store's form, 0 for an empty store.
+func (s *Store) form(ctx context.Context) (is int64, err error) {
+	err = s.db.QueryRowContext(ctx, "SELECT COALESCE(MAX(version_id), 0) FROM goose_db_version").Scan(&is)
+	return is, err
+}
+
+// newest is the version of the newest form.
+func newest() (version int64, err error) {
+	scripts, err := fs.ReadDir(migrations, "migrations")
+	for _, script := range scripts {
+		n, wrong := goose.NumericComponent(script.Name())
+		if wrong != nil {
+			return 0, wrong
+		}
+		version = max(version, n)
+	}
+	return version, err
+}
+
+// plain is an error in words that say what to do, where the database says less.
+func plain(err error) error {
+	var of *sqlite.Error
+	if !errors.As(err, &of) {
+		return err
+	}
+	switch of.Code() & 0xff { // without what is only said of the same in more detail
+	case sqlite3.SQLITE_NOTADB, sqlite3.SQLITE_CORRUPT:
+		return fmt.Errorf("the file is damaged or no history; move it away to begin a new one (%w)", err)
+	case sqlite3.SQLITE_FULL:
+		return fmt.Errorf("there is no room left on the disk (%w)", err)
+	case sqlite3.SQLITE_BUSY:
+		return fmt.Errorf("others kept it busy for %s (%w)", patience, err)
+	}
+	return err
+}
+
+// atomically does several things at once or not at all.
+func (s *Store) atomically(ctx context.Context, do func(tx transaction) error) error {
+	tx, err := s.db.BeginTx(ctx, nil)
+	if err != nil {
+		return plain(err)
+	}
+	defer tx.Rollback()
+	if err := do(transaction{tx, s.postgres}); err != nil {
+		return plain(err)
+	}
+	return plain(tx.Commit())
+}
+
+// rows reads what a query gives, row by row.
+func rows(ctx context.Context, on interface {
+	QueryContext(context.Context, string, ...any) (*sql.Rows, error)
+}, see func(scan func(...any) error) error, query string, args ...any) error {
+	found, err := on.QueryContext(ctx, query, args...)
+	if err != nil {
+		return plain(err)
+	}
+	defer found.Close()
+	for found.Next() {
+		if err := see(found.Scan); err != nil {
+			return plain(err)
+		}
+	}
+	return plain(found.Err())
+}
+
+// transaction is a transaction on a store.
+type transaction struct {
+	*sql.Tx
+	postgres bool
+}
+
+// insert inserts rows, many at once. What is there already stays.
+func (tx transaction) insert(ctx context.Context, table string, columns int, all []any) error {
+	const most = 600 // values in a statement
+	for statement, prepared := (*sql.Stmt)(nil), 0; len(all) > 0; {
+		n := min(len(all), most/columns*columns)
+		if n != prepared {
+			if statement != nil {
+				statement.Close()
+			}
+			var err error
+			if statement, err = tx.PrepareContext(ctx, "INSERT INTO "+table+" VALUES "+tx.values(n, columns)+" ON CONFLICT DO NOTHING"); err != nil {
+				return err
+			}
+			defer statement.Close()
+			prepared = n
+		}
+		if _, err := statement.ExecContext(ctx, all[:n]...); err != nil {
+			return err
+		}
+		all = all[n:]
+	}
+	return nil
+}
+
+// values are the marks of n values, in rows of so many. SQLite looks names of marks up one after the other, and has marks without.
+func (tx transaction) values(n, columns int) string {
+	var list strings.Builder
+	for i := range n {
+		switch {
+		case i == 0:
+			list.WriteByte('(')
+		case i%columns == 0:
+			list.WriteString("),(")
+		default:
+			list.WriteByte(',')
+		}
+		if tx.postgres {
+			fmt.Fprintf(&list, "$%d", i+1)
+		} else {
+			list.WriteByte('?')
+		}
+	}
+	return list.String() + ")"
+}

@@ -1,0 +1,288 @@
+package history
+
+import (
+	"context"
+	"database/sql"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"math"
+	"slices"
+	"strings"
+	"time"
+
+	"zincdoor/internal/core/judge"
+	"zincdoor/internal/core/policy"
+	"zincdoor/internal/core/record"
+	"zincdoor/internal/verdictfile"
+)
+
+// Filter chooses records. What is empty chooses all.
+type Filter struct {
+	Repository, Door, Kind, Outcome, Ref, Branch string
+
+	Head         string    // a commit
+	Since, Until time.Time // Until itself isn't among them
+	Last         int       // so many of the newest
+	States       bool      // only those that have the state of a guarded branch
+}
+
+// List lists records, the oldest first.
+func (s *Store) List(ctx context.Context, f Filter) (all []record.Summary, err error) {
+	var where []string
+	var args []any
+	demand := func(what string, value any) {
+		args = append(args, value)
+		where = append(where, fmt.Sprintf(what, fmt.Sprintf("$%d", len(args))))
+	}
+	for _, is := range []struct{ column, value string }{
+		{"repository", f.Repository}, {"door", f.Door}, {"kind", f.Kind}, {"outcome", f.Outcome}, {"ref", f.Ref}, {"branch", f.Branch}, {"head", f.Head},
+	} {
+		if is.value != "" {
+			demand(is.column+" = %s", is.value)
+		}
+	}
+	if !f.Since.IsZero() {
+		demand("time >= %s", f.Since.UnixMilli())
+	}
+	if !f.Until.IsZero() {
+		demand("time < %s", f.Until.UnixMilli())
+	}
+	if f.States {
+		where = append(where, "stream IS NOT NULL")
+	}
+	query := "SELECT " + columns + " FROM record"
+	if len(where) > 0 {
+		query += " WHERE " + strings.Join(where, " AND ")
+	}
+	query += " ORDER BY time DESC, id DESC"
+	if f.Last > 0 {
+		query += fmt.Sprintf(" LIMIT %d", f.Last)
+	}
+	err = rows(ctx, s.db, func(scan func(...any) error) error {
+		is, err := summary(scan)
+		all = append(all, is)
+		return err
+	}, query, args...)
+	slices.Reverse(all)
+	return all, err
+}
+
+const columns = "id, repository, door, kind, ref, branch, base, head, tree, mode, outcome, enforced, policy, time, took, findings, fresh, debt, stream, position"
+
+func summary(scan func(...any) error) (is record.Summary, err error) {
+	var at, took int64
+	var mode, outcome, enforced string
+	var stream, position sql.NullInt64
+	err = scan(&is.ID, &is.Repository, &is.Door, &is.Kind, &is.Ref, &is.Branch, &is.Base, &is.Head, &is.Tree, &mode, &outcome, &enforced, &is.Policy, &at, &took,
+		&is.Findings, &is.New, &is.Debt, &stream, &position)
+	is.Mode, is.Outcome, is.Enforced = policy.Mode(mode), judge.Outcome(outcome), judge.Outcome(enforced)
+	is.Time, is.Took, is.State = time.UnixMilli(at).UTC(), time.Duration(took)*time.Millisecond, record.State{Stream: stream.Int64, Position: position.Int64}
+	return is, err
+}
+
+// Named finds the records of a repository whose ids begin so.
+func (s *Store) Named(ctx context.Context, repository, beginning string) (all []record.Summary, err error) {
+	err = rows(ctx, s.db, func(scan func(...any) error) error {
+		is, err := summary(scan)
+		all = append(all, is)
+		return err
+	}, "SELECT "+columns+" FROM record WHERE repository = $1 AND id >= $2 AND id < $3 ORDER BY id LIMIT 20", repository, beginning, beginning+"g")
+	return all, err
+}
+
+// Repositories lists the repositories that have records.
+func (s *Store) Repositories(ctx context.Context) (all []string, err error) {
+	err = rows(ctx, s.db, func(scan func(...any) error) error {
+		var name string
+		err := scan(&name)
+		all = append(all, name)
+		return err
+	}, "SELECT DISTINCT repository FROM record ORDER BY repository")
+	return all, err
+}
+
+// Record reads a record with the findings that are kept of it.
+func (s *Store) Record(ctx context.Context, is record.Summary) (*record.Record, error) {
+	d, err := s.document(ctx, is.ID)
+	if err != nil {
+		return nil, err
+	}
+	var arrays [][]byte
+	if is.State.Stream != 0 {
+		err := s.EachPart(ctx, is.State, func(_ string, packed []byte) error {
+			array, err := unpack(packed)
+			arrays = append(arrays, array)
+			return err
+		})
+		if err != nil {
+			return nil, err
+		}
+	}
+	r, err := d.record(arrays...)
+	if err != nil {
+		return nil, fmt.Errorf("the record %s in %s: %w", is.ID, s.where, err)
+	}
+	return r, nil
+}
+
+// Tallies reads what was counted when a record was made.
+func (s *Store) Tallies(ctx context.Context, id string) (map[record.By][]record.Tally, error) {
+	d, err := s.document(ctx, id)
+	all := map[record.By][]record.Tally{}
+	for by, tallies := range d.Tallies {
+		for _, t := range tallies {
+			all[by] = append(all[by], record.Tally(t))
+		}
+	}
+	return all, err
+}
+
+func (s *Store) document(ctx context.Context, id string) (d recordJSON, err error) {
+	var packed []byte
+	if err := s.db.QueryRowContext(ctx, "SELECT data FROM document WHERE record = $1", id).Scan(&packed); err != nil {
+		return d, plain(err)
+	}
+	data, err := unpack(packed)
+	if err != nil {
+		return d, err
+	}
+	return d, json.Unmarshal(data, &d)
+}
+
+// EachPart shows the parts of a state, packed, with a name for what is in each: of two parts of the same name the findings are the
+// same. FindingsOf reads one. The bytes are see's only until it returns.
+func (s *Store) EachPart(ctx context.Context, at record.State, see func(name string, packed []byte) error) error {
+	return rows(ctx, s.db, func(scan func(...any) error) error {
+		var digest, data sql.RawBytes
+		if err := scan(&digest, &data); err != nil {
+			return err
+		}
+		return see(hex.EncodeToString(digest), data)
+	}, "SELECT span.digest, content.data FROM span JOIN content ON content.digest = span.digest WHERE stream = $1 AND since <= $2 AND until > $2", at.Stream, at.Position)
+}
+
+// FindingsOf reads the findings of a part.
+func FindingsOf(packed []byte) ([]judge.Finding, error) {
+	data, err := unpack(packed)
+	if err != nil {
+		return nil, err
+	}
+	return verdictfile.ReadFindings(data)
+}
+
+// Interval is the time that a finding was there, as far as it is known.
+type Interval struct {
+	First, Last int64  // positions: where it was seen first, 0 for before the first record, and where it was gone, 0 for not yet
+	Commit      string // that brought it in, "" where that isn't known
+	Author      string // of the commit
+}
+
+// Intervals tells of findings of a state since when they are there and who brought them in. What isn't listed was there before the
+// first record.
+func (s *Store) Intervals(ctx context.Context, at record.State) (map[string]Interval, error) {
+	first := map[string]int64{}
+	err := rows(ctx, s.db, func(scan func(...any) error) error {
+		var position int64
+		var finding, kind, was string
+		if err := scan(&position, &finding, &kind, &was); err != nil {
+			return err
+		}
+		switch kind {
+		case came:
+			first[finding] = position
+		case became:
+			if since, ok := first[was]; ok {
+				first[finding] = since
+			}
+		case went:
+			delete(first, finding)
+		}
+		return nil
+	}, "SELECT position, finding, kind, was FROM event WHERE stream = $1 AND position <= $2 ORDER BY position, kind", at.Stream, at.Position)
+	if err != nil {
+		return nil, err
+	}
+	all := make(map[string]Interval, len(first))
+	for finding, since := range first {
+		all[finding] = Interval{First: since}
+	}
+	err = rows(ctx, s.db, func(scan func(...any) error) error {
+		var finding string
+		var is Interval
+		err := scan(&finding, &is.Commit, &is.Author)
+		if known, ok := all[finding]; ok {
+			is.First = known.First
+		}
+		all[finding] = is
+		return err
+	}, "SELECT finding, made_in, author FROM brought WHERE stream = $1", at.Stream)
+	return all, err
+}
+
+// Contents reads the reports of a record that are kept: the others are left out.
+func (s *Store) Contents(ctx context.Context, id string) (reports []record.Report, contents [][]byte, err error) {
+	err = rows(ctx, s.db, func(scan func(...any) error) error {
+		var r record.Report
+		var packed []byte
+		if err := scan(&r.Name, &r.Format, &r.Digest, &r.Size, &packed); err != nil {
+			return err
+		}
+		data, err := unpack(packed)
+		reports, contents = append(reports, r), append(contents, data)
+		return err
+	}, "SELECT name, format, evidence.digest, evidence.size, data FROM evidence JOIN report ON report.digest = evidence.digest WHERE record = $1 ORDER BY place", id)
+	return reports, contents, err
+}
+
+// Unblamed lists the records of a stream of which it isn't known yet who brought their new findings in, the oldest first.
+func (s *Store) Unblamed(ctx context.Context, stream int64) (all []record.Summary, err error) {
+	err = rows(ctx, s.db, func(scan func(...any) error) error {
+		is, err := summary(scan)
+		all = append(all, is)
+		return err
+	}, "SELECT "+columns+" FROM record WHERE stream = $1 AND blamed = 0 ORDER BY position", stream)
+	return all, err
+}
+
+// Came lists the ids of the findings that came with a state.
+func (s *Store) Came(ctx context.Context, at record.State) (all []string, err error) {
+	err = rows(ctx, s.db, func(scan func(...any) error) error {
+		var finding string
+		err := scan(&finding)
+		all = append(all, finding)
+		return err
+	}, "SELECT finding FROM event WHERE stream = $1 AND position = $2 AND kind = $3 ORDER BY finding", at.Stream, at.Position, came)
+	return all, err
+}
+
+// Blame notes who brought findings of a record in: the others of its new ones nobody is known of.
+func (s *Store) Blame(ctx context.Context, is record.Summary, by map[string]Interval) error {
+	var values []any
+	for finding, who := range by {
+		values = append(values, is.State.Stream, finding, who.Commit, who.Author)
+	}
+	return s.atomically(ctx, func(tx transaction) error {
+		if err := tx.insert(ctx, "brought", 4, values); err != nil {
+			return err
+		}
+		_, err := tx.ExecContext(ctx, "UPDATE record SET blamed = 1 WHERE id = $1", is.ID)
+		return err
+	})
+}
+
+// StateAt is the record of a stream that was the last at a time, the oldest where all are later.
+func StateAt(all []record.Summary, at time.Time) (is record.Summary, err error) {
+	if len(all) == 0 {
+		return is, errors.New("there is no record")
+	}
+	is = all[0]
+	best := int64(math.MinInt64)
+	for _, r := range all {
+		if !r.Time.After(at) && r.State.Position > best {
+			is, best = r, r.State.Position
+		}
+	}
+	return is, nil
+}

@@ -1,0 +1,180 @@
+package history
+
+import (
+	"bytes"
+	"context"
+	"encoding/base64"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"zincdoor/internal/core/record"
+	"zincdoor/internal/files"
+)
+
+// Waiting is a folder of records that couldn't be put into their store: a file each, compressed, in the form of Line and, after
+// that, of ContentLine.
+type Waiting string
+
+const waitingEnd = ".jsonl.zst"
+
+// mostWaiting is how many records wait at most: whoever can't record for longer loses the oldest of them.
+const mostWaiting = 1000
+
+// Keep lets a record wait, with its reports. It needs an id; where it has none, it gets one.
+func (w Waiting) Keep(r *record.Record, contents []Content) error {
+	if err := os.MkdirAll(string(w), 0o777); err != nil {
+		return err
+	}
+	line, err := Line(r)
+	if err != nil {
+		return err
+	}
+	if r.ID == "" {
+		r.ID = name(line, nil)
+		if line, err = Line(r); err != nil {
+			return err
+		}
+	}
+	out := append(line, '\n')
+	for _, c := range contents {
+		line, err := ContentLine(c)
+		if err != nil {
+			return err
+		}
+		out = append(append(out, line...), '\n')
+	}
+	all, err := w.list()
+	if err != nil {
+		return err
+	}
+	for len(all) >= mostWaiting {
+		os.Remove(filepath.Join(string(w), all[0]))
+		all = all[1:]
+	}
+	file := fmt.Sprintf("%s-%s%s", r.Time.Format("20060102T150405.000"), r.ID, waitingEnd)
+	return files.Write(filepath.Join(string(w), file), pack(out), 0o666)
+}
+
+// list lists the files of those that wait, the oldest first.
+func (w Waiting) list() (all []string, err error) {
+	entries, err := os.ReadDir(string(w))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	for _, e := range entries {
+		if strings.HasSuffix(e.Name(), waitingEnd) && !strings.HasPrefix(e.Name(), ".") {
+			all = append(all, e.Name())
+		}
+	}
+	slices.Sort(all)
+	return all, err
+}
+
+// TakeIn puts the records that wait into a store. Each is removed once it is in; one that can't be read is set aside, and told of.
+func (w Waiting) TakeIn(ctx context.Context, s *Store) (taken int, notices []string, err error) {
+	all, err := w.list()
+	if err != nil {
+		return 0, nil, err
+	}
+	for _, file := range all {
+		at := filepath.Join(string(w), file)
+		packed, err := os.ReadFile(at)
+		if errors.Is(err, fs.ErrNotExist) {
+			continue // another run has taken it in
+		} else if err != nil {
+			return taken, notices, err
+		}
+		r, contents, err := readWaiting(packed)
+		if err != nil {
+			notices = append(notices, fmt.Sprintf("a record that waited can't be read, and stays in %s.damaged: %v", at, err))
+			if err := os.Rename(at, at+".damaged"); err != nil {
+				return taken, notices, err
+			}
+			continue
+		}
+		if err := s.Put(ctx, r, contents); err != nil {
+			return taken, notices, err
+		}
+		if err := os.Remove(at); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return taken, notices, err
+		}
+		taken++
+	}
+	return taken, notices, nil
+}
+
+func readWaiting(packed []byte) (*record.Record, []Content, error) {
+	data, err := unpack(packed)
+	if err != nil {
+		return nil, nil, err
+	}
+	line, rest, _ := bytes.Cut(data, []byte("\n"))
+	r, err := ReadLine(line)
+	if err != nil {
+		return nil, nil, err
+	}
+	var contents []Content
+	for line := range bytes.Lines(rest) {
+		c, err := ReadContentLine(line)
+		if err != nil {
+			return nil, nil, err
+		}
+		contents = append(contents, c)
+	}
+	return r, contents, nil
+}
+
+// contentJSON is a report as a line of JSON.
+type contentJSON struct {
+	Version string `json:"zincdoor"`
+	Digest  string `json:"sha256"`
+	Size    int64  `json:"size"`
+	Data    string `json:"zstd"` // in base64
+}
+
+const contentVersion = "report/1"
+
+// ContentLine writes a report's content as a line of JSON, without a line end.
+func ContentLine(c Content) ([]byte, error) {
+	return plainJSON(contentJSON{contentVersion, c.Digest, c.Size, base64.StdEncoding.EncodeToString(c.Data)})
+}
+
+// ReadContentLine reads what ContentLine wrote. Its content is held against its digest.
+func ReadContentLine(line []byte) (c Content, err error) {
+	var d contentJSON
+	if err := json.Unmarshal(line, &d); err != nil || d.Version != contentVersion {
+		return c, errors.Join(errors.New("it is no report of the form "+contentVersion), err)
+	}
+	packed, err := base64.StdEncoding.DecodeString(d.Data)
+	if err != nil {
+		return c, err
+	}
+	data, err := unpack(packed)
+	if err != nil {
+		return c, err
+	}
+	if c = Pack(data); c.Digest != d.Digest || c.Size != d.Size {
+		return c, errors.New("a report in it isn't what its digest says")
+	}
+	return c, nil
+}
+
+// Pack packs the content of a report.
+func Pack(data []byte) Content {
+	return Content{Digest: digestOf(data), Size: int64(len(data)), Data: pack(data)}
+}
+
+// LineKind tells what a line is that Line or ContentLine wrote: "record/1", "report/1", or whatever else it calls itself.
+func LineKind(line []byte) string {
+	var d struct {
+		Version string `json:"zincdoor"`
+	}
+	json.Unmarshal(line, &d)
+	return d.Version
+}
