@@ -66,7 +66,9 @@ type Judged struct {
 	Refused string
 	trusted git.Side // that has the linters' own files, "" where they are the judged state's
 
-	texts map[string]*source.Text
+	texts      map[string]*source.Text
+	unrecorded *unrecorded // the record of it, until it is put in; nil for none
+
 	rules map[string]map[string]finding.Rule // what tools say of their rules, by report and rule
 }
 

@@ -27,6 +27,7 @@ type GateRequest struct {
 	Door    string // "" takes the one door that judges this kind of change
 	Reports Reports
 	Lines   bool            // the lines around findings will be asked for
+	Record  Recording       // whether and where the verdict is recorded
 	Tell    func(lint.Step) // is called with how far the work is; nil for nobody
 }
 
@@ -197,7 +198,8 @@ func (q GateRequest) judge(ctx context.Context, t *target.Target, choose func(*a
 	if err != nil {
 		return nil, err
 	}
-	collected, lists, err := q.collect(ctx, t, a)
+	kept := q.beginRecord(a)
+	collected, lists, err := q.collect(ctx, t, a, kept)
 	if err != nil {
 		return nil, err
 	}
@@ -210,11 +212,15 @@ func (q GateRequest) judge(ctx context.Context, t *target.Target, choose func(*a
 	if slices.ContainsFunc(in.Policy.Reports, func(r policy.Report) bool { return len(r.Fix) > 0 }) {
 		j.Refused = a.Refusal(t, q.overrides())
 	}
-	return j, j.judge(t)
+	if err := j.judge(t); err != nil {
+		return j, err
+	}
+	j.unrecorded = kept.end(t, j)
+	return j, nil
 }
 
 // collect reads the reports and the lists, side by side.
-func (q GateRequest) collect(ctx context.Context, t *target.Target, a *authority.Authority) (*evidence.Collected, *authority.Lists, error) {
+func (q GateRequest) collect(ctx context.Context, t *target.Target, a *authority.Authority, kept *recording) (*evidence.Collected, *authority.Lists, error) {
 	var group errgroup.Group
 	var lists *authority.Lists
 	group.Go(func() (err error) {
@@ -222,7 +228,7 @@ func (q GateRequest) collect(ctx context.Context, t *target.Target, a *authority
 		return err
 	})
 	request := collecting(t, a, q.Call, q.Reports, q.Tell)
-	request.Lines = q.Lines
+	request.Lines, request.Keep = q.Lines, kept.keeper()
 	collected, err := evidence.Collect(ctx, request)
 	if unread := group.Wait(); unread != nil {
 		return nil, nil, unread

@@ -4,10 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
-	"path/filepath"
-	"regexp"
-	"slices"
 	"strings"
 
 	"zincdoor/internal/authority"
@@ -22,12 +18,11 @@ import (
 
 // RehearseRequest is a policy to try on past changes.
 type RehearseRequest struct {
-	Call            // whose Policy is the one to try
-	Door     string // "" takes the one door that judges a range
-	From, To string // the changes from one commit to another; "" for the last ones
-	Last     int    // how many of HEAD's, where From is ""
-	Reports  string // the folder with the reports of each commit; "" where the policy's linters are started on them
-	Tell     func(lint.Step)
+	Call        // whose Policy is the one to try
+	Door string // "" takes the one door that judges a range
+	Past
+	Place Place // where records are whose reports serve, where no folder is named
+	Tell  func(lint.Step)
 }
 
 // Rehearse judges past changes by a policy and by the present one, which is the last commit's. Each commit is a change, from
@@ -42,14 +37,25 @@ func Rehearse(ctx context.Context, q RehearseRequest) ([]judge.Rehearsal, error)
 	if err != nil {
 		return nil, err
 	}
-	store := &reportStore{}
-	if q.Reports != "" {
-		if store, err = readStore(target.InDir(q.Dir, q.Reports)); err != nil {
+	store, err := q.store(q.Dir)
+	if err != nil {
+		return nil, err
+	}
+	if q.Reports == "" && !q.Run {
+		recorded, err := OpenHistory(ctx, q.Call, q.Place, "")
+		if err != nil {
+			return nil, fmt.Errorf("%w; or name a folder with the reports of past commits: --reports DIR, or have the policy's linters started on them: --run", err)
+		}
+		defer recorded.Close()
+		lent, err := recorded.lend(ctx, list)
+		if err != nil {
 			return nil, err
 		}
+		defer lent.remove()
+		store = lent.reportStore
 	}
 	if q.Door == "" {
-		if q.Door, err = q.door(ctx); err != nil {
+		if q.Door, err = pastDoor(ctx, q.Call); err != nil {
 			return nil, err
 		}
 	}
@@ -85,10 +91,10 @@ func Rehearse(ctx context.Context, q RehearseRequest) ([]judge.Rehearsal, error)
 	return all, nil
 }
 
-// door is the door of the policy to try that judges ranges, or else branches, where it has one of the kind; "" leaves it to judging
-// to complain.
-func (q RehearseRequest) door(ctx context.Context) (string, error) {
-	file, err := ReadPolicy(ctx, q.Call)
+// pastDoor is the door of the policy that a call names that judges ranges, or else branches, where it has one of the kind; "" leaves it
+// to judging to complain.
+func pastDoor(ctx context.Context, c Call) (string, error) {
+	file, err := ReadPolicy(ctx, c)
 	if err != nil {
 		return "", err
 	}
@@ -125,62 +131,4 @@ func presentPolicy(repo *git.Repo) (string, error) {
 		return authority.BuiltIn, err
 	}
 	return commit + ":" + policyfile.Path, nil
-}
-
-// list lists the commits of the past, the oldest first.
-func (q RehearseRequest) list(repo *git.Repo) ([]git.Commit, error) {
-	if q.From == "" {
-		return repo.Log(q.Last, "HEAD")
-	}
-	var ends []string
-	for _, name := range []string{q.From, q.To} {
-		commit, err := repo.Commit(name)
-		if err != nil {
-			return nil, err
-		}
-		ends = append(ends, commit)
-	}
-	return repo.Log(0, ends[0]+".."+ends[1])
-}
-
-// reportStore is a folder of reports by commit: files and folders that are called by the beginning of its name.
-type reportStore struct {
-	dir     string
-	entries []os.DirEntry
-}
-
-func readStore(dir string) (*reportStore, error) {
-	entries, err := os.ReadDir(dir)
-	if err != nil {
-		return nil, target.WrongCall("--reports: %v", err)
-	}
-	return &reportStore{dir, entries}, nil
-}
-
-var commitName = regexp.MustCompile(`^[0-9a-f]{7,64}`)
-
-// of lists the reports of a commit. A file that is called like a report of the policy stands in for it.
-func (s *reportStore) of(commit string) (reports []evidence.File) {
-	for _, entry := range s.entries {
-		name := commitName.FindString(entry.Name())
-		if name == "" || !strings.HasPrefix(commit, name) {
-			continue
-		}
-		at := filepath.Join(s.dir, entry.Name())
-		if !entry.IsDir() {
-			reports = append(reports, evidence.File{Path: at})
-			continue
-		}
-		inside, err := os.ReadDir(at)
-		if err != nil {
-			continue
-		}
-		for _, file := range inside {
-			if !file.IsDir() {
-				reports = append(reports, evidence.File{Path: filepath.Join(at, file.Name())})
-			}
-		}
-	}
-	slices.SortFunc(reports, func(a, b evidence.File) int { return strings.Compare(a.Path, b.Path) })
-	return reports
 }

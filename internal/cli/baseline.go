@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"fmt"
-	"strconv"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -11,6 +10,7 @@ import (
 
 	"zincdoor/internal/app"
 	"zincdoor/internal/core/baseline"
+	"zincdoor/internal/core/policy"
 	"zincdoor/internal/render"
 )
 
@@ -82,21 +82,12 @@ func endDate(s, today string) (string, error) {
 	}
 	day, err := time.Parse(time.DateOnly, s)
 	if err != nil {
-		n, bad := strconv.Atoi(s[:len(s)-1])
+		period, bad := policy.ParsePeriod(s)
 		start, broken := time.Parse(time.DateOnly, today)
-		if bad != nil || broken != nil || n < 1 || n > 9999 {
+		if bad != nil || broken != nil {
 			return "", fmt.Errorf("%q is no date like 2027-02-01 and no time like 90d, 12w or 6m", s)
 		}
-		switch s[len(s)-1] {
-		case 'd':
-			day = start.AddDate(0, 0, n)
-		case 'w':
-			day = start.AddDate(0, 0, 7*n)
-		case 'm':
-			day = start.AddDate(0, n, 0)
-		default:
-			return "", fmt.Errorf("%q is no date like 2027-02-01 and no time like 90d, 12w or 6m", s)
-		}
+		day = period.After(start)
 	}
 	if date := day.Format(time.DateOnly); date >= today {
 		return date, nil

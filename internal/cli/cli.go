@@ -113,9 +113,10 @@ func graded(err error) error {
 
 // The groups of commands in the help.
 const (
-	judging   = "judging"
-	keeping   = "keeping"
-	settingUp = "setting up"
+	judging     = "judging"
+	keeping     = "keeping"
+	lookingBack = "looking back"
+	settingUp   = "setting up"
 )
 
 func (p *program) root() *cobra.Command {
@@ -150,6 +151,7 @@ zincdoor gate --into main        # judge what merging this branch would bring`,
 	root.AddGroup(
 		&cobra.Group{ID: judging, Title: "Judge a change"},
 		&cobra.Group{ID: keeping, Title: "Keep what the team decided"},
+		&cobra.Group{ID: lookingBack, Title: "Look back"},
 		&cobra.Group{ID: settingUp, Title: "Set up, and the rest"},
 	)
 	add := func(group string, commands ...*cobra.Command) {
@@ -160,6 +162,7 @@ zincdoor gate --into main        # judge what merging this branch would bring`,
 	}
 	add(judging, p.gate(), p.findings(), p.explain(), p.fix(), p.watch())
 	add(keeping, p.baseline(), p.policy(), p.recipe())
+	add(lookingBack, p.history())
 	add(settingUp, p.fit(), p.demo(), p.schemas(), p.completion(), p.version())
 	root.SetHelpCommandGroupID(settingUp)
 	p.finish(root)

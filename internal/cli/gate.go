@@ -22,6 +22,7 @@ func (p *program) gate() *cobra.Command {
 	var evidence evidenceFlags
 	var change changeFlags
 	var output outputFlags
+	var history historyFlags
 	var door string
 	var dry, hook bool
 	cmd := &cobra.Command{
@@ -54,6 +55,7 @@ zincdoor gate --into main --show touched --group team`,
 				return p.showPlans(cmd.Context(), request)
 			}
 			request.Lines = output.lines(outputs)
+			request.Record = history.recording()
 			judged, err := p.watched(cmd.Context(), request, app.Gate)
 			if err != nil {
 				return err
@@ -71,7 +73,11 @@ zincdoor gate --into main --show touched --group team`,
 				options.Fix, options.List = fixCommand(change, evidence, door), listCommand(change, evidence, door)
 				verdicts = append(verdicts, shown{j.Verdict, options})
 			}
-			return outputs.write(p.out, verdicts)
+			err = outputs.write(p.out, verdicts)
+			for _, notice := range app.Record(context.WithoutCancel(cmd.Context()), judged) {
+				p.tell(p.err, "zincdoor: %s\n", render.Safe(notice))
+			}
+			return err
 		},
 	}
 	p.group(cmd, changeHeading+" (name one)", change.add)
@@ -81,6 +87,8 @@ zincdoor gate --into main --show touched --group team`,
 	p.group(cmd, policyHeading, func(f *pflag.FlagSet) { addDoor(f, &door) }, evidence.addPolicy, evidence.addBaseline, evidence.addToday)
 	p.group(cmd, "In the terminal, show", output.screen.add)
 	p.group(cmd, outputHeading, output.add, func(f *pflag.FlagSet) {
+		f.BoolVar(&history.record, "record", false, "record the verdict, as history: {record: true} in the policy does")
+		history.add(f)
 		f.BoolVar(&hook, "hook", false, "as git hooks call it: short if open, and advice never stops anybody")
 	})
 	return cmd

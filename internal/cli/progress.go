@@ -95,6 +95,16 @@ func (p *progress) show(s lint.Step) {
 	}
 }
 
+// clear takes the line away until it is drawn again, so that something else can be written.
+func (p *progress) clear() {
+	p.mutex.Lock()
+	defer p.mutex.Unlock()
+	if p.shown {
+		fmt.Fprint(p.out, "\r\x1b[K")
+		p.shown = false
+	}
+}
+
 // end takes the line away.
 func (p *progress) end() {
 	close(p.stop)

@@ -20,6 +20,7 @@ var rehearsalFormats = []string{render.Terminal, render.JSON}
 func (p *program) rehearse() *cobra.Command {
 	var commits, door, day, format string
 	var q app.RehearseRequest
+	var where historyFlags
 	cmd := &cobra.Command{
 		Use:   "rehearse",
 		Short: "Try a policy on past changes",
@@ -31,7 +32,7 @@ Reports come from a folder that has, for each commit, files or a folder named by
   reports/3f2a9c1/fares.sarif
   reports/8060465.sarif
 
-With --run, the policy's linters are started on copies of the past commits instead.`,
+Without a folder, the reports that were recorded with the commits' verdicts serve (zincdoor history). With --run, the policy's linters are started on copies of the past commits instead.`,
 		Example: `zincdoor policy rehearse --policy .zincdoor/policy.yaml \
   --reports build/past --last 5`,
 		Args: noArguments,
@@ -42,18 +43,12 @@ With --run, the policy's linters are started on copies of the past commits inste
 			if q.Today, err = today(day); err != nil {
 				return err
 			}
-			q.Door = door
-			var ok bool
-			q.From, q.To, ok = strings.Cut(commits, "..")
-			switch {
-			case q.Policy == "":
+			q.Door, q.Place = door, where.place()
+			if q.Policy == "" {
 				return fmt.Errorf("name the new policy: --policy FILE")
-			case q.Reports == "" && !q.Run:
-				return fmt.Errorf("name the folder with the reports of past commits: --reports DIR; or have the policy's linters started on them: --run")
-			case commits != "" && (!ok || q.From == "" || q.To == ""):
-				return fmt.Errorf("--commits takes two commits as A..B, not %q", commits)
-			case q.Last < 1:
-				return fmt.Errorf("--last takes how many changes to rehearse, at least 1")
+			}
+			if err := readPast(&q.Past, commits); err != nil {
+				return err
 			}
 			if err := checkValue("format", format, rehearsalFormats); err != nil {
 				return err
@@ -68,13 +63,11 @@ With --run, the policy's linters are started on copies of the past commits inste
 			return render.Rehearsals(p.out, format, all)
 		},
 	}
-	p.group(cmd, "Past changes", func(f *pflag.FlagSet) {
-		f.IntVar(&q.Last, "last", lastChanges, "the last `N` of the branch checked out")
-		f.StringVar(&commits, "commits", "", "`A..B`|from commit A to commit B")
-	})
+	p.group(cmd, "Past changes", func(f *pflag.FlagSet) { addPast(f, &q.Past, &commits) })
 	p.group(cmd, reportsHeading, func(f *pflag.FlagSet) {
-		f.StringVar(&q.Reports, "reports", "", "the folder `DIR` with the reports of each commit")
+		addPastReports(f, &q.Past)
 		addRun(f, &q.Run)
+		where.add(f)
 	})
 	p.group(cmd, policyHeading, func(f *pflag.FlagSet) {
 		f.StringVar(&q.Policy, "policy", "", "`FILE`|the new policy, also as REV:PATH")
@@ -86,4 +79,27 @@ With --run, the policy's linters are started on copies of the past commits inste
 		values(f, "format", rehearsalFormats...)
 	})
 	return cmd
+}
+
+// addPast adds the flags that name past changes.
+func addPast(f *pflag.FlagSet, past *app.Past, commits *string) {
+	f.IntVar(&past.Last, "last", lastChanges, "the last `N` of the branch checked out")
+	f.StringVar(commits, "commits", "", "`A..B`|from commit A to commit B")
+}
+
+func addPastReports(f *pflag.FlagSet, past *app.Past) {
+	f.StringVar(&past.Reports, "reports", "", "the folder `DIR` with the reports of each commit")
+}
+
+// readPast reads which past changes a call names.
+func readPast(past *app.Past, commits string) error {
+	var ok bool
+	past.From, past.To, ok = strings.Cut(commits, "..")
+	switch {
+	case commits != "" && (!ok || past.From == "" || past.To == ""):
+		return fmt.Errorf("--commits takes two commits as A..B, not %q", commits)
+	case past.Last < 1:
+		return fmt.Errorf("--last takes how many past changes, at least 1")
+	}
+	return nil
 }

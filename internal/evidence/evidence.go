@@ -59,7 +59,11 @@ type Request struct {
 	Refusal func() string // why nothing that the policy names may be started, "" where it may
 	Fresh   bool          // linters are asked anew, whatever they answered before
 	Lines   bool          // the lines around findings will be asked for
-	Tell    func(lint.Step)
+
+	// Keep gives what takes the content of a report that is a file, as it is read; nil where none is kept. It is called once for a
+	// report, and told whether all of it was read.
+	Keep func(name, format string) (to io.Writer, end func(whole bool))
+	Tell func(lint.Step)
 }
 
 // Collected is what was collected: finished values, which nothing writes to any more.

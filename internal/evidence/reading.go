@@ -125,7 +125,13 @@ func (q Request) readFile(ctx context.Context, from origin) *reading {
 		return r
 	}
 	defer in.Close()
-	read, err := report.Read(&untilDone{in, ctx}, report.Form{Format: from.format, Recipe: from.recipe, Noise: from.terms.Noise, Flows: q.Policy.Place.Flows})
+	whole := &untilDone{ReadCloser: in, ctx: ctx}
+	if q.Keep != nil && !q.Target.Before {
+		var end func(bool)
+		whole.seen, end = q.Keep(from.name, from.format)
+		defer func() { end(whole.end()) }()
+	}
+	read, err := report.Read(whole, report.Form{Format: from.format, Recipe: from.recipe, Noise: from.terms.Noise, Flows: q.Policy.Place.Flows})
 	switch {
 	case errors.Is(err, report.ErrTooMuch):
 		r.fail(judge.Failed, strings.TrimSuffix(err.Error(), ": "+report.ErrTooMuch.Error()))
@@ -145,14 +151,25 @@ func (q Request) readFile(ctx context.Context, from origin) *reading {
 // untilDone is a file that can't be read any more once a call is called off.
 type untilDone struct {
 	io.ReadCloser
-	ctx context.Context
+	ctx  context.Context
+	seen io.Writer // gets what was read; nil for nobody
 }
 
 func (u *untilDone) Read(p []byte) (int, error) {
 	if err := u.ctx.Err(); err != nil {
 		return 0, err
 	}
-	return u.ReadCloser.Read(p)
+	n, err := u.ReadCloser.Read(p)
+	if u.seen != nil {
+		u.seen.Write(p[:n])
+	}
+	return n, err
+}
+
+// end reads what nobody asked for, and reports whether all was read.
+func (u *untilDone) end() bool {
+	_, err := io.Copy(io.Discard, u)
+	return err == nil
 }
 
 // Stat is that of the file, as far as it is one.

@@ -204,6 +204,15 @@ func (r *Repo) CheckOut(side Side, dir string, paths []string) error {
 	return run([]byte(strings.Join(paths, "\x00")+"\x00"), "checkout-index", "--quiet", "--stdin", "-z", "--ignore-skip-worktree-bits")
 }
 
+// Unaltered reports whether the files that are tracked are as HEAD has them, in the work tree and in the index.
+func (r *Repo) Unaltered() bool {
+	if r.Bare {
+		return false
+	}
+	out, err := r.git("status", "--porcelain", "-z", "--untracked-files=no", "--ignore-submodules=none")
+	return len(out) == 0 && err == nil
+}
+
 // Clean reports whether the work tree holds just what HEAD does, files aside that git ignores.
 func (r *Repo) Clean() (bool, error) {
 	if r.Bare {

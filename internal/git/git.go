@@ -174,7 +174,9 @@ func (r *Repo) git(args ...string) ([]byte, error) {
 // streamCommand runs a command and hands what it prints to read as it comes.
 func streamCommand(cmd *exec.Cmd, read func(io.Reader) error) (complaint string, err error) {
 	command := "command"
-	if i := slices.IndexFunc(cmd.Args, func(arg string) bool { return strings.HasPrefix(arg, "diff-") || arg == "diff" || arg == "cat-file" }); i >= 0 {
+	if i := slices.IndexFunc(cmd.Args, func(arg string) bool {
+		return strings.HasPrefix(arg, "diff-") || arg == "diff" || arg == "cat-file" || arg == "log"
+	}); i >= 0 {
 		command = cmd.Args[i]
 	}
 	var said bytes.Buffer
@@ -503,6 +505,41 @@ func (r *Repo) Local(key string) string {
 		return ""
 	}
 	return strings.TrimSpace(string(out))
+}
+
+// Setting is a value of git's configuration, whoever set it: the user, the machine or the repository. "" where nobody did.
+func (r *Repo) Setting(key string) string {
+	out, err := r.git("config", "--get", key)
+	if err != nil {
+		return ""
+	}
+	return strings.TrimSuffix(string(out), "\n")
+}
+
+// RefsAt lists the branches, here and as remotes had them when they were last seen, that are at a commit.
+func (r *Repo) RefsAt(commit string) []string {
+	out, err := r.git("for-each-ref", "--points-at="+commit, "--format=%(refname)", "refs/heads", "refs/remotes")
+	if err != nil {
+		return nil
+	}
+	return strings.Fields(string(out))
+}
+
+// MainBranch is the branch that others build on: the default branch of the remote that this repository was cloned from, else the one
+// that HEAD names where this is a bare repository, else main or master; "" where there is none of these.
+func (r *Repo) MainBranch() string {
+	if head, ok := r.SymbolicRef("refs/remotes/origin/HEAD"); ok {
+		return "refs/heads/" + strings.TrimPrefix(head, "refs/remotes/origin/")
+	}
+	if head, ok := r.SymbolicRef("HEAD"); ok && r.Bare {
+		return head
+	}
+	for _, name := range []string{"refs/heads/main", "refs/heads/master"} {
+		if r.Has(name) {
+			return name
+		}
+	}
+	return ""
 }
 
 // UserName is the name git would put on a commit, "" where none is set.

@@ -109,6 +109,17 @@ func (s *Store) put(ctx context.Context, tx transaction, r *record.Record, docum
 	return errors.Join(tx.insert(ctx, "evidence", 6, evidence), tx.insert(ctx, "report", 3, reports))
 }
 
+// Keep keeps the content of a report, as far as a record rests on it.
+func (s *Store) Keep(ctx context.Context, c Content) error {
+	return s.atomically(ctx, func(tx transaction) error {
+		var n int
+		if err := tx.QueryRowContext(ctx, "SELECT COUNT(*) FROM evidence WHERE digest = $1", c.Digest).Scan(&n); err != nil || n == 0 {
+			return err
+		}
+		return tx.insert(ctx, "report", 3, []any{c.Digest, c.Size, c.Data})
+	})
+}
+
 // stream is the states of a branch as a door sees them, while they are written.
 type stream struct {
 	id int64

@@ -138,18 +138,19 @@ type contentJSON struct {
 	Data    string `json:"zstd"` // in base64
 }
 
-const contentVersion = "report/1"
+// ContentVersion is what a report's content calls itself where it is written as a line of JSON.
+const ContentVersion = "report/1"
 
 // ContentLine writes a report's content as a line of JSON, without a line end.
 func ContentLine(c Content) ([]byte, error) {
-	return plainJSON(contentJSON{contentVersion, c.Digest, c.Size, base64.StdEncoding.EncodeToString(c.Data)})
+	return plainJSON(contentJSON{ContentVersion, c.Digest, c.Size, base64.StdEncoding.EncodeToString(c.Data)})
 }
 
 // ReadContentLine reads what ContentLine wrote. Its content is held against its digest.
 func ReadContentLine(line []byte) (c Content, err error) {
 	var d contentJSON
-	if err := json.Unmarshal(line, &d); err != nil || d.Version != contentVersion {
-		return c, errors.Join(errors.New("it is no report of the form "+contentVersion), err)
+	if err := json.Unmarshal(line, &d); err != nil || d.Version != ContentVersion {
+		return c, errors.Join(errors.New("it is no report of the form "+ContentVersion), err)
 	}
 	packed, err := base64.StdEncoding.DecodeString(d.Data)
 	if err != nil {

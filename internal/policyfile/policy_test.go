@@ -185,6 +185,10 @@ func TestCost(t *testing.T) {
 			t.Errorf("%s as %s costs %d minutes, want %d", c.rule, c.severity, got, c.minutes)
 		}
 	}
+	kept, err := Read(shelf{"keeps.yaml": "zincdoor: 1\nhistory: {record: true, keep: 400d}\ndoors: {d: {limits: [{count: new, most: 0}]}}\n", "ours.yaml": "zincdoor: 1\ninherit: {path: keeps.yaml}\nhistory: {record: false}\n"}.text("ours.yaml"))
+	if err != nil || kept.Policy.History.Record || kept.Policy.History.Keep.Days != 400 || !strings.Contains(string(kept.Write(false)), "history:\n  record: false\n  keep: 400d\n") {
+		t.Errorf("a history that is kept only where it is inherited: %+v, %v", kept.Policy.History, err)
+	}
 	if written := string(laid.Write(true)); !strings.Contains(written, "    error: 45m") || !regexp.MustCompile(`odd: 60m +# ours.yaml:3\n`).MatchString(written) {
 		t.Errorf("written as\n%s", written)
 	}
@@ -355,6 +359,9 @@ func TestParseErrors(t *testing.T) {
 		{"a cost that overflows", "zincdoor: 1\ncost: {rule: {x: 1001h}}\n", "at most 1000h"},
 		{"a cost off the ladder", "zincdoor: 1\ncost: {severity: {eror: 30m}}\n", `did you mean "error"?`},
 		{"a cost by no valid glob", "zincdoor: 1\ncost: {rule: {'a[': 30m}}\n", "no valid glob"},
+		{"a history without a unit", "zincdoor: 1\nhistory: {keep: 400}\n", `p.yaml:2:17: history: keep: "400" is no time like 90d, 12w or 6m`},
+		{"a history elsewhere", "zincdoor: 1\nhistory: {record: true, file: /tmp/h.db}\n", `unknown key "file" in history`},
+		{"a history that is perhaps recorded", "zincdoor: 1\nhistory: {record: perhaps}\n", "history: record is true or false"},
 		{"a cost by something else", "zincdoor: 1\ncost: {tool: {gcc: 30m}}\n", `unknown key "tool" in cost`},
 		{"acceptances without a number", door("    - {count: new, most: 0}\n    acceptances: {need: [why]}\n"), `acceptances needs the key "most"`},
 		{"an unknown need", door("    - {count: new, most: 0}\n    acceptances: {most: 1, need: [who]}\n"), `not "who"`},

@@ -57,6 +57,7 @@ func (r *reader) whole() {
 			"doors":      func(n *yaml.Node) { doors = n }, // needs the ladder
 			"severities": func(n *yaml.Node) { severities = n },
 			"cost":       func(n *yaml.Node) { cost = n }, // needs the ladder
+			"history":    r.history,
 			"paths":      r.paths,
 			"groups":     r.groups,
 			"house":      r.house,

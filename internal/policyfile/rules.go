@@ -61,6 +61,20 @@ func (r *reader) cost(n *yaml.Node) {
 	r.policy.Costs = policy.Costs{Rules: own, Severities: severities}
 }
 
+// history reads what is kept of verdicts. Each key counts before the inherited one.
+func (r *reader) history(n *yaml.Node) {
+	r.mapping(n, keys{what: "history", seen: r.origin("history."), read: map[string]func(*yaml.Node){
+		"record": func(n *yaml.Node) { r.policy.History.Record = r.boolean(n, "history: record") },
+		"keep": func(n *yaml.Node) {
+			keep, err := policy.ParsePeriod(r.text(n, "history: keep"))
+			if err != nil {
+				r.complain(n, "history: keep: %v", err)
+			}
+			r.policy.History.Keep = keep
+		},
+	}})
+}
+
 // mostWork bounds a cost: what takes longer was mistyped.
 const mostWork = 1000 * time.Hour
 

@@ -191,6 +191,7 @@ func (w *writer) rules() {
 	list(w, "numbers:", w.file.Numbers, func(n policy.Number) string { return "- " + writeNumber(n) })
 	list(w, "severities:", w.file.Severities, func(s policy.Severity) string { return "- " + writeSeverity(s) })
 	w.costs()
+	w.history()
 	list(w, "teams:", w.file.Teams, func(t policy.Team) string { return Word(t.Name) + ": " + writeTeam(t) })
 	list(w, "reports:", w.file.Reports, func(r policy.Report) string { return Word(r.Name) + ": " + writeReport(r) })
 	list(w, "recipes:", w.file.Recipes, func(r *policy.Recipe) string { return Word(r.Name) + ": " + writeRecipe(r) })
@@ -226,6 +227,20 @@ func (w *writer) costs() {
 		if cost, known := c.Severities[severity]; known {
 			w.line("cost.severity."+severity, "    "+Word(severity)+": "+minutes(cost))
 		}
+	}
+}
+
+func (w *writer) history() {
+	h, record, keep := w.policy.History, w.file.Origins["history.record"], w.file.Origins["history.keep"]
+	if record == (Position{}) && keep == (Position{}) {
+		return
+	}
+	w.heading("history:")
+	if record != (Position{}) {
+		w.line("history.record", "  record: "+strconv.FormatBool(h.Record))
+	}
+	if keep != (Position{}) {
+		w.line("history.keep", "  keep: "+h.Keep.String())
 	}
 }
 

@@ -231,7 +231,7 @@ func OfUpdate(repo *git.Repo, r *Receiver, u Update, guard func(*Target) (Guard,
 	case old == "" && r.hint != "" && !g.Called:
 		return nil, "", fmt.Errorf("the policy for the new %s isn't known: %s", shortRef(u.Ref), r.hint)
 	}
-	t.Subject.Head = string(head)
+	t.Subject.Head, t.Guarded = string(head), guarded
 	bases, nothing, err := t.pushBases(r, u, old, head, guarded, g)
 	if err != nil || nothing != "" {
 		return nil, nothing, err

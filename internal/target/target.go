@@ -74,6 +74,7 @@ type Target struct {
 	Patch   []change.File     // of a patch
 	IsPatch bool
 
+	Guarded     bool // it is what comes to a guarded ref
 	OwnTreeOnly bool // a report serves only where it is of exactly the judged tree
 	Before      bool // it is the state before a change
 	given       []string

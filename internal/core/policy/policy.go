@@ -55,7 +55,8 @@ type Policy struct {
 	Aliases map[string]string // the present names of rules that their tools renamed
 	Numbers []Number          // the first that takes a rule counts
 
-	Costs Costs // what findings take to put right
+	Costs   Costs   // what findings take to put right
+	History History // what is kept of verdicts
 
 	House []house.Setting // the house checks that are on
 

@@ -64,9 +64,13 @@ type Tally struct {
 	By       map[judge.Standing]int
 }
 
-// Of makes the record of a verdict: the caller adds what isn't the verdict's. Without a branch, of the findings only those that
-// concern the change are kept: on its lines, in its files, or of a standing that it has something to do with.
+// Of makes the record of a verdict: the caller adds what isn't the verdict's. A state of the branch it is only where all evidence is
+// there that the door needs: what is missing isn't gone. Of another one only those findings are kept that concern the change: on its
+// lines, in its files, or of a standing that it has something to do with.
 func Of(v judge.Verdict, branch string, p *policy.Policy) Record {
+	if slices.ContainsFunc(v.Evidence, func(e judge.Evidence) bool { return !e.Sound() && !e.Optional }) {
+		branch = ""
+	}
 	r := Record{Branch: branch, Verdict: v, Tallies: map[By][]Tally{}}
 	for _, by := range counted {
 		if tallies := Count(v.Findings, Names(by, p.Sets)); len(tallies) > 0 {
@@ -123,7 +127,7 @@ func Names(by By, sets map[string][]string) func(f *judge.Finding) []string {
 	case BySet:
 		return setsOf(sets)
 	case ByFolder:
-		return one(func(f *judge.Finding) string { return folderOf(f.Path) })
+		return one(func(f *judge.Finding) string { return FolderOf(f.Path) })
 	}
 	return one(func(f *judge.Finding) string { return f.Path })
 }
@@ -149,8 +153,8 @@ func setsOf(sets map[string][]string) func(f *judge.Finding) []string {
 	}
 }
 
-// folderOf is the folder of a file, "." for the topmost.
-func folderOf(path string) string {
+// FolderOf is the folder of a file, "." for the topmost.
+func FolderOf(path string) string {
 	if at := strings.LastIndexByte(path, '/'); at >= 0 {
 		return path[:at]
 	}

@@ -1,0 +1,549 @@
+package app
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"maps"
+	"regexp"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"zincdoor/internal/core/change"
+	"zincdoor/internal/core/judge"
+	"zincdoor/internal/core/policy"
+	"zincdoor/internal/core/recognise"
+	"zincdoor/internal/core/record"
+	"zincdoor/internal/core/source"
+	"zincdoor/internal/git"
+	"zincdoor/internal/history"
+	"zincdoor/internal/policyfile"
+	"zincdoor/internal/target"
+)
+
+// History is what was recorded of a repository. It must be closed.
+type History struct {
+	Name    string         // of the repository
+	Policy  *policy.Policy // the present one, the built-in one where there is none that can be read
+	Dir     string         // where the call is made
+	Root    string         // of the repository
+	Notices []string
+
+	store *history.Store
+	repo  *git.Repo // nil outside of one
+	call  Call
+	place Place
+}
+
+// OpenHistory opens what was recorded of the repository at hand, or of another one by its name. Records that waited are put in first.
+func OpenHistory(ctx context.Context, c Call, place Place, name string) (*History, error) {
+	return openHistory(ctx, c, place, name, history.OpenThere)
+}
+
+func openHistory(ctx context.Context, c Call, place Place, name string, openStore func(context.Context, string) (*history.Store, error)) (*History, error) {
+	repo, err := git.Open(ctx, c.Dir)
+	if errors.Is(err, git.ErrNoRepository) {
+		repo, err = nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	h := &History{Name: name, Policy: policyfile.Builtin().Policy, Dir: c.Dir, Root: c.Dir, repo: repo, call: c, place: place}
+	if repo != nil {
+		h.Root = repo.Root
+		if file, err := ReadPolicy(ctx, c); err == nil {
+			h.Policy = file.Policy
+		}
+	}
+	if h.Name == "" {
+		h.Name = repositoryName(repo, c.Dir)
+	}
+	at, waiting, err := place.at(repo, c.Dir)
+	if err == nil {
+		h.store, err = openStore(ctx, at)
+	}
+	if err != nil {
+		h.Close()
+		if errors.Is(err, fs.ErrNotExist) {
+			return nil, fmt.Errorf("nothing has been recorded in %s yet; verdicts are recorded with zincdoor gate --record, or where the policy says history: {record: true}", at)
+		}
+		return nil, err
+	}
+	_, told, err := waiting.TakeIn(ctx, h.store)
+	h.Notices = told
+	if err != nil {
+		h.Notices = append(h.Notices, fmt.Sprintf("not all records that wait could be put in: %v", err))
+	}
+	return h, nil
+}
+
+// Close closes it.
+func (h *History) Close() {
+	if h.store != nil {
+		h.store.Close()
+	}
+	if h.repo != nil {
+		h.repo.Close()
+	}
+}
+
+// List lists records of the repository, the oldest first.
+func (h *History) List(ctx context.Context, f history.Filter) ([]record.Summary, error) {
+	f.Repository = h.Name
+	return h.store.List(ctx, f)
+}
+
+// Repositories lists the names of all repositories that have records.
+func (h *History) Repositories(ctx context.Context) ([]string, error) {
+	return h.store.Repositories(ctx)
+}
+
+// Branch names the states of a guarded branch as one door sees them. What is empty may be any.
+type Branch struct{ Name, Door string }
+
+// String names it for people.
+func (b Branch) String() string {
+	return fmt.Sprintf("%s at the door %s", strings.TrimPrefix(b.Name, "refs/heads/"), b.Door)
+}
+
+// States lists the states of a branch by their positions: of several branches that would do, of the one that was recorded last. The
+// others are named.
+func (h *History) States(ctx context.Context, of Branch) (states []record.Summary, is Branch, others []Branch, err error) {
+	if of.Name != "" {
+		of.Name = policy.WholeRef(of.Name)
+	}
+	all, err := h.List(ctx, history.Filter{Branch: of.Name, Door: of.Door, States: true})
+	if err != nil {
+		return nil, is, nil, err
+	}
+	if len(all) == 0 {
+		return nil, is, nil, h.noStates(ctx, of)
+	}
+	last := all[len(all)-1]
+	seen := map[Branch]bool{}
+	for _, r := range all {
+		b := Branch{r.Branch, r.Door}
+		if r.State.Stream == last.State.Stream {
+			states, is = append(states, r), b
+		} else if !seen[b] {
+			seen[b] = true
+			others = append(others, b)
+		}
+	}
+	slices.SortFunc(states, func(a, b record.Summary) int { return int(a.State.Position - b.State.Position) })
+	return states, is, others, nil
+}
+
+// noStates says what is missing where no state of a branch was recorded.
+func (h *History) noStates(ctx context.Context, of Branch) error {
+	what := "of a guarded branch"
+	if of.Name != "" {
+		what = "of " + strings.TrimPrefix(of.Name, "refs/heads/")
+	}
+	if of.Door != "" {
+		what += " at the door " + of.Door
+	}
+	if all, err := h.List(ctx, history.Filter{Last: 1}); err == nil && len(all) == 0 {
+		if names, err := h.Repositories(ctx); err == nil && len(names) > 0 {
+			return fmt.Errorf("nothing has been recorded of %s; there are records of %s (--repository NAME)", h.Name, strings.Join(names, ", "))
+		}
+		return fmt.Errorf("nothing has been recorded of %s", h.Name)
+	}
+	return fmt.Errorf("no state %s has been recorded: that takes a verdict on its tip, by a push door or by gate --tree or --range on it, with all evidence it needs; for the past: zincdoor history import", what)
+}
+
+var (
+	recordName = regexp.MustCompile(`^[0-9a-f]{4,16}$`)
+	dayName    = regexp.MustCompile(`^\d{4}-\d{2}-\d{2}$`)
+)
+
+// Find finds a record of the repository by the beginning of its id.
+func (h *History) Find(ctx context.Context, name string) (is record.Summary, err error) {
+	if !recordName.MatchString(name) {
+		return is, target.WrongCall("%q is no id of a record: that is 4 to 16 hexadecimal digits, as zincdoor history list shows", name)
+	}
+	all, err := h.store.Named(ctx, h.Name, name)
+	switch {
+	case err != nil:
+		return is, err
+	case len(all) == 0:
+		return is, target.WrongCall("no record has the id %s; zincdoor history list shows them", name)
+	case len(all) > 1:
+		return is, target.WrongCall("several records' ids begin with %s: %s and %s", name, all[0].ID, all[1].ID)
+	}
+	return all[0], nil
+}
+
+// At finds a state among those of a branch: by a record's id, a day (its last state then), or a commit.
+func (h *History) At(ctx context.Context, states []record.Summary, name string) (is record.Summary, err error) {
+	if dayName.MatchString(name) {
+		day, err := time.Parse(time.DateOnly, name)
+		if err != nil {
+			return is, target.WrongCall("%q is no date", name)
+		}
+		found := false
+		for _, s := range states {
+			if s.Time.Before(day.AddDate(0, 0, 1)) {
+				is, found = s, true
+			}
+		}
+		if !found {
+			return is, target.WrongCall("the first state was recorded on %s, after %s", states[0].Time.Format(time.DateOnly), name)
+		}
+		return is, nil
+	}
+	if recordName.MatchString(name) {
+		for _, s := range states {
+			if strings.HasPrefix(s.ID, name) {
+				return s, nil
+			}
+		}
+	}
+	commit := name
+	if h.repo != nil {
+		if full, err := h.repo.Commit(name); err == nil {
+			commit = full
+		}
+	}
+	for _, s := range slices.Backward(states) {
+		if s.Head == commit || len(name) >= 7 && strings.HasPrefix(s.Head, name) {
+			return s, nil
+		}
+	}
+	return is, target.WrongCall("%s names no recorded state: neither a record's id, nor a day like 2027-02-01, nor a commit that was recorded; zincdoor history list shows them", name)
+}
+
+// Recorded is a record with the files that its findings stand in, as far as they are still known.
+type Recorded struct {
+	*record.Record
+	Text func(path string) *source.Text
+	Who  map[string]history.Interval // by finding, since when it is there and who brought it in; nil where that isn't known
+}
+
+// Show reads a record.
+func (h *History) Show(ctx context.Context, is record.Summary) (r *Recorded, done func(), err error) {
+	made, err := h.store.Record(ctx, is)
+	if err != nil {
+		return nil, nil, err
+	}
+	text, done := h.texts(is.Head)
+	return &Recorded{Record: made, Text: text}, done, nil
+}
+
+// texts gives the files of a commit; nothing where it is no longer there.
+func (h *History) texts(commit string) (text func(path string) *source.Text, done func()) {
+	none := func(string) *source.Text { return nil }
+	if h.repo == nil || len(commit) < 40 || !h.repo.Has(commit+"^{commit}") {
+		return none, func() {}
+	}
+	tree, err := h.repo.Tree(git.Side(commit))
+	if err != nil {
+		return none, func() {}
+	}
+	known, mutex := map[string]*source.Text{}, sync.Mutex{}
+	return func(path string) *source.Text {
+		mutex.Lock()
+		defer mutex.Unlock()
+		text, ok := known[path]
+		if !ok {
+			if data, found, err := tree.Read(path); err == nil && found {
+				text = source.New(data)
+			}
+			known[path] = text
+		}
+		return text
+	}, func() { tree.Close() }
+}
+
+// TrendRequest says what a trend counts.
+type TrendRequest struct {
+	Branch     Branch
+	By         string // of record.By, or "door" or "outcome": these count records
+	From, To   time.Time
+	Every      record.Every
+	Takes      func(judge.Finding) bool // only such findings; nil for all
+	Refs, Kind string                   // of records that are counted
+}
+
+// What a trend counts records by.
+const (
+	ByDoor    = "door"
+	ByOutcome = "outcome"
+)
+
+// Trended is a trend, and of what it is.
+type Trended struct {
+	record.Trend
+	Of     Branch // of which branch, where findings are counted
+	Others []Branch
+}
+
+// Trend counts findings of the last state in each step of time, or the records in it.
+func (h *History) Trend(ctx context.Context, q TrendRequest) (*Trended, error) {
+	steps, err := q.Every.Span(q.From, q.To)
+	if err != nil {
+		return nil, target.WrongCall("%v", err)
+	}
+	if q.By == ByDoor || q.By == ByOutcome {
+		all, err := h.List(ctx, history.Filter{Door: q.Branch.Door, Since: steps[0], Until: q.To})
+		if err != nil {
+			return nil, err
+		}
+		name := func(r record.Summary) string { return r.Door }
+		if q.By == ByOutcome {
+			name = func(r record.Summary) string { return string(r.Outcome) }
+		}
+		return &Trended{Trend: record.CountRecords(all, steps, q.Every, q.By, name)}, nil
+	}
+	states, is, others, err := h.States(ctx, q.Branch)
+	if err != nil {
+		return nil, err
+	}
+	count := h.counting(record.By(q.By), q.Takes)
+	points := make([]record.Point, len(steps))
+	for i, last := range record.LastStates(states, steps, q.Every) {
+		points[i].Start = steps[i]
+		if last == nil || !last.Time.Before(q.To) {
+			continue
+		}
+		points[i].ID = last.ID
+		if points[i].Tallies, err = count(ctx, *last); err != nil {
+			return nil, err
+		}
+	}
+	return &Trended{record.Over(points, q.Every, record.By(q.By), h.Policy.Ladder), is, others}, nil
+}
+
+// counting gives what counts the findings of a state. What was counted when the record was made serves as far as it goes; else the
+// findings are read, each part that several states share once.
+func (h *History) counting(by record.By, takes func(judge.Finding) bool) func(context.Context, record.Summary) ([]record.Tally, error) {
+	if takes == nil && (by == record.BySeverity || by == record.ByRule || by == record.ByTool || by == record.ByTeam || by == record.BySet) {
+		return func(ctx context.Context, is record.Summary) ([]record.Tally, error) {
+			tallies, err := h.store.Tallies(ctx, is.ID)
+			return tallies[by], err
+		}
+	}
+	names, known := record.Names(by, h.Policy.Sets), map[string][]record.Tally{}
+	return func(ctx context.Context, is record.Summary) ([]record.Tally, error) {
+		sums := map[string]record.Tally{}
+		err := h.store.EachPart(ctx, is.State, func(part string, packed []byte) error {
+			tallies, ok := known[part]
+			if !ok {
+				findings, err := history.FindingsOf(bytes.Clone(packed))
+				if err != nil {
+					return err
+				}
+				if takes != nil {
+					findings = slices.DeleteFunc(findings, func(f judge.Finding) bool { return !takes(f) })
+				}
+				tallies = record.Count(findings, names)
+				known[part] = tallies
+			}
+			record.Add(sums, tallies)
+			return nil
+		})
+		return slices.Collect(maps.Values(sums)), err
+	}
+}
+
+// WorstRequest says what is compared to find what is worst off.
+type WorstRequest struct {
+	Branch Branch
+	By     record.By
+	From   time.Time // since when growth and changes count
+	Takes  func(judge.Finding) bool
+}
+
+// Ranked is what is worst off, and of what.
+type Ranked struct {
+	All         []record.Worst
+	Now, Before record.Summary
+	Of          Branch
+	Others      []Branch
+}
+
+// Worst ranks files, rules, teams or folders of the last state: busy and costly ones first.
+func (h *History) Worst(ctx context.Context, q WorstRequest) (*Ranked, error) {
+	states, is, others, err := h.States(ctx, q.Branch)
+	if err != nil {
+		return nil, err
+	}
+	r := &Ranked{Now: states[len(states)-1], Of: is, Others: others}
+	if r.Before, err = history.StateAt(states, q.From); err != nil {
+		return nil, err
+	}
+	count := h.counting(q.By, q.Takes)
+	sums := [2]map[string]record.Tally{{}, {}}
+	for i, state := range []record.Summary{r.Now, r.Before} {
+		tallies, err := count(ctx, state)
+		if err != nil {
+			return nil, err
+		}
+		record.Add(sums[i], tallies)
+	}
+	changes, err := h.changes(q.By, r.Now.Head, q.From)
+	if err != nil {
+		return nil, err
+	}
+	r.All = record.Rank(sums[0], sums[1], changes)
+	return r, nil
+}
+
+// changes gives how many commits since a time changed a file, or one of a folder or a team, up to a commit; nil where that can't be
+// said.
+func (h *History) changes(by record.By, head string, since time.Time) (func(name string) int, error) {
+	name := map[record.By]func(path string) []string{
+		record.ByFile:   func(path string) []string { return []string{path} },
+		record.ByFolder: func(path string) []string { return []string{record.FolderOf(path)} },
+		record.ByTeam:   func(path string) []string { return []string{h.Policy.TeamOf(path)} },
+	}[by]
+	if name == nil || h.repo == nil || !h.repo.Has(head+"^{commit}") {
+		return nil, nil
+	}
+	counts := map[string]int{}
+	err := h.repo.EachChange(head, since, func(paths []string) {
+		seen := map[string]bool{}
+		for _, path := range paths {
+			for _, n := range name(path) {
+				if !seen[n] {
+					seen[n] = true
+					counts[n]++
+				}
+			}
+		}
+	})
+	return func(name string) int { return counts[name] }, err
+}
+
+// Compared is a comparison of two states, and which they were.
+type Compared struct {
+	record.Comparison
+	From, To record.Summary
+	Of       Branch
+	Who      map[string]history.Interval // by finding that came, who brought it in
+}
+
+// Compare finds what became of the findings of one state of a branch in another one.
+func (h *History) Compare(ctx context.Context, of Branch, from, to string, takes func(judge.Finding) bool) (*Compared, error) {
+	states, is, _, err := h.States(ctx, of)
+	if err != nil {
+		return nil, err
+	}
+	c := &Compared{Of: is}
+	if c.From, err = h.At(ctx, states, from); err != nil {
+		return nil, err
+	}
+	if c.To, err = h.At(ctx, states, to); err != nil {
+		return nil, err
+	}
+	if err := h.Blame(ctx, c.To.State.Stream); err != nil {
+		return nil, err
+	}
+	var sides [2][]judge.Finding
+	for i, state := range []record.Summary{c.From, c.To} {
+		r, err := h.store.Record(ctx, state)
+		if err != nil {
+			return nil, err
+		}
+		sides[i] = r.Verdict.Findings
+		if takes != nil {
+			sides[i] = slices.DeleteFunc(sides[i], func(f judge.Finding) bool { return !takes(f) })
+		}
+	}
+	view := recognise.View{Aliases: h.Policy.Aliases}
+	var done func()
+	view.OldText, done = h.texts(c.From.Head)
+	defer done()
+	view.NewText, done = h.texts(c.To.Head)
+	defer done()
+	if view.Change, err = h.way(c.From.Head, c.To.Head, sides); err != nil {
+		return nil, err
+	}
+	c.Comparison = record.Compare(sides[0], sides[1], h.Policy, view)
+	c.Who, err = h.store.Intervals(ctx, c.To.State)
+	return c, err
+}
+
+// way is the change from one commit to another, with the lines of the files that findings stand in; nil where the repository no longer
+// has both.
+func (h *History) way(from, to string, sides [2][]judge.Finding) (*change.Change, error) {
+	if h.repo == nil || !h.repo.Has(from+"^{commit}") || !h.repo.Has(to+"^{commit}") {
+		return nil, nil
+	}
+	named := map[string]bool{}
+	for _, f := range slices.Concat(sides[0], sides[1]) {
+		named[f.Path] = true
+	}
+	lines, err := h.repo.Compare(git.Side(from), git.Side(to)).Lines(git.Known{}, func(f change.File) bool { return named[f.Path] || named[f.Old] })
+	if err != nil {
+		return nil, err
+	}
+	return change.New(lines.Files, h.Policy.Place), nil
+}
+
+// Blame finds out who brought the new findings of a branch's states in, as far as that isn't known yet: whose commit git blames for
+// their lines. What git no longer has, nobody is known of.
+func (h *History) Blame(ctx context.Context, stream int64) error {
+	if h.repo == nil {
+		return nil
+	}
+	states, err := h.store.Unblamed(ctx, stream)
+	if err != nil {
+		return err
+	}
+	for _, is := range states {
+		by, err := h.blame(ctx, is)
+		if err != nil {
+			return err
+		}
+		if err := h.store.Blame(ctx, is, by); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (h *History) blame(ctx context.Context, is record.Summary) (map[string]history.Interval, error) {
+	by := map[string]history.Interval{}
+	if !h.repo.Has(is.Head + "^{commit}") {
+		return by, nil
+	}
+	r, err := h.store.Record(ctx, is)
+	if err != nil {
+		return nil, err
+	}
+	lines := map[string]map[int][]string{} // the new findings, by file and line
+	for _, f := range r.Verdict.Findings {
+		if f.Standing == judge.New && f.Region.Line > 0 && f.Path != "" {
+			if lines[f.Path] == nil {
+				lines[f.Path] = map[int][]string{}
+			}
+			lines[f.Path][f.Region.Line] = append(lines[f.Path][f.Region.Line], f.ID)
+		}
+	}
+	for _, path := range slices.Sorted(maps.Keys(lines)) {
+		blamed, err := h.repo.Blame(is.Head, path, slices.Sorted(maps.Keys(lines[path])))
+		if err != nil {
+			continue // the file isn't there by this name, or the commit's history is cut off
+		}
+		for line, who := range blamed {
+			for _, id := range lines[path][line] {
+				by[id] = history.Interval{Commit: who.Commit, Author: who.Author}
+			}
+		}
+	}
+	return by, nil
+}
+
+// Prune removes what is older than the policy keeps, or than a time that the call names.
+func (h *History) Prune(ctx context.Context, before time.Time, rehearsal bool) (history.Pruned, error) {
+	records, reports := before, before
+	if before.IsZero() {
+		records, reports = until(h.Policy.History.Keep, time.Now())
+	}
+	return h.store.Prune(ctx, h.Name, records, reports, rehearsal)
+}
