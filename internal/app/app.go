@@ -64,6 +64,7 @@ type Judged struct {
 
 	// Refused says why none of the policy's linters may be started to fix something, "" where they may or there is none.
 	Refused string
+	side    git.Side // that was judged; "" for a patch
 	trusted git.Side // that has the linters' own files, "" where they are the judged state's
 
 	texts      map[string]*source.Text

@@ -208,7 +208,7 @@ func (q GateRequest) judge(ctx context.Context, t *target.Target, choose func(*a
 	if err := q.addBase(ctx, t, a, &in); err != nil {
 		return nil, err
 	}
-	j := &Judged{Input: in, Policy: a.Policy, Dir: q.Dir, Root: t.Root, trusted: a.Trusted(t).Side, texts: collected.Texts, rules: collected.Rules}
+	j := &Judged{Input: in, Policy: a.Policy, Dir: q.Dir, Root: t.Root, side: t.Side, trusted: a.Trusted(t).Side, texts: collected.Texts, rules: collected.Rules}
 	if slices.ContainsFunc(in.Policy.Reports, func(r policy.Report) bool { return len(r.Fix) > 0 }) {
 		j.Refused = a.Refusal(t, q.overrides())
 	}

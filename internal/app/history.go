@@ -516,9 +516,13 @@ func (h *History) blame(ctx context.Context, is record.Summary) (map[string]hist
 	if err != nil {
 		return nil, err
 	}
-	lines := map[string]map[int][]string{} // the new findings, by file and line
+	came, err := h.store.Came(ctx, is.State)
+	if err != nil {
+		return nil, err
+	}
+	lines := map[string]map[int][]string{} // the new findings that weren't there before, by file and line
 	for _, f := range r.Verdict.Findings {
-		if f.Standing == judge.New && f.Region.Line > 0 && f.Path != "" {
+		if f.Standing == judge.New && f.Region.Line > 0 && f.Path != "" && slices.Contains(came, f.ID) {
 			if lines[f.Path] == nil {
 				lines[f.Path] = map[int][]string{}
 			}
@@ -526,7 +530,7 @@ func (h *History) blame(ctx context.Context, is record.Summary) (map[string]hist
 		}
 	}
 	for _, path := range slices.Sorted(maps.Keys(lines)) {
-		blamed, err := h.repo.Blame(is.Head, path, slices.Sorted(maps.Keys(lines[path])))
+		blamed, err := h.repo.Blame(git.Side(is.Head), path, slices.Sorted(maps.Keys(lines[path])))
 		if err != nil {
 			continue // the file isn't there by this name, or the commit's history is cut off
 		}

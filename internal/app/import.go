@@ -26,7 +26,7 @@ type ImportRequest struct {
 	Call
 	Past
 	Place  Place
-	Door   string // "" takes the one door that judges a range
+	Door   string // "" takes the one door that judges a tree, or else a range
 	Branch string // whose states they are; "" for the branch that is checked out
 	Tell   func(lint.Step)
 }
@@ -41,7 +41,7 @@ type Imported struct {
 }
 
 // Import records the states of past commits: by a folder of reports, or by the policy's linters, which are started on copies. What was
-// recorded before is passed by, so that a call that was broken off goes on where it ended. Each is judged by the present policy, or by
+// recorded before is passed by, so that a call that was broken off goes on where it ended. Each is judged as a whole tree, by the present policy or by
 // the one that the call names. Tell is called for each commit as soon as it is in.
 func Import(ctx context.Context, q ImportRequest, tell func(Imported)) error {
 	h, err := openHistory(ctx, q.Call, q.Place, "", history.Open)
@@ -73,7 +73,7 @@ func Import(ctx context.Context, q ImportRequest, tell func(Imported)) error {
 		}
 	}
 	if q.Door == "" {
-		if q.Door, err = pastDoor(ctx, q.Call); err != nil {
+		if q.Door, err = pastDoor(ctx, q.Call, policy.Tree, policy.Range, policy.Branch); err != nil {
 			return err
 		}
 	}
@@ -124,9 +124,6 @@ func (h *History) importOne(ctx context.Context, q ImportRequest, c git.Commit, 
 	one := GateRequest{Call: q.Call, Door: q.Door, Reports: Reports{Given: given}, Tell: q.Tell}
 	one.Record = Recording{Asked: true, Place: q.Place, branch: branch, time: at}
 	one.Change = target.Name{Kind: policy.Tree, To: c.Name}
-	if len(c.Parents) > 0 {
-		one.Change = target.Name{Kind: policy.Range, From: c.Parents[0], To: c.Name}
-	}
 	judged, err := Gate(ctx, one)
 	if err != nil {
 		return err

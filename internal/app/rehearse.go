@@ -55,7 +55,7 @@ func Rehearse(ctx context.Context, q RehearseRequest) ([]judge.Rehearsal, error)
 		store = lent.reportStore
 	}
 	if q.Door == "" {
-		if q.Door, err = pastDoor(ctx, q.Call); err != nil {
+		if q.Door, err = pastDoor(ctx, q.Call, policy.Range, policy.Branch); err != nil {
 			return nil, err
 		}
 	}
@@ -91,14 +91,14 @@ func Rehearse(ctx context.Context, q RehearseRequest) ([]judge.Rehearsal, error)
 	return all, nil
 }
 
-// pastDoor is the door of the policy that a call names that judges ranges, or else branches, where it has one of the kind; "" leaves it
-// to judging to complain.
-func pastDoor(ctx context.Context, c Call) (string, error) {
+// pastDoor is the door of the policy that a call names that judges changes of a kind, or else of the next kind, where it has one of
+// the kind; "" leaves it to judging to complain.
+func pastDoor(ctx context.Context, c Call, kinds ...policy.Kind) (string, error) {
 	file, err := ReadPolicy(ctx, c)
 	if err != nil {
 		return "", err
 	}
-	for _, kind := range []policy.Kind{policy.Range, policy.Branch} {
+	for _, kind := range kinds {
 		if doors := file.Policy.DoorsFor(kind); len(doors) == 1 {
 			return doors[0].Name, nil
 		} else if len(doors) > 1 {

@@ -43,7 +43,7 @@ func (p *program) survey(ctx context.Context, evidence evidenceFlags, anew bool)
 
 // reasonFlags say why findings are accepted.
 type reasonFlags struct {
-	why, reason, until, link string
+	why, reason, until, link, owner string
 }
 
 func (r *reasonFlags) add(f *pflag.FlagSet, why baseline.Why) {
@@ -55,6 +55,7 @@ func (r *reasonFlags) add(f *pflag.FlagSet, why baseline.Why) {
 	values(f, "why", words(reasons)...)
 	f.StringVar(&r.reason, "reason", "", "the reason in your own `WORDS`")
 	f.StringVar(&r.until, "until", "", "until `DATE`, included: 2027-02-01, or from today 90d, 12w, 6m")
+	f.StringVar(&r.owner, "owner", "", "`NAME` is to put it right; else the file's team, else who wrote the line")
 	f.StringVar(&r.link, "link", "", "where more is written, as `URL`")
 }
 
@@ -70,7 +71,7 @@ func (r *reasonFlags) reasons(today, author string) (baseline.Entry, error) {
 	if err := r.checkWhy(); err != nil {
 		return baseline.Entry{}, err
 	}
-	return baseline.Entry{Why: baseline.Why(r.why), Reason: r.reason, Until: until, Link: r.link, By: author, On: today}, nil
+	return baseline.Entry{Why: baseline.Why(r.why), Reason: r.reason, Until: until, Link: r.link, Owner: r.owner, By: author, On: today}, nil
 }
 
 func (r *reasonFlags) checkWhy() error { return checkValue("why", r.why, words(reasons)) }

@@ -108,6 +108,16 @@ var steps = []step{
 		},
 		command: gateMerge,
 	},
+	{
+		story:   "Main has been judged at each push for half a year. Take these records in.",
+		prepare: (*demo.Repository).Remember,
+		command: []string{"zincdoor", "history", "import", demo.HalfYearFile},
+	},
+	{
+		story:   "Did it get better?",
+		prepare: func(*demo.Repository) error { return nil },
+		command: []string{"zincdoor", "history", "trend", "--since", "2026-04-01", "--every", "month"},
+	},
 }
 
 // storyColumns is the width of the demo's own sentences.

@@ -24,6 +24,7 @@ func (p *program) findings() *cobra.Command {
 	var change changeFlags
 	var selected selectFlags
 	var door, file string
+	var owners []string
 	var list render.List
 	cmd := &cobra.Command{
 		Use:   "findings [PATH]...",
@@ -56,10 +57,12 @@ zincdoor findings --fields path,line,rule,id`,
 			if err := list.Check(); err != nil {
 				return err
 			}
-			return p.listFindings(cmd.Context(), request, &selected, list, file)
+			return p.listFindings(cmd.Context(), request, &selected, owners, list, file)
 		},
 	}
-	p.group(cmd, selectionHeading, selected.add)
+	p.group(cmd, selectionHeading, selected.add, func(f *pflag.FlagSet) {
+		f.StringSliceVar(&owners, "owner", nil, "that `NAME` is to put right: as entry, team, or git blame say")
+	})
 	p.group(cmd, outputHeading, func(f *pflag.FlagSet) {
 		f.StringVar(&list.Format, "format", render.Text, "`FORMAT`|how they are written:")
 		values(f, "format", render.ListFormats...)
@@ -106,7 +109,7 @@ func revisionAndPaths(tree bool, args []string) (revision, paths []string, err e
 	return revision, paths, nil
 }
 
-func (p *program) listFindings(ctx context.Context, q app.GateRequest, selected *selectFlags, list render.List, file string) error {
+func (p *program) listFindings(ctx context.Context, q app.GateRequest, selected *selectFlags, owners []string, list render.List, file string) error {
 	judged, err := p.watched(ctx, q, app.List)
 	if err != nil {
 		return err
@@ -121,6 +124,14 @@ func (p *program) listFindings(ctx context.Context, q app.GateRequest, selected 
 			v := j.Verdict
 			all += len(v.Findings)
 			v.Findings = slices.DeleteFunc(v.Findings, func(f judge.Finding) bool { return !takes(f) })
+			if len(owners) > 0 || list.Asks(render.FieldOwner) {
+				if err := j.NameOwners(ctx, v.Findings); err != nil {
+					return unjudged{err}
+				}
+			}
+			if len(owners) > 0 {
+				v.Findings = slices.DeleteFunc(v.Findings, func(f judge.Finding) bool { return !policy.TakesName(owners, f.Owner) })
+			}
 			left += len(v.Findings)
 			v.Limits, v.Gone = nil, nil
 			for _, e := range v.Evidence {

@@ -22,10 +22,13 @@ import (
 func (p *program) history() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "history",
-		Short: "See whether it gets better: recorded verdicts, trends, what is worst off",
+		Short: "See whether it gets better: records, trends, what is worst off",
 		Long: `Look at recorded verdicts. They are recorded by gate --record, or where the policy says history: {record: true}: in a file in the repository's git folder, or where git config zincdoor.history or ZINCDOOR_HISTORY names another file or a PostgreSQL database (postgres://…).
 
 Trends, what is worst off and comparisons are about the states of a guarded branch, as one door saw them: of those recorded the last one, unless --door and --branch choose.`,
+		Example: `zincdoor gate --tree --record
+zincdoor history trend --since 26w
+zincdoor history worst`,
 		Args: cobra.ArbitraryArgs,
 		RunE: p.commandsOnly,
 	}
@@ -40,11 +43,11 @@ type historyFlags struct {
 }
 
 func (h *historyFlags) add(f *pflag.FlagSet) {
-	f.StringVar(&h.file, "history-file", "", "keep records in `FILE`; else as git config zincdoor.history says, else in .git")
+	f.StringVar(&h.file, "history-file", "", "records are in `FILE`; else where git config zincdoor.history says")
 }
 
 func (h *historyFlags) addRead(f *pflag.FlagSet) {
-	f.StringVar(&h.file, "history-file", "", "read records from `FILE`; else as git config zincdoor.history says, else in .git")
+	f.StringVar(&h.file, "history-file", "", "records are in `FILE`; else where git config zincdoor.history says")
 	f.StringVar(&h.repository, "repository", "", "of the repository called `NAME`; else of this one")
 }
 
@@ -302,11 +305,11 @@ zincdoor history trend --format svg --output trend.svg`,
 		},
 	}
 	p.group(cmd, "Count", func(f *pflag.FlagSet) {
-		f.StringVar(&q.By, "count-by", string(record.BySeverity), "`WORD`|by what:")
+		f.StringVar(&q.By, "count-by", string(record.BySeverity), "`WORD`|by what, else severity:")
 		values(f, "count-by", trendedBy...)
-		f.StringVar(&since, "since", "90d", "since a `DATE`, or as long ago as 90d, 12w, 6m")
+		f.StringVar(&since, "since", "90d", "since a `DATE`, or as long ago as 90d (the default), 12w, 6m")
 		f.StringVar(&until, "until", "", "up to a `DATE`, its day included; else to now")
-		f.StringVar(&every, "every", string(record.Week), "`STEP`|the steps of time:")
+		f.StringVar(&every, "every", string(record.Week), "`STEP`|the steps of time, else week:")
 		values(f, "every", words(record.Steps)...)
 		f.BoolVar(&o.Cost, "cost", false, "the work that findings are, in the place of their number")
 		of.add(f)
@@ -396,9 +399,9 @@ zincdoor history worst --count-by rule --path core`,
 		},
 	}
 	p.group(cmd, "Count", func(f *pflag.FlagSet) {
-		f.StringVar((*string)(&q.By), "count-by", string(record.ByFile), "`WORD`|by what:")
+		f.StringVar((*string)(&q.By), "count-by", string(record.ByFile), "`WORD`|by what, else file:")
 		values(f, "count-by", rankedBy...)
-		f.StringVar(&since, "since", "90d", "growth and commits since a `DATE`, or as long ago as 90d, 12w, 6m")
+		f.StringVar(&since, "since", "90d", "growth and commits since a `DATE`, or 90d (the default), 12w, 6m")
 		of.add(f)
 	})
 	p.group(cmd, selectionHeading, selected.addRecorded)

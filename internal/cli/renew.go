@@ -75,6 +75,9 @@ func (p *program) runRenew(ctx context.Context, flags renewFlags, ids []string) 
 		if flags.reason.link != "" {
 			e.Link = flags.reason.link
 		}
+		if flags.reason.owner != "" {
+			e.Owner = flags.reason.owner
+		}
 		in = append(in, e)
 	}
 	agreed, err := p.confirm(flags.yes, fmt.Sprintf("Renew %s until %s?", app.CountEntries(len(in)), until), out)

@@ -33,7 +33,7 @@ func New(dir string) (*Repository, error) {
 		return nil, err
 	}
 	for key, value := range map[string]string{
-		"user.name": "Tide Desk", "user.email": "desk@brackwater.example", "core.autocrlf": "false", "commit.gpgsign": "false",
+		"zincdoor.repository": Name, "user.name": "Tide Desk", "user.email": "desk@brackwater.example", "core.autocrlf": "false", "commit.gpgsign": "false",
 	} {
 		if err := r.Git("config", key, value); err != nil {
 			return nil, err

@@ -46,7 +46,7 @@ func (q Request) checkHouse(ctx context.Context) (*houseReport, error) {
 		Name: house.Tool, Format: house.Tool, State: judge.Read, Optional: !slices.Contains(q.Door.Needs, house.Tool),
 		Findings: len(found.findings), Files: len(found.files),
 	}
-	r.state.Along = r.state.Optional
+	r.state.Along, r.state.Partly = r.state.Optional, q.Target.Diff != nil
 	switch {
 	case len(found.files) == 0:
 		r.state.State = judge.Skipped

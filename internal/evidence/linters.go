@@ -112,6 +112,7 @@ func (q Request) runLinter(ctx context.Context, runner *lint.Runner, r *reading)
 		return
 	}
 	result := runner.Do(plan)
+	r.state.Partly = terms.Run.Changed && terms.Run.TakesFiles() && q.Target.Diff != nil
 	r.report, r.files, r.state.Files, r.forgotten = result.Report, result.Given, len(result.Given), result.Forgotten
 	if r.report == nil {
 		r.report = &report.Report{Format: terms.As}

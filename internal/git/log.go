@@ -2,6 +2,7 @@ package git
 
 import (
 	"bufio"
+	"bytes"
 	"fmt"
 	"io"
 	"strconv"
@@ -75,15 +76,32 @@ func (r *Repo) EachChange(head string, since time.Time, see func(paths []string)
 // Author is the commit that a line comes from, and who wrote it.
 type Author struct{ Commit, Author string }
 
-// Blame tells where lines of a file come from, as a commit has it. The lines are 1-based.
-func (r *Repo) Blame(commit, path string, lines []int) (map[int]Author, error) {
-	args := []string{"blame", "--porcelain", "-w"}
+// Blame tells where lines of a file come from, as a side has it. The lines are 1-based. Those that no commit has yet are left out.
+func (r *Repo) Blame(side Side, path string, lines []int) (map[int]Author, error) {
+	args := []string{"-C", r.Root, "blame", "--porcelain", "-w"}
 	for _, line := range lines {
 		args = append(args, fmt.Sprintf("-L%d,%d", line, line))
 	}
-	out, err := r.git(append(args, commit, "--", path)...)
+	var input []byte
+	switch side {
+	case Worktree:
+	case Index:
+		data, err := r.git("cat-file", "blob", ":"+path)
+		if err != nil {
+			return nil, err
+		}
+		input = data
+		args = append(args, "--contents", "-")
+	default:
+		args = append(args, string(side))
+	}
+	cmd := r.command(append(args, "--", path)...)
+	cmd.Stdin = bytes.NewReader(input)
+	var said bytes.Buffer
+	cmd.Stderr = &said
+	out, err := cmd.Output()
 	if err != nil {
-		return nil, err
+		return nil, failure("blame", err, said.String())
 	}
 	all, authors := map[int]Author{}, map[string]string{}
 	var of string
@@ -102,6 +120,10 @@ func (r *Repo) Blame(commit, path string, lines []int) (map[int]Author, error) {
 		}
 	}
 	for n, a := range all {
+		if strings.Trim(a.Commit, "0") == "" {
+			delete(all, n)
+			continue
+		}
 		a.Author = authors[a.Commit]
 		all[n] = a
 	}

@@ -28,29 +28,10 @@ const turn = 0x7a696e63
 // Put puts a record in, with the content of those of its reports that are to be kept. One without an id gets one; one that is
 // there already stays as it is.
 func (s *Store) Put(ctx context.Context, r *record.Record, contents []Content) error {
-	verdict, err := verdictfile.WithoutFindings(r.Verdict)
+	packed, divided, err := readied(r)
 	if err != nil {
 		return err
 	}
-	divided := divide(r.Verdict.Findings)
-	document, err := plainJSON(describe(r, verdict))
-	if err != nil {
-		return err
-	}
-	if r.ID == "" {
-		r.ID = name(document, divided)
-	}
-	if r.Branch == "" { // whose findings stay with it
-		var whole bytes.Buffer
-		if err := verdictfile.Write(&whole, r.Verdict); err != nil {
-			return err
-		}
-		verdict = whole.Bytes()
-	}
-	if document, err = plainJSON(describe(r, verdict)); err != nil {
-		return err
-	}
-	packed := pack(document)
 	err = s.atomically(ctx, func(tx transaction) error {
 		if s.postgres {
 			if _, err := tx.ExecContext(ctx, "SELECT pg_advisory_xact_lock_shared($1)", turn); err != nil {
@@ -63,6 +44,36 @@ func (s *Store) Put(ctx context.Context, r *record.Record, contents []Content) e
 		return fmt.Errorf("the verdict can't be recorded in %s: %w", s.where, err)
 	}
 	return nil
+}
+
+// readied is a record's document as it is stored, packed, and its findings in parts.
+func readied(r *record.Record) (document []byte, divided []part, err error) {
+	verdict, err := verdictfile.WithoutFindings(r.Verdict)
+	if err != nil {
+		return nil, nil, err
+	}
+	divided = divide(r.Verdict.Findings)
+	if r.ID == "" {
+		if document, err = plainJSON(describe(r, verdict)); err != nil {
+			return nil, nil, err
+		}
+		r.ID = name(document, divided)
+	}
+	if r.Branch == "" { // whose findings stay with it
+		var whole bytes.Buffer
+		if err := verdictfile.Write(&whole, r.Verdict); err != nil {
+			return nil, nil, err
+		}
+		verdict = whole.Bytes()
+	}
+	document, err = plainJSON(describe(r, verdict))
+	return pack(document), divided, err
+}
+
+// NameIt gives a record its id, unless it has one.
+func NameIt(r *record.Record) error {
+	_, _, err := readied(r)
+	return err
 }
 
 func (s *Store) put(ctx context.Context, tx transaction, r *record.Record, document []byte, divided []part, contents []Content) error {

@@ -31,15 +31,12 @@ func (w Waiting) Keep(r *record.Record, contents []Content) error {
 	if err := os.MkdirAll(string(w), 0o777); err != nil {
 		return err
 	}
+	if err := NameIt(r); err != nil {
+		return err
+	}
 	line, err := Line(r)
 	if err != nil {
 		return err
-	}
-	if r.ID == "" {
-		r.ID = name(line, nil)
-		if line, err = Line(r); err != nil {
-			return err
-		}
 	}
 	out := append(line, '\n')
 	for _, c := range contents {

@@ -69,6 +69,9 @@ func reasons(e baseline.Entry, today string) string {
 	case e.Until != "":
 		parts = append(parts, "until "+e.Until)
 	}
+	if e.Owner != "" {
+		parts = append(parts, "owner "+Safe(e.Owner))
+	}
 	if e.Link != "" {
 		parts = append(parts, Safe(e.Link))
 	}

@@ -360,9 +360,9 @@ func trendText(w io.Writer, t record.Trend, o TrendOptions) error {
 		return s.err
 	}
 	shown := seriesOf(t, o)
-	number := strconv.Itoa
+	number, fewer := strconv.Itoa, "fewer"
 	if o.Cost {
-		number = workTime
+		number, fewer = workTime, "less"
 	}
 	sums := t.By != string(record.BySet) && len(shown.names) > 1
 	grid := table{left: []bool{true}}
@@ -394,7 +394,7 @@ func trendText(w io.Writer, t record.Trend, o TrendOptions) error {
 	}
 	s.bars(&grid, t, shown, o)
 	grid.write(s)
-	if text := growth(t, shown, number); text != "" && sums && t.Points[0].ID != "" {
+	if text := growth(t, shown, number, fewer); text != "" && sums && t.Points[0].ID != "" {
 		s.line("")
 		s.line("%s", text)
 	}
@@ -439,7 +439,7 @@ func stepName(start time.Time, every record.Every) string {
 }
 
 // growth tells how much there is more or less at the end than at the beginning, "" where these are one step.
-func growth(t record.Trend, shown series, number func(int) string) string {
+func growth(t record.Trend, shown series, number func(int) string, fewer string) string {
 	last := len(t.Points) - 1
 	if last == 0 {
 		return ""
@@ -448,11 +448,11 @@ func growth(t record.Trend, shown series, number func(int) string) string {
 	since := stepName(t.Points[0].Start, t.Every)
 	switch {
 	case to == from:
-		return fmt.Sprintf("as many as in %s: %s", since, number(to))
+		return fmt.Sprintf("the same as in %s: %s", since, number(to))
 	case to > from:
 		return fmt.Sprintf("%s more than in %s", number(to-from), since)
 	}
-	return fmt.Sprintf("%s less than in %s", number(from-to), since)
+	return fmt.Sprintf("%s %s than in %s", number(from-to), fewer, since)
 }
 
 // WorstOptions say how what is worst is shown.

@@ -57,6 +57,7 @@ var fields = []field{
 	{"place", false, func(f *judge.Finding) string { return string(f.Place) }},
 	{"tool", false, func(f *judge.Finding) string { return f.Tool }},
 	{"team", false, func(f *judge.Finding) string { return f.Team }},
+	{"owner", false, func(f *judge.Finding) string { return f.Owner }},
 	{"level", false, func(f *judge.Finding) string { return string(f.Level) }},
 	{"id", false, func(f *judge.Finding) string { return f.ID }},
 	{"entry", false, func(f *judge.Finding) string { return f.EntryID }},
@@ -65,6 +66,14 @@ var fields = []field{
 	{"sources", false, func(f *judge.Finding) string { return strings.Join(f.Sources, ",") }},
 	{"tags", false, func(f *judge.Finding) string { return strings.Join(f.Weight().Tags, ",") }},
 	{"help", false, func(f *judge.Finding) string { return f.Details().Help }},
+}
+
+// FieldOwner is the field of who is to put a finding right. Of some findings only git knows.
+const FieldOwner = "owner"
+
+// Asks reports whether a list shows a field, or goes by it.
+func (l List) Asks(field string) bool {
+	return l.CountBy == field || slices.Contains(l.Fields, field) || slices.ContainsFunc(l.Sort, func(name string) bool { return strings.TrimPrefix(name, "-") == field })
 }
 
 // FieldNames lists the names of all fields.

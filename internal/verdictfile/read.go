@@ -1,6 +1,7 @@
 package verdictfile
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"slices"
@@ -84,6 +85,7 @@ type findingJSON struct {
 	Message     string          `json:"message"`
 	Place       change.Place    `json:"place"`
 	Standing    judge.Standing  `json:"standing"`
+	Owner       string          `json:"owner"`
 	Team        string          `json:"team"`
 	Occurrences int             `json:"occurrences"`
 	Sources     []string        `json:"sources"`
@@ -109,6 +111,7 @@ func (d *findingJSON) finding(f *finding.Finding) judge.Finding {
 		f.Extra = &finding.Details{Help: d.Help, Logical: d.Function, Justification: d.Suppressed}
 	}
 	j := judge.Finding{Finding: f, ID: d.ID, Place: d.Place, Severity: d.Severity, Team: d.Team, Cost: d.Cost}
+	j.Owner = cmp.Or(d.Owner, d.Team)
 	j.Standing, j.EntryID, j.Measure, j.AcceptedMeasure = d.Standing, d.Entry, number(d.Measure), number(d.Accepted)
 	for i := range d.Also {
 		j.Also = append(j.Also, d.Also[i].finding(&finding.Finding{}))

@@ -335,6 +335,9 @@ func AppendFinding(out []byte, f *judge.Finding) []byte {
 	m.Text("place", string(f.Place))
 	m.Text("standing", string(f.Standing))
 	m.Text("team", f.Team)
+	if f.Owner != f.Team {
+		m.some("owner", f.Owner)
+	}
 	m.Number("occurrences", f.Occurrences)
 	m.Key("sources")
 	m.out = append(m.out, '[')

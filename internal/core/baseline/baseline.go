@@ -59,6 +59,7 @@ type Entry struct {
 	On           string `json:"on"`
 	Until        string `json:"until,omitempty"`
 	Link         string `json:"link,omitempty"`
+	Owner        string `json:"owner,omitempty"` // who is to put it right, where that isn't the file's team
 }
 
 // EntryFor describes a finding of the given severity so that it is recognised later. Why, By, On and the rest are the
@@ -77,7 +78,7 @@ func EntryFor(f finding.Finding, severity string) Entry {
 
 // For gives the entry the reasons of another: why, by whom, and until when it is accepted.
 func (e Entry) For(reasons Entry) Entry {
-	e.Why, e.Reason, e.By, e.On, e.Until, e.Link = reasons.Why, reasons.Reason, reasons.By, reasons.On, reasons.Until, reasons.Link
+	e.Why, e.Reason, e.By, e.On, e.Until, e.Link, e.Owner = reasons.Why, reasons.Reason, reasons.By, reasons.On, reasons.Until, reasons.Link, reasons.Owner
 	return e
 }
 

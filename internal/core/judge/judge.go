@@ -67,6 +67,7 @@ type Evidence struct {
 	Optional bool             // the door doesn't need it
 	Before   bool             // it is of the state before the change
 	Pinned   bool             // the policy says of which tool it is
+	Partly   bool             // it was asked about files of the change alone
 	Along    bool             // our own checks where the door doesn't need them: judged along, and no evidence by themselves
 	Covers   []baseline.Cover // the tools it speaks for and the files they looked at
 	Lost     []string         // of these files, those that a tool gave up before it had seen all of them, sorted
@@ -149,6 +150,8 @@ type Finding struct {
 	Team             string // "" where no team answers for the file
 	rival            string // another team that lays claim to the file just as well, "" for none
 	Status
+
+	Owner string // who is to put it right: whom its entry names, else its team; "" where neither is known
 
 	Cost int // the minutes that it takes to put it right, by the policy; 0 where that says nothing
 
@@ -257,6 +260,7 @@ func Judge(in Input) Verdict {
 		v.join(j)
 	}
 	estimate(v.Findings, in.Policy)
+	own(v.Findings)
 	v.Totals = count(v)
 	for _, t := range in.Policy.Teams {
 		if slices.ContainsFunc(v.Findings, func(f Finding) bool { return f.Team == t.Name }) {
@@ -267,6 +271,16 @@ func Judge(in Input) Verdict {
 	v.Enforced, v.Outcome = decide(in.Door, v)
 	v.Notices = slices.Concat(v.Notices, j.known.Distrusted, remarks(in, v, lineRule), j.remarksOnTools())
 	return v
+}
+
+// own says who is to put each finding right.
+func own(all []Finding) {
+	for i := range all {
+		f := &all[i]
+		if f.Owner = f.Team; f.Entry != nil && f.Entry.Owner != "" {
+			f.Owner = f.Entry.Owner
+		}
+	}
 }
 
 // estimate gives every finding its cost. Of what several tools say of one fault the dearest counts: it is put right once.

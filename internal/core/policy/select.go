@@ -119,6 +119,9 @@ func inAny(groups []*Group, f finding.Finding) bool {
 	return slices.ContainsFunc(groups, func(g *Group) bool { return g.takes(f) })
 }
 
+// TakesName reports whether one of some globs takes a name: * stands for everything.
+func TakesName(globs []string, name string) bool { return matchesAny(globs, name, MatchRule) }
+
 // anyTag reports whether two lists of tags have one in common; none is the answer where nothing is wanted.
 func anyTag(wanted, tags []string, none bool) bool {
 	return none || slices.ContainsFunc(wanted, func(tag string) bool { return slices.Contains(tags, tag) })

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"zincdoor/internal/core/change"
+	"zincdoor/internal/core/house"
 	"zincdoor/internal/core/judge"
 	"zincdoor/internal/core/policy"
 )
@@ -65,11 +66,18 @@ type Tally struct {
 }
 
 // Of makes the record of a verdict: the caller adds what isn't the verdict's. A state of the branch it is only where all evidence is
-// there that the door needs: what is missing isn't gone. Of another one only those findings are kept that concern the change: on its
-// lines, in its files, or of a standing that it has something to do with.
+// there that the door needs, and looked at more than the change: what nobody looked for isn't gone. Our own checks, which look at a
+// change alone, are left out of such a state. Of another record only those findings are kept that concern the change: on its lines, in
+// its files, or of a standing that it has something to do with.
 func Of(v judge.Verdict, branch string, p *policy.Policy) Record {
-	if slices.ContainsFunc(v.Evidence, func(e judge.Evidence) bool { return !e.Sound() && !e.Optional }) {
+	if slices.ContainsFunc(v.Evidence, func(e judge.Evidence) bool {
+		return !e.Before && (!e.Sound() && !e.Optional || e.Partly && e.Name != house.Tool)
+	}) {
 		branch = ""
+	}
+	all := v.Findings
+	if branch != "" && slices.ContainsFunc(v.Evidence, func(e judge.Evidence) bool { return e.Partly }) {
+		v.Findings, v.Limits = kept(v, func(f judge.Finding) bool { return f.Tool != house.Tool })
 	}
 	r := Record{Branch: branch, Verdict: v, Tallies: map[By][]Tally{}}
 	for _, by := range counted {
@@ -78,20 +86,22 @@ func Of(v judge.Verdict, branch string, p *policy.Policy) Record {
 		}
 	}
 	if branch == "" {
-		r.Verdict.Findings, r.Verdict.Limits = concerned(v)
-		r.Apart = len(v.Findings) - len(r.Verdict.Findings)
+		r.Verdict.Findings, r.Verdict.Limits = kept(v, func(f judge.Finding) bool {
+			return f.Place != change.Elsewhere || f.Standing != judge.Existing && f.Standing != judge.Accepted
+		})
 	}
+	r.Apart = len(all) - len(r.Verdict.Findings)
 	return r
 }
 
-// concerned are the findings that concern a change, and the limits with these alone.
-func concerned(v judge.Verdict) (kept []judge.Finding, limits []judge.LimitResult) {
+// kept are some of a verdict's findings, and the limits with these alone.
+func kept(v judge.Verdict, keeps func(judge.Finding) bool) (some []judge.Finding, limits []judge.LimitResult) {
 	place := make([]int, len(v.Findings))
 	for i, f := range v.Findings {
 		place[i] = -1
-		if f.Place != change.Elsewhere || f.Standing != judge.Existing && f.Standing != judge.Accepted {
-			place[i] = len(kept)
-			kept = append(kept, f)
+		if keeps(f) {
+			place[i] = len(some)
+			some = append(some, f)
 		}
 	}
 	limits = slices.Clone(v.Limits)
@@ -104,7 +114,7 @@ func concerned(v judge.Verdict) (kept []judge.Finding, limits []judge.LimitResul
 		}
 		limits[i].Findings = all
 	}
-	return kept, limits
+	return some, limits
 }
 
 // Names gives what a finding has in common with others, by what they are counted by: one name mostly, of sets as many as take
