@@ -97,11 +97,6 @@ func (h *History) List(ctx context.Context, f history.Filter) ([]record.Summary,
 	return h.store.List(ctx, f)
 }
 
-// Repositories lists the names of all repositories that have records.
-func (h *History) Repositories(ctx context.Context) ([]string, error) {
-	return h.store.Repositories(ctx)
-}
-
 // Branch names the states of a guarded branch as one door sees them. What is empty may be any.
 type Branch struct{ Name, Door string }
 
@@ -138,6 +133,22 @@ func (h *History) States(ctx context.Context, of Branch) (states []record.Summar
 	return states, is, others, nil
 }
 
+// Nothing says that nothing was recorded of the repository, and of which there are records; nil where something was.
+func (h *History) Nothing(ctx context.Context) error {
+	all, err := h.List(ctx, history.Filter{Last: 1})
+	if err != nil || len(all) > 0 {
+		return err
+	}
+	names, err := h.store.Repositories(ctx)
+	switch {
+	case err != nil:
+		return err
+	case len(names) == 0:
+		return fmt.Errorf("nothing has been recorded of %s", h.Name)
+	}
+	return fmt.Errorf("nothing has been recorded of %s; there are records of %s (--repository NAME)", h.Name, strings.Join(names, ", "))
+}
+
 // noStates says what is missing where no state of a branch was recorded.
 func (h *History) noStates(ctx context.Context, of Branch) error {
 	what := "of a guarded branch"
@@ -147,11 +158,8 @@ func (h *History) noStates(ctx context.Context, of Branch) error {
 	if of.Door != "" {
 		what += " at the door " + of.Door
 	}
-	if all, err := h.List(ctx, history.Filter{Last: 1}); err == nil && len(all) == 0 {
-		if names, err := h.Repositories(ctx); err == nil && len(names) > 0 {
-			return fmt.Errorf("nothing has been recorded of %s; there are records of %s (--repository NAME)", h.Name, strings.Join(names, ", "))
-		}
-		return fmt.Errorf("nothing has been recorded of %s", h.Name)
+	if err := h.Nothing(ctx); err != nil {
+		return err
 	}
 	return fmt.Errorf("no state %s has been recorded: that takes a verdict on its tip, by a push door or by gate --tree or --range on it, with all evidence it needs; for the past: zincdoor history import", what)
 }
@@ -425,6 +433,17 @@ type Compared struct {
 	From, To record.Summary
 	Of       Branch
 	Who      map[string]history.Interval // by finding that came, who brought it in
+	Lost     string                      // the commit of one of them that the repository doesn't have (any more), "" where it has both
+}
+
+// lost is the first of some commits that the repository doesn't have, "" where it has all.
+func (h *History) lost(commits ...string) string {
+	for _, commit := range commits {
+		if h.repo == nil || !h.repo.Has(commit+"^{commit}") {
+			return commit
+		}
+	}
+	return ""
 }
 
 // Compare finds what became of the findings of one state of a branch in another one.
@@ -455,25 +474,23 @@ func (h *History) Compare(ctx context.Context, of Branch, from, to string, takes
 		}
 	}
 	view := recognise.View{Aliases: h.Policy.Aliases}
-	var done func()
-	view.OldText, done = h.texts(c.From.Head)
-	defer done()
-	view.NewText, done = h.texts(c.To.Head)
-	defer done()
-	if view.Change, err = h.way(c.From.Head, c.To.Head, sides); err != nil {
-		return nil, err
+	if c.Lost = h.lost(c.From.Head, c.To.Head); c.Lost == "" {
+		var done func()
+		view.OldText, done = h.texts(c.From.Head)
+		defer done()
+		view.NewText, done = h.texts(c.To.Head)
+		defer done()
+		if view.Change, err = h.way(c.From.Head, c.To.Head, sides); err != nil {
+			return nil, err
+		}
 	}
 	c.Comparison = record.Compare(sides[0], sides[1], h.Policy, view)
 	c.Who, err = h.store.Intervals(ctx, c.To.State)
 	return c, err
 }
 
-// way is the change from one commit to another, with the lines of the files that findings stand in; nil where the repository no longer
-// has both.
+// way is the change from one commit to another, with the lines of the files that findings stand in.
 func (h *History) way(from, to string, sides [2][]judge.Finding) (*change.Change, error) {
-	if h.repo == nil || !h.repo.Has(from+"^{commit}") || !h.repo.Has(to+"^{commit}") {
-		return nil, nil
-	}
 	named := map[string]bool{}
 	for _, f := range slices.Concat(sides[0], sides[1]) {
 		named[f.Path] = true

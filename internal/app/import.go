@@ -77,9 +77,12 @@ func Import(ctx context.Context, q ImportRequest, tell func(Imported)) error {
 			return err
 		}
 	}
-	var last time.Time
+	times, err := timesOf(h.repo, list)
+	if err != nil {
+		return err
+	}
 	for n, c := range list {
-		if last = later(c.Time, last); ctx.Err() != nil {
+		if ctx.Err() != nil {
 			return ctx.Err()
 		}
 		is := Imported{Commit: c.Name, Subject: c.Subject}
@@ -93,7 +96,7 @@ func Import(ctx context.Context, q ImportRequest, tell func(Imported)) error {
 		case len(given.Files) == 0 && !q.Run:
 			is.Problem = "no reports of it; --run starts the policy's linters on it"
 		default:
-			q.step(fmt.Sprintf("commit %d of %d, %.10s", n+1, len(list), c.Name), func() { err = h.importOne(ctx, q, c, given, branch, last, &is) })
+			q.step(fmt.Sprintf("commit %d of %d, %.10s", n+1, len(list), c.Name), func() { err = h.importOne(ctx, q, c, given, branch, times[c.Name], &is) })
 			if err != nil {
 				return err
 			}
@@ -103,12 +106,23 @@ func Import(ctx context.Context, q ImportRequest, tell func(Imported)) error {
 	return nil
 }
 
-// later is a time, or where that isn't after another one a second after that: commits keep their order whatever their clocks said.
-func later(t, than time.Time) time.Time {
-	if t.After(than) {
-		return t
+// timesOf gives commits the times that their states are ordered by: their own, or where that isn't after the one before a second after
+// that, so that commits keep their order whatever their clocks said, and whichever of them are imported first.
+func timesOf(repo *git.Repo, list []git.Commit) (map[string]time.Time, error) {
+	times := map[string]time.Time{}
+	if len(list) == 0 {
+		return times, nil
 	}
-	return than.Add(time.Second)
+	all, err := repo.Log(0, list[len(list)-1].Name)
+	var last time.Time
+	for _, c := range all {
+		if !c.Time.After(last) {
+			c.Time = last.Add(time.Second)
+		}
+		last = c.Time
+		times[c.Name] = last
+	}
+	return times, err
 }
 
 func (q ImportRequest) step(name string, do func()) {

@@ -251,6 +251,9 @@ func (r *recording) state(t *target.Target, j *Judged) (branch, head, tree strin
 	return "", head, tree
 }
 
+// longestRecording is how long it may take to put records in: those that take longer wait for the next time.
+const longestRecording = time.Minute
+
 // Record puts the records of verdicts in, and those that have been waiting. It tells what went wrong, which changes no verdict.
 func Record(ctx context.Context, judged []*Judged) (notices []string) {
 	var all []*unrecorded
@@ -262,6 +265,8 @@ func Record(ctx context.Context, judged []*Judged) (notices []string) {
 	if len(all) == 0 {
 		return nil
 	}
+	ctx, cancel := context.WithTimeout(ctx, longestRecording)
+	defer cancel()
 	store, err := all[0].open(ctx)
 	if err == nil {
 		defer store.Close()

@@ -151,6 +151,9 @@ func (p *program) historyList() *cobra.Command {
 			}
 			defer h.Close()
 			all, err := h.List(cmd.Context(), by)
+			if err == nil && len(all) == 0 {
+				err = h.Nothing(cmd.Context())
+			}
 			if err != nil {
 				return unjudged{err}
 			}
@@ -447,6 +450,9 @@ The selectors mean what they mean in a limit, by the present policy.`,
 			c, err := h.Compare(cmd.Context(), of.of(), args[0], args[1], takes)
 			if err != nil {
 				return graded(err)
+			}
+			if c.Lost != "" {
+				p.tell(p.err, "zincdoor: the commit %.10s isn't in this repository, so findings are recognised by rule, file and message alone\n", c.Lost)
 			}
 			return render.Compared(p.out, format, c.Comparison, c.From, c.To, render.CompareOptions{
 				Title: fmt.Sprintf("Findings on %s", c.Of), Most: most, Who: func(id string) string { return c.Who[id].Author },

@@ -100,6 +100,11 @@ func (s *Store) open(ctx context.Context, place string) (err error) {
 		return err
 	}
 	s.db.SetMaxIdleConns(2)
+	answering, cancel := context.WithTimeout(ctx, patience)
+	defer cancel()
+	if err := s.db.PingContext(answering); err != nil {
+		return err
+	}
 	return s.migrate(ctx, place)
 }
 
