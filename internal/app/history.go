@@ -169,8 +169,21 @@ var (
 	dayName    = regexp.MustCompile(`^\d{4}-\d{2}-\d{2}$`)
 )
 
-// Find finds a record of the repository by the beginning of its id.
+// Last is what the newest record, or state, is called.
+const Last = "last"
+
+// Find finds a record of the repository by the beginning of its id, or the newest one.
 func (h *History) Find(ctx context.Context, name string) (is record.Summary, err error) {
+	if name == Last {
+		all, err := h.List(ctx, history.Filter{Last: 1})
+		if err == nil && len(all) == 0 {
+			err = h.Nothing(ctx)
+		}
+		if err != nil {
+			return is, err
+		}
+		return all[0], nil
+	}
 	if !recordName.MatchString(name) {
 		return is, target.WrongCall("%q is no id of a record: that is 4 to 16 hexadecimal digits, as zincdoor history list shows", name)
 	}
@@ -188,6 +201,9 @@ func (h *History) Find(ctx context.Context, name string) (is record.Summary, err
 
 // At finds a state among those of a branch: by a record's id, a day (its last state then), or a commit.
 func (h *History) At(ctx context.Context, states []record.Summary, name string) (is record.Summary, err error) {
+	if name == Last {
+		return states[len(states)-1], nil
+	}
 	if dayName.MatchString(name) {
 		day, err := time.Parse(time.DateOnly, name)
 		if err != nil {

@@ -26,7 +26,7 @@ func (p *program) history() *cobra.Command {
 		Long: `Look at recorded verdicts. They are recorded by gate --record, or where the policy says history: {record: true}: in a file in the repository's git folder, or where git config zincdoor.history or ZINCDOOR_HISTORY names another file or a PostgreSQL database (postgres://…).
 
 Trends, what is worst off and comparisons are about the states of a guarded branch, as one door saw them: of those recorded the last one, unless --door and --branch choose.`,
-		Example: `zincdoor gate --tree --record
+		Example: `zincdoor gate --into main --record
 zincdoor history trend --since 26w
 zincdoor history worst`,
 		Args: cobra.ArbitraryArgs,
@@ -190,9 +190,9 @@ func (p *program) historyShow() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:     "show RECORD",
 		Short:   "Show a recorded verdict again, in any format",
-		Long:    "Show a recorded verdict again, as gate showed it, in any of its formats. RECORD is the beginning of its id, as history list shows it.",
-		Example: "zincdoor history show 5f1c --show touched\nzincdoor history show 5f1c --format markdown",
-		Args:    arguments("the id of a record"),
+		Long:    "Show a recorded verdict again, as gate showed it, in any of its formats. RECORD is the beginning of its id, as history list shows it, or last for the newest.",
+		Example: "zincdoor history show last\nzincdoor history show last --format markdown",
+		Args:    arguments("the id of a record, or last"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			outputs, err := output.outputs()
 			if err != nil {
@@ -426,10 +426,10 @@ func (p *program) historyCompare() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "compare FROM TO",
 		Short: "Show what came and what went between two states",
-		Long: `Show what became of the findings of one state of a guarded branch in a later one: what came and by whom, what went, moved to another file, or got worse. FROM and TO are commits, days like 2027-02-01 (the last state then), or ids of records.
+		Long: `Show what became of the findings of one state of a guarded branch in a later one: what came and by whom, what went, moved to another file, or got worse. FROM and TO are commits, days like 2027-02-01 (the last state then), ids of records, or last.
 
 The selectors mean what they mean in a limit, by the present policy.`,
-		Example: "zincdoor history compare 2027-01-01 2027-04-01\nzincdoor history compare v1.2 HEAD --path core",
+		Example: "zincdoor history compare 2026-04-01 2026-07-01\nzincdoor history compare 2026-05-01 last --path core",
 		Args:    arguments("two states", "each a commit, a day or a record"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if err := checkValue("format", format, render.CompareFormats); err != nil {

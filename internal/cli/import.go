@@ -23,9 +23,9 @@ func (p *program) historyImport() *cobra.Command {
 		Long: `Record the states of past commits of a branch: by a folder that has the reports of each commit (as for policy rehearse), or with --run by the policy's linters, started on copies of the commits. Each is judged by the policy of the last commit. What is recorded already is passed by, so a call that was broken off goes on where it ended.
 
 With FILE (- for standard input), put in what zincdoor history export wrote.`,
-		Example: `zincdoor history import --last 30 --run
-zincdoor history import --commits v1.0..HEAD --reports build/past
-zincdoor history import records.jsonl`,
+		Example: `zincdoor history import --last 5 --reports build/past
+zincdoor history import --commits main~2..main --reports build/past
+zincdoor history import build/half-year.jsonl`,
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) (err error) {
 			if q.Dir, err = workingDir(); err != nil {
