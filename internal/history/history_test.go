@@ -338,7 +338,7 @@ func TestMain(m *testing.M) {
 	os.Exit(code)
 }
 
-// write records as many states as it is told, and prints the id of each once it is in.
+// write records as many states as asked for, and prints the id of each once it is in.
 func write(place, what string) int {
 	who, number, _ := strings.Cut(what, ":")
 	count, _ := strconv.Atoi(number)

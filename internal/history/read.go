@@ -179,7 +179,7 @@ type Interval struct {
 	Author      string // of the commit
 }
 
-// Intervals tells of findings of a state since when they are there and who brought them in. What isn't listed was there before the
+// Intervals gives, for findings of a state, since when they are there and who brought them in. What isn't listed was there before the
 // first record.
 func (s *Store) Intervals(ctx context.Context, at record.State) (map[string]Interval, error) {
 	first := map[string]int64{}

@@ -15,11 +15,15 @@ const (
 	plotWidth, plotHeight           = 900, 420
 	plotLeft, plotRight             = 64, 170
 	plotTop, plotBottom             = 56, 48
-	plotMostMarks, plotTickDistance = 8, 70
+	plotMostMarks, plotTickDistance = 8, 100
 )
 
-// plotShades are the fills of areas, the worst first: ours is grey of zinc, and one colour for what is worst.
-var plotShades = []string{"#c2552d", "#4f6a6e", "#8aa0a3", "#b9c7c9", "#d9e1e2", "#ecf0f0"}
+// The fills of areas: of severities, the worst first, greys of zinc and one colour for the worst; of others, which have no order,
+// colours that are told apart.
+var (
+	severityFills = []string{"#c2552d", "#4f6a6e", "#8aa0a3", "#b9c7c9", "#d9e1e2", "#ecf0f0"}
+	otherFills    = []string{"#4f6a6e", "#d2a24c", "#86a27d", "#94759a", "#b9c7c9", "#dfe5e5"}
+)
 
 // trendPicture draws a trend as an SVG document (1.1), with its numbers in words for who can't see it.
 func trendPicture(w io.Writer, t record.Trend, o TrendOptions) error {
@@ -39,6 +43,7 @@ func trendPicture(w io.Writer, t record.Trend, o TrendOptions) error {
 		most = max(most, sum)
 	}
 	unit, scale := scaleOf(most, o.Cost)
+	shade := fillsOf(t)
 	x := func(step int) float64 {
 		return plotLeft + float64(step)*float64(plotWidth-plotLeft-plotRight)/float64(max(len(t.Points)-1, 1))
 	}
@@ -86,7 +91,7 @@ func trendPicture(w io.Writer, t record.Trend, o TrendOptions) error {
 		if len(known) > 0 {
 			last = " " + unit(shown.values[n][known[len(known)-1]])
 		}
-		text(`<text x="%d" y="%d" fill="#22302f">%s%s</text>`, plotWidth-plotRight+34, at+11, safe(Truncate(nameOf(name), 16)), last)
+		text(`<text x="%d" y="%d" fill="#22302f">%s%s</text>`, plotWidth-plotRight+34, at+11, safe(truncate(nameOf(name), 16, "…")), last)
 	}
 	text(`</svg>`)
 	_, err := io.WriteString(w, out.String())
@@ -100,7 +105,14 @@ func nameOf(name string) string {
 	return name
 }
 
-func shade(n int) string { return plotShades[min(n, len(plotShades)-1)] }
+// fillsOf gives the fill of each area of a trend.
+func fillsOf(t record.Trend) func(n int) string {
+	fills := otherFills
+	if t.By == string(record.BySeverity) {
+		fills = severityFills
+	}
+	return func(n int) string { return fills[min(n, len(fills)-1)] }
+}
 
 // scaleOf gives the values that lines are drawn at, round ones from 0 to at least the greatest, and how they are written.
 func scaleOf(most int, cost bool) (unit func(int) string, scale []int) {
