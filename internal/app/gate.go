@@ -29,14 +29,21 @@ type GateRequest struct {
 	Lines   bool            // the lines around findings will be asked for
 	Record  Recording       // whether and where the verdict is recorded
 	Tell    func(lint.Step) // is called with how far the work is; nil for nobody
+
+	keeping *keeping // where the records of the call go
 }
 
 // Gate judges a change at a door: one verdict, but for a push one for each ref. An error wraps ErrCall or is a
 // policyfile.Problems where the call or the policy is wrong; any other means that it can't be judged.
 func Gate(ctx context.Context, q GateRequest) ([]*Judged, error) {
-	return q.each(ctx, func(ctx context.Context, t *target.Target) (*Judged, error) {
+	q.keeping = &keeping{}
+	judged, err := q.each(ctx, func(ctx context.Context, t *target.Target) (*Judged, error) {
 		return q.judge(ctx, t, (*authority.Authority).ChooseDoor)
 	})
+	if err != nil {
+		q.keeping.close()
+	}
+	return judged, err
 }
 
 // List judges a change at whatever door there is, named or not: for its findings' places and standings, not its outcome.
@@ -198,7 +205,8 @@ func (q GateRequest) judge(ctx context.Context, t *target.Target, choose func(*a
 	if err != nil {
 		return nil, err
 	}
-	kept := q.beginRecord(a)
+	kept := q.beginRecord(ctx, t, a)
+	defer kept.wait()
 	collected, lists, err := q.collect(ctx, t, a, kept)
 	if err != nil {
 		return nil, err
@@ -215,7 +223,7 @@ func (q GateRequest) judge(ctx context.Context, t *target.Target, choose func(*a
 	if err := j.judge(t); err != nil {
 		return j, err
 	}
-	j.unrecorded = kept.end(t, j)
+	j.unrecorded = kept.end(j)
 	return j, nil
 }
 

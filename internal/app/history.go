@@ -2,6 +2,7 @@ package app
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -52,17 +53,20 @@ func openHistory(ctx context.Context, c Call, place Place, name string, openStor
 	if err != nil {
 		return nil, err
 	}
-	h := &History{Name: name, Policy: policyfile.Builtin().Policy, Dir: c.Dir, Root: c.Dir, repo: repo, call: c, place: place}
+	h := &History{Policy: policyfile.Builtin().Policy, Dir: c.Dir, Root: c.Dir, repo: repo, call: c, place: place}
 	if repo != nil {
 		h.Root = repo.Root
 		if file, err := ReadPolicy(ctx, c); err == nil {
 			h.Policy = file.Policy
 		}
 	}
-	if h.Name == "" {
-		h.Name = repositoryName(repo, c.Dir)
+	var at string
+	var waiting history.Waiting
+	home, err := homeOf(repo, c.Dir)
+	if err == nil {
+		h.Name = cmp.Or(name, home.name)
+		at, waiting, err = place.at(home, c.Dir)
 	}
-	at, waiting, err := place.at(repo, c.Dir)
 	if err == nil {
 		h.store, err = openStore(ctx, at)
 	}

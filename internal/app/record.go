@@ -28,8 +28,13 @@ type Recording struct {
 	ByPolicy bool // the policy may ask for it
 	Place    Place
 
-	branch string    // the branch whose states are judged, where it is known beforehand
-	time   time.Time // when the judged state was made, where it is one of the past; zero for now
+	past *past // of a commit of the past, whose record is put in by who asks for it; nil for others
+}
+
+// past is what is known beforehand of a record of the past.
+type past struct {
+	repository, branch string
+	time               time.Time // when the commit was made
 }
 
 // Place says where records are kept, as far as a call has a say in that.
@@ -46,42 +51,78 @@ const (
 
 // at is where records are kept, and where those wait that can't be put in there. Without a repository, and without another word,
 // that is nowhere.
-func (p Place) at(repo *git.Repo, dir string) (place string, waiting history.Waiting, err error) {
-	own := ""
-	if repo != nil {
-		common, err := repo.CommonDir()
-		if err != nil {
-			return "", "", err
-		}
-		own = filepath.Join(common, "zincdoor")
-	}
+func (p Place) at(home *home, dir string) (place string, waiting history.Waiting, err error) {
 	switch {
 	case p.File != "" && history.IsServer(p.File):
 		return "", "", target.WrongCall("--history-file names a file; the address of a database may hold a password, which no command line should: git config %s ADDRESS, or ZINCDOOR_HISTORY", placeKey)
 	case p.File != "":
 		place = target.InDir(dir, p.File)
+	case history.IsServer(p.Server):
+		place = p.Server
 	case p.Server != "":
 		place = target.InDir(dir, p.Server)
-		if history.IsServer(p.Server) {
-			place = p.Server
-		}
-	case repo != nil && repo.Setting(placeKey) != "":
-		if place = repo.Setting(placeKey); !history.IsServer(place) {
-			place = target.InDir(repo.Root, homely(place))
-		}
-	case repo != nil:
-		place = filepath.Join(own, "history.db")
+	case history.IsServer(home.settings[placeKey]):
+		place = home.settings[placeKey]
+	case home.settings[placeKey] != "":
+		place = target.InDir(home.root, homely(home.settings[placeKey]))
+	case home.folder != "":
+		place = filepath.Join(home.folder, "history.db")
 	default:
 		return "", "", errors.New("there is no repository to keep it in; name a file: --history-file FILE")
 	}
 	switch {
-	case own != "":
-		return place, history.Waiting(filepath.Join(own, "waiting")), nil
+	case home.folder != "":
+		return place, history.Waiting(filepath.Join(home.folder, "waiting")), nil
 	case history.IsServer(place):
 		cache, err := os.UserCacheDir()
 		return place, history.Waiting(filepath.Join(cache, "zincdoor", "waiting")), err
 	}
 	return place, history.Waiting(place + ".waiting"), nil
+}
+
+// home is what a repository, or a folder without one, says of where its records are kept, and how it is called there.
+type home struct {
+	root     string            // of the work tree, or the folder
+	folder   string            // the door's own in the git folder that all work trees share, "" where there is none
+	settings map[string]string // of git's configuration
+	name     string
+}
+
+// homeOf finds the home of the records of a repository, nil for none, that a call made in dir is about.
+func homeOf(repo *git.Repo, dir string) (*home, error) {
+	if repo == nil {
+		return &home{root: dir, name: filepath.Base(dir)}, nil
+	}
+	common, err := repo.CommonDir()
+	if err != nil {
+		return nil, err
+	}
+	h := &home{root: repo.Root, folder: filepath.Join(common, "zincdoor"), settings: repo.Settings(`^zincdoor\.(history|repository)$|^remote\..*\.url$`)}
+	h.name = h.settings[nameKey]
+	if h.name == "" {
+		h.name = addressName(h.remote())
+	}
+	if h.name == "" {
+		if !repo.Bare {
+			common = filepath.Dir(common)
+		}
+		h.name = strings.TrimSuffix(filepath.Base(common), ".git")
+	}
+	return h, nil
+}
+
+// remote is the address that the repository was cloned from: of the only remote, else of the one called origin; "" where there is none.
+func (h *home) remote() string {
+	var addresses []string
+	for key, value := range h.settings {
+		if strings.HasPrefix(key, "remote.") {
+			addresses = append(addresses, value)
+		}
+	}
+	if len(addresses) == 1 {
+		return addresses[0]
+	}
+	return h.settings["remote.origin.url"]
 }
 
 // homely is a path that may begin with the user's home, as ~.
@@ -92,32 +133,6 @@ func homely(path string) string {
 		}
 	}
 	return path
-}
-
-// repositoryName is what a repository is called among others: as git's configuration says, else by the address that it was cloned
-// from, without whatever proves who may, else by its folder.
-func repositoryName(repo *git.Repo, dir string) string {
-	if repo == nil {
-		return filepath.Base(dir)
-	}
-	if name := repo.Setting(nameKey); name != "" {
-		return name
-	}
-	remotes, _ := repo.Remotes()
-	remote := "origin"
-	if len(remotes) == 1 {
-		remote = remotes[0]
-	}
-	if name := addressName(repo.Setting("remote." + remote + ".url")); name != "" {
-		return name
-	}
-	common, err := repo.CommonDir()
-	if err != nil || repo.Bare {
-		common = repo.Root
-	} else {
-		common = filepath.Dir(common)
-	}
-	return strings.TrimSuffix(filepath.Base(common), ".git")
 }
 
 // addressName is what an address of a repository names: its host and its path.
@@ -139,12 +154,51 @@ func addressName(address string) string {
 	return filepath.Base(address)
 }
 
+// keeping is where the records of a call go. Its methods may be called for several records at once.
+type keeping struct {
+	begun sync.Once
+	done  sync.WaitGroup
+
+	// What is known once it was waited for.
+	home    *home
+	place   string
+	waiting history.Waiting
+	store   *history.Store // which must be closed
+	err     error          // why there is none
+}
+
+// begin begins to open it, for the first record of a call.
+func (k *keeping) begin(ctx context.Context, repo *git.Repo, dir string, p Place) {
+	k.begun.Do(func() {
+		k.done.Go(func() {
+			if k.home, k.err = homeOf(repo, dir); k.err != nil {
+				k.home = &home{root: dir, name: filepath.Base(dir)}
+				return
+			}
+			if k.place, k.waiting, k.err = p.at(k.home, dir); k.err == nil {
+				k.store, k.err = history.Open(ctx, k.place)
+			}
+		})
+	})
+}
+
+// close closes what was opened.
+func (k *keeping) close() {
+	k.done.Wait()
+	if k.store != nil {
+		k.store.Close()
+	}
+}
+
 // recording is a record in the making.
 type recording struct {
 	Recording
-	policy *policy.Policy
-	began  time.Time
-	dir    string
+	policy  *policy.Policy
+	began   time.Time
+	keeping *keeping
+
+	found sync.WaitGroup
+	state judgedState // which is known once found was waited for
 
 	mutex    sync.Mutex
 	reports  []record.Report
@@ -152,13 +206,29 @@ type recording struct {
 	notices  []string
 }
 
-// beginRecord begins the record of a judgement, nil where none is wanted.
-func (q GateRequest) beginRecord(a *authority.Authority) *recording {
+// beginRecord begins the record of a judgement, nil where none is wanted. What can be known of it beforehand is found out meanwhile.
+// It must be waited for.
+func (q GateRequest) beginRecord(ctx context.Context, t *target.Target, a *authority.Authority) *recording {
 	p := a.Policy.Policy
 	if !q.Record.Asked && !(q.Record.ByPolicy && p.History.Record) {
 		return nil
 	}
-	return &recording{Recording: q.Record, policy: p, began: time.Now(), dir: q.Dir}
+	r := &recording{Recording: q.Record, policy: p, began: time.Now(), keeping: q.keeping}
+	if r.past == nil {
+		r.keeping.begin(ctx, t.Repo, q.Dir, r.Place)
+	}
+	r.found.Go(func() { r.state = r.find(t) })
+	return r
+}
+
+// wait waits until nothing that was begun needs the target any more.
+func (r *recording) wait() {
+	if r != nil {
+		r.found.Wait()
+		if r.past == nil {
+			r.keeping.done.Wait()
+		}
+	}
 }
 
 // keeper is what keeps the content of reports as they are read.
@@ -190,65 +260,75 @@ type unrecorded struct {
 	*record.Record
 	contents []history.Content
 	notices  []string
-	place    string
-	waiting  history.Waiting
 	keep     policy.Period
-	err      error // why it can't be
+	keeping  *keeping // nil for a record of the past
 }
 
 // end makes the record of a judgement. What of it can't be known is left out: a record never stops a verdict.
-func (r *recording) end(t *target.Target, j *Judged) *unrecorded {
+func (r *recording) end(j *Judged) *unrecorded {
 	if r == nil {
 		return nil
 	}
-	branch, head, tree := r.state(t, j)
-	made := record.Of(j.Verdict, branch, r.policy)
-	made.Verdict.Subject.Head = head
-	made.Repository, made.Tree, made.Reports = repositoryName(t.Repo, r.dir), tree, r.reports
+	r.wait()
+	made := record.Of(j.Verdict, r.state.branch, r.policy)
+	made.Verdict.Subject.Head, made.Tree, made.Reports = r.state.head, r.state.tree, r.reports
 	made.Time, made.Took = r.began.UTC().Truncate(time.Millisecond), time.Since(r.began).Truncate(time.Millisecond)
-	if !r.time.IsZero() {
-		made.Time, made.Imported = r.time.UTC().Truncate(time.Millisecond), true
-	}
 	u := &unrecorded{Record: &made, contents: r.contents, notices: r.notices, keep: r.policy.History.Keep}
-	u.place, u.waiting, u.err = r.Place.at(t.Repo, r.dir)
+	if r.past != nil {
+		made.Repository, made.Time, made.Imported = r.past.repository, r.past.time.UTC().Truncate(time.Millisecond), true
+		return u
+	}
+	u.keeping, made.Repository = r.keeping, r.keeping.home.name
 	return u
 }
 
-// state finds out of which guarded branch the judged state is the tip, "" where it is none's; and the commit and the tree that it
-// is. A work tree is its commit's where nothing that is tracked differs.
-func (r *recording) state(t *target.Target, j *Judged) (branch, head, tree string) {
-	head = j.Subject.Head
+// judgedState is the commit and the tree that were judged, "" where they are none, and the guarded branch whose tip that is, "" where it
+// is none's.
+type judgedState struct{ branch, head, tree string }
+
+// find finds out what a target is. A work tree is its commit's where nothing that is tracked differs.
+func (r *recording) find(t *target.Target) (s judgedState) {
+	s.head = t.Subject.Head
 	if t.Repo == nil || t.IsPatch {
-		return "", head, ""
+		return s
 	}
 	if t.Side == git.Worktree && t.Kind == policy.Tree {
 		if commit, ok := t.Repo.Head(); ok && t.Repo.Unaltered() {
-			head = commit
+			s.head = commit
 		}
 	}
-	if head == "" || head == string(git.Index) || head == string(git.Worktree) {
-		return "", head, ""
+	if s.head == "" || s.head == string(git.Index) || s.head == string(git.Worktree) {
+		return s
 	}
-	tree, _ = t.Repo.TreeOf(head)
+	s.tree, _ = t.Repo.TreeOf(s.head)
 	switch {
-	case r.branch != "":
-		return r.branch, head, tree
+	case r.past != nil:
+		s.branch = r.past.branch
 	case t.Kind == policy.Push && t.Guarded:
-		return j.Subject.Ref, head, tree
-	case t.Kind != policy.Range && t.Kind != policy.Tree:
-		return "", head, tree
+		s.branch = t.Subject.Ref
+	case t.Kind == policy.Range || t.Kind == policy.Tree:
+		s.branch = r.guardedAt(t.Repo, s.head)
 	}
-	main := t.Repo.MainBranch()
-	for _, ref := range t.Repo.RefsAt(head) {
+	return s
+}
+
+// guardedAt is the guarded branch whose tip a commit is, here or as a remote had it, "" where it is none's.
+func (r *recording) guardedAt(repo *git.Repo, commit string) string {
+	refs := repo.RefsAt(commit)
+	if len(refs) == 0 {
+		return ""
+	}
+	main := repo.MainBranch()
+	for _, ref := range refs {
 		if after, remote := strings.CutPrefix(ref, "refs/remotes/"); remote {
 			_, name, _ := strings.Cut(after, "/")
 			ref = "refs/heads/" + name
 		}
 		if r.policy.Guards(ref, main) {
-			return ref, head, tree
+			return ref
 		}
 	}
-	return "", head, tree
+	return ""
 }
 
 // longestRecording is how long it may take to put records in: those that take longer wait for the next time.
@@ -267,60 +347,60 @@ func Record(ctx context.Context, judged []*Judged) (notices []string) {
 	}
 	ctx, cancel := context.WithTimeout(ctx, longestRecording)
 	defer cancel()
-	store, err := all[0].open(ctx)
-	if err == nil {
-		defer store.Close()
-		_, told, wrong := all[0].waiting.TakeIn(ctx, store)
-		if notices = told; wrong != nil {
-			notices = append(notices, fmt.Sprintf("not all records that wait could be put in: %v", wrong))
+	k := all[0].keeping
+	defer k.close()
+	if k.store != nil {
+		_, told, err := k.waiting.TakeIn(ctx, k.store)
+		if notices = told; err != nil {
+			notices = append(notices, fmt.Sprintf("not all records that wait could be put in: %v", err))
 		}
 	}
 	for _, u := range all {
 		notices = append(notices, u.notices...)
-		wrong := errors.Join(err, u.err)
-		if wrong == nil {
-			wrong = store.Put(ctx, u.Record, u.contents)
-		}
-		switch {
-		case wrong == nil:
-		case u.place == "":
-			notices = append(notices, fmt.Sprintf("the verdict isn't recorded: %v", wrong))
-		default:
-			if waits := u.waiting.Keep(u.Record, u.contents); waits != nil {
-				notices = append(notices, fmt.Sprintf("the verdict isn't recorded, and can't wait in %s either (%v): %v", u.waiting, waits, wrong))
-			} else {
-				notices = append(notices, fmt.Sprintf("the verdict isn't recorded yet, and waits in %s for the next time: %v", u.waiting, wrong))
-			}
+		if notice := u.put(ctx); notice != "" {
+			notices = append(notices, notice)
 		}
 	}
-	if err == nil {
-		if err := all[0].tidy(ctx, store); err != nil {
+	if k.store != nil {
+		if err := all[0].tidy(ctx); err != nil {
 			notices = append(notices, fmt.Sprintf("old records can't be removed: %v", err))
 		}
 	}
 	return slices.Compact(notices)
 }
 
-func (u *unrecorded) open(ctx context.Context) (*history.Store, error) {
-	if u.err != nil {
-		return nil, u.err
+// put puts a record in, or lets it wait, and says so.
+func (u *unrecorded) put(ctx context.Context) (notice string) {
+	k := u.keeping
+	err := k.err
+	if err == nil {
+		err = k.store.Put(ctx, u.Record, u.contents)
 	}
-	return history.Open(ctx, u.place)
+	switch {
+	case err == nil:
+		return ""
+	case k.place == "":
+		return fmt.Sprintf("the verdict isn't recorded: %v", err)
+	}
+	if waits := k.waiting.Keep(u.Record, u.contents); waits != nil {
+		return fmt.Sprintf("the verdict isn't recorded, and can't wait in %s either (%v): %v", k.waiting, waits, err)
+	}
+	return fmt.Sprintf("the verdict isn't recorded yet, and waits in %s for the next time: %v", k.waiting, err)
 }
 
 // keepReports is how many days reports are kept where the policy doesn't say.
 const keepReports = 90
 
 // tidy removes what is older than the policy keeps, about once a day.
-func (u *unrecorded) tidy(ctx context.Context, store *history.Store) error {
-	mark := string(u.waiting) + ".pruned"
+func (u *unrecorded) tidy(ctx context.Context) error {
+	mark := string(u.keeping.waiting) + ".pruned"
 	if info, err := os.Stat(mark); err == nil && time.Since(info.ModTime()) < 24*time.Hour {
 		return nil
 	} else if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
 	records, reports := until(u.keep, time.Now())
-	if _, err := store.Prune(ctx, u.Repository, records, reports, false); err != nil {
+	if _, err := u.keeping.store.Prune(ctx, u.Repository, records, reports, false); err != nil {
 		return err
 	}
 	if err := os.MkdirAll(filepath.Dir(mark), 0o777); err != nil {

@@ -6,6 +6,7 @@ package git
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -507,15 +508,6 @@ func (r *Repo) Local(key string) string {
 	return strings.TrimSpace(string(out))
 }
 
-// Setting is a value of git's configuration, whoever set it: the user, the machine or the repository. "" where nobody did.
-func (r *Repo) Setting(key string) string {
-	out, err := r.git("config", "--get", key)
-	if err != nil {
-		return ""
-	}
-	return strings.TrimSuffix(string(out), "\n")
-}
-
 // RefsAt lists the branches, here and as remotes had them when they were last seen, that are at a commit.
 func (r *Repo) RefsAt(commit string) []string {
 	out, err := r.git("for-each-ref", "--points-at="+commit, "--format=%(refname)", "refs/heads", "refs/remotes")
@@ -528,18 +520,40 @@ func (r *Repo) RefsAt(commit string) []string {
 // MainBranch is the branch that others build on: the default branch of the remote that this repository was cloned from, else the one
 // that HEAD names where this is a bare repository, else main or master; "" where there is none of these.
 func (r *Repo) MainBranch() string {
-	if head, ok := r.SymbolicRef("refs/remotes/origin/HEAD"); ok {
-		return "refs/heads/" + strings.TrimPrefix(head, "refs/remotes/origin/")
-	}
-	if head, ok := r.SymbolicRef("HEAD"); ok && r.Bare {
-		return head
-	}
-	for _, name := range []string{"refs/heads/main", "refs/heads/master"} {
-		if r.Has(name) {
-			return name
+	if r.Bare {
+		if head, ok := r.SymbolicRef("HEAD"); ok {
+			return head
 		}
 	}
-	return ""
+	out, err := r.git("for-each-ref", "--format=%(refname) %(symref)", "refs/remotes/origin/HEAD", "refs/heads/main", "refs/heads/master")
+	if err != nil {
+		return ""
+	}
+	var first string
+	for line := range strings.Lines(string(out)) {
+		ref, to, _ := strings.Cut(strings.TrimSpace(line), " ")
+		if name, ok := strings.CutPrefix(to, "refs/remotes/origin/"); ok {
+			return "refs/heads/" + name
+		}
+		first = cmp.Or(first, ref)
+	}
+	return first
+}
+
+// Settings are the values of git's configuration under keys that a pattern takes (an extended regular expression), whoever set them, by
+// their keys; of several for a key the last one, which counts.
+func (r *Repo) Settings(pattern string) map[string]string {
+	out, err := r.git("config", "--null", "--get-regexp", pattern)
+	if err != nil {
+		return nil
+	}
+	all := map[string]string{}
+	for _, pair := range strings.Split(string(out), "\x00") {
+		if key, value, ok := strings.Cut(pair, "\n"); ok {
+			all[key] = value
+		}
+	}
+	return all
 }
 
 // UserName is the name git would put on a commit, "" where none is set.

@@ -10,6 +10,7 @@ import (
 
 	"zincdoor/internal/core/finding"
 	"zincdoor/internal/core/judge"
+	"zincdoor/internal/core/record"
 	"zincdoor/internal/verdictfile"
 )
 
@@ -99,4 +100,44 @@ func changed(all []judge.Finding, turn int) []judge.Finding {
 		now[at] = found(now[at].Path, fmt.Sprintf("unused variable 'ebb_%d_%d'", turn, i), now[at].Region.Line)
 	}
 	return now
+}
+
+// BenchmarkTrend reads what a trend of 90 days needs out of 10,000 records: which was the last of each week, and what it counted.
+func BenchmarkTrend(b *testing.B) {
+	s, err := Open(b.Context(), filepath.Join(b.TempDir(), "history.db"))
+	if err != nil {
+		b.Fatal(err)
+	}
+	defer s.Close()
+	all := many(200)
+	const records = 10000
+	for i := range records {
+		r := stateOf(i*90*24*3600/records, all...)
+		if i%10 > 0 {
+			r.Branch = "" // of a change
+		}
+		if err := s.Put(b.Context(), r, nil); err != nil {
+			b.Fatal(err)
+		}
+	}
+	for b.Loop() {
+		listed, err := s.List(b.Context(), Filter{Repository: "tideboard", Since: start})
+		if err != nil || len(listed) != records {
+			b.Fatal(len(listed), err)
+		}
+		var states []record.Summary
+		for _, r := range listed {
+			if r.State.Stream != 0 {
+				states = append(states, r)
+			}
+		}
+		steps, _ := record.Week.Span(start, start.AddDate(0, 0, 90))
+		for _, last := range record.LastStates(states, steps, record.Week) {
+			if last != nil {
+				if _, err := s.Tallies(b.Context(), last.ID); err != nil {
+					b.Fatal(err)
+				}
+			}
+		}
+	}
 }

@@ -149,13 +149,7 @@ func trendText(w io.Writer, t record.Trend, o TrendOptions) error {
 	sums := t.By != string(record.BySet) && len(shown.names) > 1
 	grid := table{left: []bool{true}}
 	heading := []string{map[record.Every]string{record.Day: "day", record.Week: "week of", record.Month: "month"}[t.Every]}
-	for n, name := range shown.names {
-		sign := s.sign(n) + " "
-		if o.Plain {
-			sign = ""
-		}
-		heading = append(heading, sign+cmp.Or(name, "none"))
-	}
+	heading = append(heading, s.headings(shown.names, o)...)
 	if sums {
 		heading = append(heading, "all")
 	}
@@ -185,6 +179,35 @@ func trendText(w io.Writer, t record.Trend, o TrendOptions) error {
 		s.line("%s", text)
 	}
 	return s.err
+}
+
+// leastBars is how much of a line headings leave for bars.
+const leastBars = 30
+
+// headings are those of columns of numbers, and the signs of their bars. Where names are long they stand above, and signs or numbers in
+// the columns.
+func (s *screen) headings(names []string, o TrendOptions) (all []string) {
+	wide := 0
+	for n, name := range names {
+		sign := s.sign(n) + " "
+		if o.Plain {
+			sign = ""
+		}
+		all = append(all, sign+cmp.Or(name, "none"))
+		wide += width(Safe(all[n])) + 2
+	}
+	if wide <= s.columns-leastBars {
+		return all
+	}
+	for n, name := range names {
+		all[n] = s.sign(n)
+		if o.Plain {
+			all[n] = fmt.Sprintf("(%d)", n+1)
+		}
+		s.line("%s %s", all[n], truncate(Safe(cmp.Or(name, "none")), s.columns-4, s.cut))
+	}
+	s.line("")
+	return all
 }
 
 // bars adds a bar to each step that something is known of, as wide as the room beside the numbers lets the greatest be.

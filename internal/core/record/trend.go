@@ -127,6 +127,9 @@ func Over(points []Point, every Every, by By, ladder []string) Trend {
 func (t *Trend) names(order []string) (all []string) {
 	last, most := map[string]int{}, map[string]int{}
 	for _, p := range t.Points {
+		if p.Known() {
+			clear(last)
+		}
 		for _, tally := range p.Tallies {
 			last[tally.Name], most[tally.Name] = tally.Findings, max(most[tally.Name], tally.Findings)
 		}
