@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"io/fs"
 	"net/url"
 	"os"
 	"path/filepath"
@@ -362,7 +361,8 @@ func Record(ctx context.Context, judged []*Judged) (notices []string) {
 		}
 	}
 	if k.store != nil {
-		if err := all[0].tidy(ctx); err != nil {
+		records, reports := until(all[0].keep, time.Now())
+		if err := k.store.Tidy(ctx, all[0].Repository, records, reports); err != nil {
 			notices = append(notices, fmt.Sprintf("old records can't be removed: %v", err))
 		}
 	}
@@ -390,24 +390,6 @@ func (u *unrecorded) put(ctx context.Context) (notice string) {
 
 // keepReports is how many days reports are kept where the policy doesn't say.
 const keepReports = 90
-
-// tidy removes what is older than the policy keeps, about once a day.
-func (u *unrecorded) tidy(ctx context.Context) error {
-	mark := string(u.keeping.waiting) + ".pruned"
-	if info, err := os.Stat(mark); err == nil && time.Since(info.ModTime()) < 24*time.Hour {
-		return nil
-	} else if err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return err
-	}
-	records, reports := until(u.keep, time.Now())
-	if _, err := u.keeping.store.Prune(ctx, u.Repository, records, reports, false); err != nil {
-		return err
-	}
-	if err := os.MkdirAll(filepath.Dir(mark), 0o777); err != nil {
-		return err
-	}
-	return os.WriteFile(mark, nil, 0o666)
-}
 
 // until are the times before which records and reports are too old to be kept: none where the policy doesn't say, but for reports.
 func until(keep policy.Period, now time.Time) (records, reports time.Time) {

@@ -3,6 +3,7 @@ package history
 import (
 	"context"
 	"database/sql"
+	"errors"
 	"time"
 )
 
@@ -10,6 +11,19 @@ import (
 type Pruned struct {
 	Records, Reports int
 	Bytes            int64 // of the reports, as they were stored
+}
+
+// Tidy prunes a repository as Prune does, unless that was done within a day.
+func (s *Store) Tidy(ctx context.Context, repository string, records, reports time.Time) error {
+	var last int64
+	err := s.db.QueryRowContext(ctx, "SELECT time FROM pruned WHERE repository = $1", repository).Scan(&last)
+	if err == nil && time.Since(time.UnixMilli(last)).Abs() < 24*time.Hour {
+		return nil
+	}
+	if err == nil || errors.Is(err, sql.ErrNoRows) {
+		_, err = s.Prune(ctx, repository, records, reports, false)
+	}
+	return plain(err)
 }
 
 // Prune removes the records of a repository from before a time, and the reports of those from before another one, with all that
@@ -59,7 +73,8 @@ func (s *Store) Prune(ctx context.Context, repository string, records, reports t
 		if rehearsal {
 			return undo
 		}
-		return nil
+		_, err := do("INSERT INTO pruned VALUES ($1, $2) ON CONFLICT (repository) DO UPDATE SET time = excluded.time", repository, time.Now().UnixMilli())
+		return err
 	})
 	if rehearsal && err == undo {
 		err = nil

@@ -96,3 +96,9 @@ CREATE TABLE evidence (
 );
 CREATE INDEX evidence_digest ON evidence (digest);
 
+-- When old records of a repository were last removed.
+CREATE TABLE pruned (
+  repository TEXT PRIMARY KEY,
+  time BIGINT NOT NULL
+);
+
