@@ -7,7 +7,10 @@ import (
 	"path/filepath"
 	"regexp"
 	"strings"
+	"sync"
 	"testing"
+
+	"zincdoor/internal/pgtest"
 )
 
 // recorded makes a repository whose policy records, with a commit on main and its report.
@@ -295,5 +298,46 @@ func TestBrought(t *testing.T) {
 	}
 	if out, _, _ := s.run("baseline", "list"); !strings.Contains(out, "owner Pier crew") {
 		t.Errorf("the entries:\n%s", out)
+	}
+}
+
+// TestServer: several repositories record in one PostgreSQL database at once, where the environment or git's configuration names it; each
+// sees its own; and while the server is away, records wait.
+func TestServer(t *testing.T) {
+	server := pgtest.Start(t)
+	address := server.Database(t)
+	tides := recorded(t)
+	tides.env = []string{"ZINCDOOR_HISTORY=" + address}
+	fares := recorded(t)
+	fares.git("config", "zincdoor.repository", "fares")
+	fares.git("config", "zincdoor.history", address)
+	var together sync.WaitGroup
+	for _, s := range []*sandbox{tides, fares, tides, fares, tides, fares, tides, fares} {
+		together.Go(func() {
+			if _, errs, code := s.run("gate", "--tree", "-q"); code != 0 || errs != "" {
+				t.Errorf("%d %s", code, errs)
+			}
+		})
+	}
+	together.Wait()
+	for name, s := range map[string]*sandbox{"tideboard": tides, "fares": fares} {
+		if got := s.list("repository", "findings"); len(got) != 4 || got[3] != name+" 2" {
+			t.Errorf("records of %s: %v", name, got)
+		}
+		if _, err := os.Stat(filepath.Join(s.dir, ".git/zincdoor/history.db")); err == nil {
+			t.Errorf("%s has a file too", name)
+		}
+	}
+	if out, errs, code := tides.run("history", "trend", "--repository", "fares", "--every", "day", "--plain"); code != 0 || !strings.Contains(out, "  2") {
+		t.Errorf("another repository's trend: %d\n%s%s", code, out, errs)
+	}
+	server.Kill(t)
+	_, errs, code := fares.run("gate", "--tree", "-q")
+	server.Resume(t)
+	if code != 0 || !strings.Contains(errs, "waits in") {
+		t.Errorf("without the server: %d %s", code, errs)
+	}
+	if got := fares.list("outcome"); len(got) != 5 {
+		t.Errorf("when it is there again: %v", got)
 	}
 }

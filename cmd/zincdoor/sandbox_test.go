@@ -11,6 +11,8 @@ import (
 	"strings"
 	"sync"
 	"testing"
+
+	"zincdoor/internal/pgtest"
 )
 
 // program is the built program, made once for all tests: with the race detector where ZINCDOOR_RACE is set, else as it is
@@ -34,6 +36,7 @@ func TestMain(m *testing.M) {
 		panic(fmt.Sprintf("%v\n%s", err, out))
 	}
 	code := m.Run()
+	pgtest.Stop()
 	os.RemoveAll(dir)
 	os.Exit(code)
 }

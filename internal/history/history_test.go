@@ -22,6 +22,7 @@ import (
 	"zincdoor/internal/core/finding"
 	"zincdoor/internal/core/judge"
 	"zincdoor/internal/core/record"
+	"zincdoor/internal/pgtest"
 )
 
 // start is when the records of these tests begin.
@@ -58,7 +59,7 @@ func stateOf(after int, findings ...judge.Finding) *record.Record {
 // eachStore runs a test over an empty store of each kind.
 func eachStore(t *testing.T, test func(t *testing.T, place string)) {
 	t.Run("sqlite", func(t *testing.T) { test(t, filepath.Join(t.TempDir(), "of ours?", "history.db")) })
-	t.Run("postgres", func(t *testing.T) { test(t, startServer(t).database(t)) })
+	t.Run("postgres", func(t *testing.T) { test(t, pgtest.Start(t).Database(t)) })
 }
 
 func open(t *testing.T, place string) *Store {
@@ -332,9 +333,7 @@ func TestMain(m *testing.M) {
 		os.Exit(write(place, os.Args[len(os.Args)-1]))
 	}
 	code := m.Run()
-	for _, s := range servers {
-		s.stop()
-	}
+	pgtest.Stop()
 	os.Exit(code)
 }
 
@@ -422,13 +421,13 @@ func TestKilled(t *testing.T) {
 			}
 			time.Sleep(700 * time.Millisecond)
 			if victim == "server" && IsServer(place) {
-				servers[0].kill(t)
+				pgtest.Start(t).Kill(t)
 			} else {
 				cmd.Process.Kill()
 			}
 			cmd.Wait()
 			if victim == "server" && IsServer(place) {
-				servers[0].start(t)
+				pgtest.Start(t).Resume(t)
 			}
 			there, n := whole(t, open(t, place)), 0
 			for id := range strings.Lines(out.String()) {

@@ -1,4 +1,5 @@
-package history
+// Package pgtest starts a PostgreSQL server for tests, in a temporary folder, reached by a socket there.
+package pgtest
 
 import (
 	"context"
@@ -13,26 +14,29 @@ import (
 	"syscall"
 	"testing"
 	"time"
+
+	_ "github.com/jackc/pgx/v5/stdlib" // the driver pgx
 )
 
 // demanded says that there must be a PostgreSQL to test with.
 const demanded = "ZINCDOOR_POSTGRES"
 
-// server is a PostgreSQL server in a folder of its own, reached by a socket there. It serves all tests of the package.
-type server struct {
+// Server is a PostgreSQL server. It serves all tests of a process, which stops it at its end (Stop).
+type Server struct {
 	dir, bin string
 	as       *syscall.Credential // it refuses to be run by root
 	process  *exec.Cmd
 	made     int // databases
 }
 
-var servers []*server
+var only *Server
 
-// startServer gives the server of the tests, and starts it for the first of them.
-func startServer(t *testing.T) *server {
+// Start gives the server of the tests, and starts it for the first of them. Where there is none on the machine, the test is skipped, or
+// fails if ZINCDOOR_POSTGRES demands one. It is for one goroutine at a time.
+func Start(t *testing.T) *Server {
 	t.Helper()
-	if len(servers) > 0 {
-		return servers[0]
+	if only != nil {
+		return only
 	}
 	found, _ := filepath.Glob("/usr/lib/postgresql/*/bin/postgres")
 	if len(found) == 0 {
@@ -45,7 +49,7 @@ func startServer(t *testing.T) *server {
 	if err != nil {
 		t.Fatal(err)
 	}
-	s := &server{dir: dir, bin: filepath.Dir(found[len(found)-1])}
+	s := &Server{dir: dir, bin: filepath.Dir(found[len(found)-1])}
 	if os.Getuid() == 0 {
 		nobody, err := user.Lookup("postgres")
 		if err != nil {
@@ -61,19 +65,20 @@ func startServer(t *testing.T) *server {
 	if out, err := s.command("initdb", "--auth=trust", "--username=door", "--encoding=UTF8", "--no-locale", "--no-sync", "-D", filepath.Join(dir, "data")).CombinedOutput(); err != nil {
 		t.Fatalf("%v\n%s", err, out)
 	}
-	servers = append(servers, s)
-	s.start(t)
+	only = s
+	s.Resume(t)
 	return s
 }
 
-func (s *server) command(name string, args ...string) *exec.Cmd {
+func (s *Server) command(name string, args ...string) *exec.Cmd {
 	cmd := exec.Command(filepath.Join(s.bin, name), args...)
 	cmd.Dir = s.dir
 	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: s.as, Setpgid: true, Pdeathsig: syscall.SIGQUIT}
 	return cmd
 }
 
-func (s *server) start(t *testing.T) {
+// Resume starts the server again after Kill.
+func (s *Server) Resume(t *testing.T) {
 	t.Helper()
 	s.process = s.command("postgres", "-D", filepath.Join(s.dir, "data"), "-k", s.dir, "-c", "listen_addresses=", "-c", "max_connections=60")
 	if err := s.process.Start(); err != nil {
@@ -93,8 +98,8 @@ func (s *server) start(t *testing.T) {
 	t.Fatal("the server doesn't answer")
 }
 
-// kill ends the server and all its processes at once, as a loss of power does.
-func (s *server) kill(t *testing.T) {
+// Kill ends the server and all its processes at once, as a loss of power does.
+func (s *Server) Kill(t *testing.T) {
 	t.Helper()
 	if err := syscall.Kill(-s.process.Process.Pid, syscall.SIGKILL); err != nil {
 		t.Fatal(err)
@@ -103,18 +108,23 @@ func (s *server) kill(t *testing.T) {
 	os.Remove(filepath.Join(s.dir, "data", "postmaster.pid"))
 }
 
-func (s *server) stop() {
+// Stop stops the server of the tests, where there is one, and removes all of it.
+func Stop() {
+	s := only
+	if s == nil {
+		return
+	}
 	s.process.Process.Signal(syscall.SIGQUIT)
 	s.process.Wait()
 	os.RemoveAll(s.dir)
 }
 
-func (s *server) address(database string) string {
+func (s *Server) address(database string) string {
 	return fmt.Sprintf("postgres:///%s?%s", database, url.Values{"host": {s.dir}, "user": {"door"}}.Encode())
 }
 
-// database makes an empty database.
-func (s *server) database(t *testing.T) string {
+// Database makes an empty database, and gives its address.
+func (s *Server) Database(t *testing.T) string {
 	t.Helper()
 	s.made++
 	name := fmt.Sprintf("test%d", s.made)
