@@ -588,3 +588,31 @@ func (h *History) Prune(ctx context.Context, before time.Time, rehearsal bool) (
 	}
 	return h.store.Prune(ctx, h.Name, records, reports, rehearsal)
 }
+
+// RecordedHere is what there is to choose among what was recorded.
+type RecordedHere struct {
+	IDs          []string // of the records, the newest first
+	States       []string // the ids of those that have a branch's state
+	Repositories []string
+}
+
+// mostChosen is how many records there are to choose among.
+const mostChosen = 200
+
+// RecordedIn lists what was recorded; what can't be read is left out.
+func RecordedIn(ctx context.Context, c Call, place Place) (r RecordedHere) {
+	h, err := OpenHistory(ctx, c, place, "")
+	if err != nil {
+		return r
+	}
+	defer h.Close()
+	r.Repositories, _ = h.store.Repositories(ctx)
+	all, _ := h.List(ctx, history.Filter{Last: mostChosen})
+	for _, is := range slices.Backward(all) {
+		r.IDs = append(r.IDs, is.ID)
+		if is.State.Stream != 0 {
+			r.States = append(r.States, is.ID)
+		}
+	}
+	return r
+}

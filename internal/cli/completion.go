@@ -90,6 +90,13 @@ var completers = map[string]func(at) []string{
 		return all
 	},
 	"report-commit": at.refs,
+	"branch":        at.refs,
+	"repository":    func(r at) []string { return r.recorded().Repositories },
+}
+
+// recorded is what was recorded here.
+func (r at) recorded() app.RecordedHere {
+	return app.RecordedIn(r.ctx, r.call, (&historyFlags{}).place())
 }
 
 // refs are the branches and tags here.
@@ -104,10 +111,12 @@ var completedArguments = map[string]func(at) []string{
 	"zincdoor baseline accept": func(r at) []string { return r.seen().Unaccepted },
 	"zincdoor baseline renew":  func(r at) []string { return app.EntryIDs(r.ctx, r.call) },
 	"zincdoor recipe try":      func(r at) []string { return r.policy.FormatNames() },
+	"zincdoor history show":    func(r at) []string { return append(r.recorded().IDs, app.Last) },
+	"zincdoor history compare": func(r at) []string { return slices.Concat(r.recorded().States, []string{app.Last}, r.refs()) },
 }
 
 // withFiles are the flags whose values are files, and the arguments that may be.
-var withFiles = []string{"report", "base-report", "output", "write", "template", "policy", "baseline", "patch", "reports", "keep", "in", "path"}
+var withFiles = []string{"report", "base-report", "output", "write", "template", "policy", "baseline", "patch", "reports", "keep", "in", "path", "history-file"}
 
 // finish readies the texts of all flags, and has a shell complete their values and the arguments of commands.
 func (p *program) finish(cmd *cobra.Command) {
