@@ -289,12 +289,11 @@ func (h *History) texts(commit string) (text func(path string) *source.Text, don
 
 // TrendRequest says what a trend counts.
 type TrendRequest struct {
-	Branch     Branch
-	By         string // of record.By, or "door" or "outcome": these count records
-	From, To   time.Time
-	Every      record.Every
-	Takes      func(judge.Finding) bool // only such findings; nil for all
-	Refs, Kind string                   // of records that are counted
+	Branch   Branch
+	By       string // of record.By, or "door" or "outcome": these count records
+	From, To time.Time
+	Every    record.Every
+	Takes    func(judge.Finding) bool // only such findings; nil for all
 }
 
 // What a trend counts records by.

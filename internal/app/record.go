@@ -38,8 +38,8 @@ type past struct {
 
 // Place says where records are kept, as far as a call has a say in that.
 type Place struct {
-	File   string // a file that the call names, "" for none
-	Server string // what the environment names: a file or the address of a PostgreSQL database; "" for none
+	File        string // a file that the call names, "" for none
+	Environment string // what the environment names: a file or the address of a PostgreSQL database; "" for none
 }
 
 // What git's configuration has to say of records.
@@ -56,10 +56,10 @@ func (p Place) at(home *home, dir string) (place string, waiting history.Waiting
 		return "", "", target.WrongCall("--history-file names a file; the address of a database may hold a password, which no command line should: git config %s ADDRESS, or ZINCDOOR_HISTORY", placeKey)
 	case p.File != "":
 		place = target.InDir(dir, p.File)
-	case history.IsServer(p.Server):
-		place = p.Server
-	case p.Server != "":
-		place = target.InDir(dir, p.Server)
+	case history.IsServer(p.Environment):
+		place = p.Environment
+	case p.Environment != "":
+		place = target.InDir(dir, p.Environment)
 	case history.IsServer(home.settings[placeKey]):
 		place = home.settings[placeKey]
 	case home.settings[placeKey] != "":
@@ -155,11 +155,12 @@ func addressName(address string) string {
 
 // keeping is where the records of a call go. Its methods may be called for several records at once.
 type keeping struct {
-	begun sync.Once
-	done  sync.WaitGroup
+	begun         sync.Once
+	found, opened sync.WaitGroup
 
-	// What is known once it was waited for.
-	home    *home
+	home *home // which is known once found was waited for
+
+	// What is known once opened was waited for.
 	place   string
 	waiting history.Waiting
 	store   *history.Store // which must be closed
@@ -169,12 +170,18 @@ type keeping struct {
 // begin begins to open it, for the first record of a call.
 func (k *keeping) begin(ctx context.Context, repo *git.Repo, dir string, p Place) {
 	k.begun.Do(func() {
-		k.done.Go(func() {
-			if k.home, k.err = homeOf(repo, dir); k.err != nil {
+		var err error
+		k.found.Go(func() {
+			if k.home, err = homeOf(repo, dir); err != nil {
 				k.home = &home{root: dir, name: filepath.Base(dir)}
-				return
 			}
-			if k.place, k.waiting, k.err = p.at(k.home, dir); k.err == nil {
+		})
+		k.opened.Go(func() {
+			k.found.Wait()
+			if k.err = err; k.err == nil {
+				k.place, k.waiting, k.err = p.at(k.home, dir)
+			}
+			if k.err == nil {
 				k.store, k.err = history.Open(ctx, k.place)
 			}
 		})
@@ -183,7 +190,7 @@ func (k *keeping) begin(ctx context.Context, repo *git.Repo, dir string, p Place
 
 // close closes what was opened.
 func (k *keeping) close() {
-	k.done.Wait()
+	k.opened.Wait()
 	if k.store != nil {
 		k.store.Close()
 	}
@@ -225,7 +232,7 @@ func (r *recording) wait() {
 	if r != nil {
 		r.found.Wait()
 		if r.past == nil {
-			r.keeping.done.Wait()
+			r.keeping.found.Wait()
 		}
 	}
 }
@@ -347,6 +354,7 @@ func Record(ctx context.Context, judged []*Judged) (notices []string) {
 	ctx, cancel := context.WithTimeout(ctx, longestRecording)
 	defer cancel()
 	k := all[0].keeping
+	k.opened.Wait()
 	defer k.close()
 	if k.store != nil {
 		_, told, err := k.waiting.TakeIn(ctx, k.store)

@@ -51,7 +51,7 @@ func (h *historyFlags) addRead(f *pflag.FlagSet) {
 
 // place is where records are kept, as far as the call and its environment say.
 func (h *historyFlags) place() app.Place {
-	return app.Place{File: h.file, Server: os.Getenv("ZINCDOOR_HISTORY")}
+	return app.Place{File: h.file, Environment: os.Getenv("ZINCDOOR_HISTORY")}
 }
 
 func (h *historyFlags) recording() app.Recording {

@@ -129,7 +129,7 @@ func (q Request) readFile(ctx context.Context, from origin) *reading {
 	if q.Keep != nil && !q.Target.Before {
 		var end func(bool)
 		whole.seen, end = q.Keep(from.name, from.format)
-		defer func() { end(whole.end()) }()
+		defer func() { end(r.report != nil && whole.end()) }()
 	}
 	read, err := report.Read(whole, report.Form{Format: from.format, Recipe: from.recipe, Noise: from.terms.Noise, Flows: q.Policy.Place.Flows})
 	switch {

@@ -43,6 +43,9 @@ var migrations fs.FS = embedded
 // patience is how long a writer waits for others.
 const patience = 10 * time.Second
 
+// answer is how long a server may take to answer at all.
+const answer = 3 * time.Second
+
 // IsServer reports whether a place is the address of a PostgreSQL database, rather than a file.
 func IsServer(place string) bool {
 	return strings.HasPrefix(place, "postgres://") || strings.HasPrefix(place, "postgresql://")
@@ -100,7 +103,7 @@ func (s *Store) open(ctx context.Context, place string) (err error) {
 		return err
 	}
 	s.db.SetMaxIdleConns(2)
-	answering, cancel := context.WithTimeout(ctx, patience)
+	answering, cancel := context.WithTimeout(ctx, answer)
 	defer cancel()
 	if err := s.db.PingContext(answering); err != nil {
 		return err
