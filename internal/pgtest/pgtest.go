@@ -26,7 +26,8 @@ type Server struct {
 	dir, bin string
 	as       *syscall.Credential // it refuses to be run by root
 	process  *exec.Cmd
-	made     int // databases
+	ended    chan error // tells of its end
+	made     int        // databases
 }
 
 var only *Server
@@ -77,20 +78,32 @@ func (s *Server) command(name string, args ...string) *exec.Cmd {
 	return cmd
 }
 
-// Resume starts the server again after Kill.
+// Resume starts the server again after Kill. Processes of the one that was killed notice that it is gone by themselves: until they
+// have, a new one doesn't start.
 func (s *Server) Resume(t *testing.T) {
 	t.Helper()
-	s.process = s.command("postgres", "-D", filepath.Join(s.dir, "data"), "-k", s.dir, "-c", "listen_addresses=", "-c", "max_connections=60")
-	if err := s.process.Start(); err != nil {
-		t.Fatal(err)
+	ended := make(chan error, 1)
+	begin := func() {
+		s.process = s.command("postgres", "-D", filepath.Join(s.dir, "data"), "-k", s.dir, "-c", "listen_addresses=", "-c", "max_connections=60")
+		if err := s.process.Start(); err != nil {
+			t.Fatal(err)
+		}
+		go func(process *exec.Cmd) { ended <- process.Wait() }(s.process)
 	}
-	for range 400 {
+	begin()
+	for range 1200 {
+		select {
+		case <-ended:
+			begin()
+		default:
+		}
 		db, _ := sql.Open("pgx", s.address("postgres"))
 		ctx, cancel := context.WithTimeout(t.Context(), time.Second)
 		err := db.PingContext(ctx)
 		cancel()
 		db.Close()
 		if err == nil {
+			s.ended = ended
 			return
 		}
 		time.Sleep(50 * time.Millisecond)
@@ -104,7 +117,7 @@ func (s *Server) Kill(t *testing.T) {
 	if err := syscall.Kill(-s.process.Process.Pid, syscall.SIGKILL); err != nil {
 		t.Fatal(err)
 	}
-	s.process.Wait()
+	<-s.ended
 	os.Remove(filepath.Join(s.dir, "data", "postmaster.pid"))
 }
 
@@ -115,7 +128,7 @@ func Stop() {
 		return
 	}
 	s.process.Process.Signal(syscall.SIGQUIT)
-	s.process.Wait()
+	<-s.ended
 	os.RemoveAll(s.dir)
 }
 
