@@ -10,6 +10,7 @@ import (
 	"io"
 	"slices"
 	"strconv"
+	"unicode/utf8"
 
 	"github.com/go-json-experiment/json/jsontext"
 
@@ -287,7 +288,7 @@ func (m *Members) Key(name string) {
 // Text writes a text. What of it isn't UTF-8 comes out as U+FFFD.
 func (m *Members) Text(name, value string) {
 	m.Key(name)
-	m.out, _ = jsontext.AppendQuote(m.out, value)
+	m.out = appendText(m.out, value)
 }
 
 // Number writes a number.
@@ -304,6 +305,17 @@ func (m *Members) measure(name, value string) {
 	}
 	m.Key(name)
 	m.out = append(m.out, value...)
+}
+
+// appendText writes a text in quotes. Most have nothing that JSON writes otherwise.
+func appendText(out []byte, text string) []byte {
+	for i := range len(text) {
+		if c := text[i]; c < ' ' || c == '"' || c == '\\' || c >= utf8.RuneSelf {
+			out, _ = jsontext.AppendQuote(out, text)
+			return out
+		}
+	}
+	return append(append(append(out, '"'), text...), '"')
 }
 
 // some writes a text unless it is empty.
@@ -345,7 +357,7 @@ func AppendFinding(out []byte, f *judge.Finding) []byte {
 		if i > 0 {
 			m.out = append(m.out, ',')
 		}
-		m.out, _ = jsontext.AppendQuote(m.out, source)
+		m.out = appendText(m.out, source)
 	}
 	m.out = append(m.out, ']')
 	if len(f.Also) > 0 {

@@ -118,16 +118,16 @@ func code(all []judge.Finding, text func(path string) *source.Text) []finding.Fi
 	return plain
 }
 
-func (c *Comparison) shifts(before, after []judge.Finding, names func(*judge.Finding) []string) (all []Shift) {
+func (c *Comparison) shifts(before, after []judge.Finding, names func(f *judge.Finding, each func(name string))) (all []Shift) {
 	at := map[string]*Shift{}
 	count := func(findings []judge.Finding, of func(s *Shift) *int) {
 		for i := range findings {
-			for _, name := range names(&findings[i]) {
+			names(&findings[i], func(name string) {
 				if at[name] == nil {
 					at[name] = &Shift{Name: name}
 				}
 				*of(at[name])++
-			}
+			})
 		}
 	}
 	count(before, func(s *Shift) *int { return &s.Before })

@@ -119,9 +119,9 @@ func kept(v judge.Verdict, keeps func(judge.Finding) bool) (some []judge.Finding
 
 // Names gives what a finding has in common with others, by what they are counted by: one name mostly, of sets as many as take
 // its file. Sets are the policy's, by their globs; nil where they don't matter.
-func Names(by By, sets map[string][]string) func(f *judge.Finding) []string {
-	one := func(of func(f *judge.Finding) string) func(f *judge.Finding) []string {
-		return func(f *judge.Finding) []string { return []string{of(f)} }
+func Names(by By, sets map[string][]string) func(f *judge.Finding, each func(name string)) {
+	one := func(of func(f *judge.Finding) string) func(f *judge.Finding, each func(name string)) {
+		return func(f *judge.Finding, each func(name string)) { each(of(f)) }
 	}
 	switch by {
 	case BySeverity:
@@ -143,23 +143,24 @@ func Names(by By, sets map[string][]string) func(f *judge.Finding) []string {
 }
 
 // setsOf gives the sets of paths that a finding's file is in; "" where there are some, and it is in none.
-func setsOf(sets map[string][]string) func(f *judge.Finding) []string {
+func setsOf(sets map[string][]string) func(f *judge.Finding, each func(name string)) {
 	names, known := slices.Sorted(maps.Keys(sets)), map[string][]string{}
-	return func(f *judge.Finding) []string {
+	return func(f *judge.Finding, each func(name string)) {
 		in, ok := known[f.Path]
-		if ok || len(names) == 0 {
-			return in
-		}
-		for _, name := range names {
-			if policy.MatchPath(sets[name], f.Path) {
-				in = append(in, name)
+		if !ok && len(names) > 0 {
+			for _, name := range names {
+				if policy.MatchPath(sets[name], f.Path) {
+					in = append(in, name)
+				}
 			}
+			if len(in) == 0 {
+				in = []string{""}
+			}
+			known[f.Path] = in
 		}
-		if len(in) == 0 {
-			in = []string{""}
+		for _, name := range in {
+			each(name)
 		}
-		known[f.Path] = in
-		return in
 	}
 }
 
@@ -172,25 +173,25 @@ func FolderOf(path string) string {
 }
 
 // Count counts findings by their names, most first. What the policy ignores isn't counted.
-func Count(all []judge.Finding, names func(f *judge.Finding) []string) []Tally {
+func Count(all []judge.Finding, names func(f *judge.Finding, each func(name string))) []Tally {
 	at := map[string]int{}
 	var tallies []Tally
-	for i := range all {
-		f := &all[i]
-		if f.Severity == policy.Ignored {
-			continue
+	var f *judge.Finding
+	count := func(name string) {
+		n, ok := at[name]
+		if !ok {
+			n = len(tallies)
+			at[name] = n
+			tallies = append(tallies, Tally{Name: name, By: map[judge.Standing]int{}})
 		}
-		for _, name := range names(f) {
-			n, ok := at[name]
-			if !ok {
-				n = len(tallies)
-				at[name] = n
-				tallies = append(tallies, Tally{Name: name, By: map[judge.Standing]int{}})
-			}
-			t := &tallies[n]
-			t.Findings++
-			t.Cost += f.Cost
-			t.By[f.Standing]++
+		t := &tallies[n]
+		t.Findings++
+		t.Cost += f.Cost
+		t.By[f.Standing]++
+	}
+	for i := range all {
+		if f = &all[i]; f.Severity != policy.Ignored {
+			names(f, count)
 		}
 	}
 	slices.SortFunc(tallies, func(a, b Tally) int {
