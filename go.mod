@@ -25,10 +25,11 @@ require (
 	github.com/spf13/pflag v1.0.9
 	github.com/theory/jsonpath v0.10.2
 	go.yaml.in/yaml/v4 v4.0.0
+	golang.org/x/crypto v0.59.0
 	golang.org/x/mod v0.42.0
 	golang.org/x/net v0.62.0
 	golang.org/x/sync v0.25.0
-	golang.org/x/term v0.47.0
+	golang.org/x/term v0.48.0
 	golang.org/x/text v0.44.0
 	golang.org/x/tools v0.52.0
 	modernc.org/sqlite v1.62.0

@@ -43,8 +43,7 @@ func (c Call) overrides() authority.Overrides {
 
 // fittedHere reports whether a policy is one that was fitted into a repository.
 func fittedHere(repo *git.Repo, digest string) bool {
-	common, err := repo.CommonDir()
-	return err == nil && fit.WrotePolicy(common, digest)
+	return fit.WrotePolicy(repo.CommonDir(), digest)
 }
 
 // Reports are the reports of a call.

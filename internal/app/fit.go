@@ -320,12 +320,8 @@ func startedBy(doors *policy.Policy, call fit.Call) (all []policy.Report) {
 }
 
 func fitPlace(repo *git.Repo) (fit.Place, error) {
-	common, err := repo.CommonDir()
-	if err != nil {
-		return fit.Place{}, err
-	}
 	hooks, err := repo.HooksDir()
-	place := fit.Place{Root: repo.Root, GitDir: common, Hooks: hooks, Branch: "main"}
+	place := fit.Place{Root: repo.Root, GitDir: repo.CommonDir(), Hooks: hooks, Branch: "main"}
 	if repo.Bare {
 		place.Root = ""
 	} else {

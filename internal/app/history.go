@@ -62,12 +62,9 @@ func openHistory(ctx context.Context, c Call, place Place, name string, openStor
 	}
 	var at string
 	var waiting history.Waiting
-	home, err := homeOf(repo, c.Dir)
-	if err == nil {
-		h.Name = cmp.Or(name, home.name)
-		at, waiting, err = place.at(home, c.Dir)
-	}
-	if err == nil {
+	home := homeOf(repo, c.Dir)
+	h.Name = cmp.Or(name, home.name)
+	if at, waiting, err = place.at(home, c.Dir); err == nil {
 		h.store, err = openStore(ctx, at)
 	}
 	if err != nil {

@@ -88,14 +88,11 @@ type home struct {
 }
 
 // homeOf finds the home of the records of a repository, nil for none, that a call made in dir is about.
-func homeOf(repo *git.Repo, dir string) (*home, error) {
+func homeOf(repo *git.Repo, dir string) *home {
 	if repo == nil {
-		return &home{root: dir, name: filepath.Base(dir)}, nil
+		return &home{root: dir, name: filepath.Base(dir)}
 	}
-	common, err := repo.CommonDir()
-	if err != nil {
-		return nil, err
-	}
+	common := repo.CommonDir()
 	h := &home{root: repo.Root, folder: filepath.Join(common, "zincdoor"), settings: repo.Settings(`^zincdoor\.(history|repository)$|^remote\..*\.url$`)}
 	h.name = h.settings[nameKey]
 	if h.name == "" {
@@ -107,7 +104,7 @@ func homeOf(repo *git.Repo, dir string) (*home, error) {
 		}
 		h.name = strings.TrimSuffix(filepath.Base(common), ".git")
 	}
-	return h, nil
+	return h
 }
 
 // remote is the address that the repository was cloned from: of the only remote, else of the one called origin; "" where there is none.
@@ -170,18 +167,10 @@ type keeping struct {
 // begin begins to open it, for the first record of a call.
 func (k *keeping) begin(ctx context.Context, repo *git.Repo, dir string, p Place) {
 	k.begun.Do(func() {
-		var err error
-		k.found.Go(func() {
-			if k.home, err = homeOf(repo, dir); err != nil {
-				k.home = &home{root: dir, name: filepath.Base(dir)}
-			}
-		})
+		k.found.Go(func() { k.home = homeOf(repo, dir) })
 		k.opened.Go(func() {
 			k.found.Wait()
-			if k.err = err; k.err == nil {
-				k.place, k.waiting, k.err = p.at(k.home, dir)
-			}
-			if k.err == nil {
+			if k.place, k.waiting, k.err = p.at(k.home, dir); k.err == nil {
 				k.store, k.err = history.Open(ctx, k.place)
 			}
 		})
@@ -245,7 +234,7 @@ func (r *recording) keeper() func(name, format string) (io.Writer, func(bool)) {
 	return func(name, format string) (io.Writer, func(bool)) {
 		packing := history.NewPacking()
 		return packing, func(whole bool) {
-			content, fits := packing.Content()
+			content, fits := packing.End()
 			if !whole {
 				return
 			}
@@ -306,25 +295,31 @@ func (r *recording) find(t *target.Target) (s judgedState) {
 	if s.head == "" || s.head == string(git.Index) || s.head == string(git.Worktree) {
 		return s
 	}
-	s.tree, _ = t.Repo.TreeOf(s.head)
 	switch {
 	case r.past != nil:
 		s.branch = r.past.branch
 	case t.Kind == policy.Push && t.Guarded:
 		s.branch = t.Subject.Ref
 	case t.Kind == policy.Range || t.Kind == policy.Tree:
-		s.branch = r.guardedAt(t.Repo, s.head)
+		var refs []string
+		refs, s.tree = t.Repo.RefsAt(s.head)
+		s.branch = r.guardedOf(t.Repo, refs)
+	}
+	if s.tree == "" {
+		s.tree, _ = t.Repo.TreeOf(s.head)
 	}
 	return s
 }
 
-// guardedAt is the guarded branch whose tip a commit is, here or as a remote had it, "" where it is none's.
-func (r *recording) guardedAt(repo *git.Repo, commit string) string {
-	refs := repo.RefsAt(commit)
+// guardedOf is the first guarded branch among some refs, here or as a remote had it; "" where none is guarded.
+func (r *recording) guardedOf(repo *git.Repo, refs []string) string {
 	if len(refs) == 0 {
 		return ""
 	}
-	main := repo.MainBranch()
+	main := ""
+	if !r.policy.NamesRefs() {
+		main = repo.MainBranch()
+	}
 	for _, ref := range refs {
 		if after, remote := strings.CutPrefix(ref, "refs/remotes/"); remote {
 			_, name, _ := strings.Cut(after, "/")

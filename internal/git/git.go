@@ -43,6 +43,7 @@ type Repo struct {
 	setting  sync.Mutex // guards env
 	env      []string
 	objects  string        // where it keeps contents
+	common   string        // the folder that all work trees share
 	included func() error  // includes untracked files, once
 	scratch  *files.Folder // a folder of our own, nil until it is needed
 }
@@ -74,7 +75,7 @@ func (r *Repo) Close() error {
 func Open(ctx context.Context, dir string) (*Repo, error) {
 	r := &Repo{ctx: ctx, Root: dir, env: environment()}
 	r.included = sync.OnceValue(r.includeUntracked)
-	ask := []string{"rev-parse", "--is-shallow-repository", "--is-bare-repository", "--show-prefix", "--path-format=absolute", "--git-path", "objects", "--show-toplevel"}
+	ask := []string{"rev-parse", "--is-shallow-repository", "--is-bare-repository", "--show-prefix", "--path-format=absolute", "--git-path", "objects", "--git-common-dir", "--show-toplevel"}
 	out, err := r.git(ask...)
 	if err != nil {
 		ask[len(ask)-1] = "--absolute-git-dir"
@@ -83,14 +84,15 @@ func Open(ctx context.Context, dir string) (*Repo, error) {
 		}
 	}
 	lines := strings.Split(strings.TrimSuffix(string(out), "\n"), "\n")
-	if len(lines) < 5 {
+	if len(lines) < 6 {
 		return nil, fmt.Errorf("git rev-parse answered %q", out)
 	}
 	r.Shallow = lines[0] == "true"
 	r.Bare = lines[1] == "true"
 	r.Prefix = strings.TrimSuffix(lines[2], "/")
 	r.objects = filepath.FromSlash(lines[3])
-	r.Root = filepath.FromSlash(strings.Join(lines[4:], "\n"))
+	r.common = filepath.FromSlash(lines[4])
+	r.Root = filepath.FromSlash(strings.Join(lines[5:], "\n"))
 	return r, nil
 }
 
@@ -482,10 +484,7 @@ func (r *Repo) EmptyTree() (string, error) {
 }
 
 // CommonDir is the folder that all work trees of the repository share.
-func (r *Repo) CommonDir() (string, error) {
-	out, err := r.git("rev-parse", "--path-format=absolute", "--git-common-dir")
-	return strings.TrimSuffix(string(out), "\n"), err
-}
+func (r *Repo) CommonDir() string { return r.common }
 
 // GitDir is the folder of this work tree's own state: its index, what it has checked out.
 func (r *Repo) GitDir() (string, error) {
@@ -508,13 +507,19 @@ func (r *Repo) Local(key string) string {
 	return strings.TrimSpace(string(out))
 }
 
-// RefsAt lists the branches, here and as remotes had them when they were last seen, that are at a commit.
-func (r *Repo) RefsAt(commit string) []string {
-	out, err := r.git("for-each-ref", "--points-at="+commit, "--format=%(refname)", "refs/heads", "refs/remotes")
+// RefsAt lists the branches, here and as remotes had them when they were last seen, that are at a commit, and the commit's tree; "" where
+// there are none.
+func (r *Repo) RefsAt(commit string) (refs []string, tree string) {
+	out, err := r.git("for-each-ref", "--points-at="+commit, "--format=%(refname) %(tree)", "refs/heads", "refs/remotes")
 	if err != nil {
-		return nil
+		return nil, ""
 	}
-	return strings.Fields(string(out))
+	for line := range strings.Lines(string(out)) {
+		var ref string
+		ref, tree, _ = strings.Cut(strings.TrimSpace(line), " ")
+		refs = append(refs, ref)
+	}
+	return refs, tree
 }
 
 // MainBranch is the branch that others build on: the default branch of the remote that this repository was cloned from, else the one

@@ -39,14 +39,13 @@ type known struct {
 
 // recall looks up which of a plan's files have a known answer.
 func (r *Runner) recall(p *Plan, contents map[string]string) {
-	common, err := r.common()
 	program, ok := r.programOf(p.Terms.Run, contents)
-	if err != nil || !ok {
+	if !ok {
 		return
 	}
 	k := &known{inputs: r.inputs(p.Terms.Run, contents), content: contentOf(contents, p.home.dir), namesOf: sync.OnceValue(func() map[string][]string { return byName(contents) })}
 	p.known = k
-	name := KeyOf(common, p.Terms.Name)
+	name := KeyOf(r.Repo.CommonDir(), p.Terms.Name)
 	k.Answers = OpenAnswers(filepath.Join(r.Store, fmt.Sprintf("%x.answers", name[:12])))
 	parts := []string{r.Depends, p.Terms.Name, p.Version, program}
 	for _, file := range k.inputs {

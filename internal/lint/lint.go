@@ -44,7 +44,6 @@ type Runner struct {
 	laid     func() (Laid, error)                 // what is in the place of its files
 	contents func() (map[string]string, error)    // of its regular files, by path
 	home     func() (home, error)
-	common   func() (string, error)
 	copies   sync.Mutex
 	whole    *site
 	kept     func() *keptCopy // the copy that is kept between calls, nil where there is none to be had
@@ -107,7 +106,6 @@ func (r *Runner) Begin() (err error) {
 		}
 		return contents, err
 	})
-	r.common = sync.OnceValues(func() (string, error) { return r.Repo.CommonDir() })
 	r.kept = sync.OnceValue(func() *keptCopy {
 		r.taken = r.reserve()
 		return r.taken
@@ -294,22 +292,14 @@ func (r *Runner) mayShare() bool {
 
 // reserve takes the copy of everything that is kept between calls, and prepares it; nil where there is none to be had.
 func (r *Runner) reserve() *keptCopy {
-	var branch string
-	var asked sync.WaitGroup
-	asked.Go(func() { branch = r.Repo.Branch() })
-	common, err := r.common()
-	asked.Wait()
-	if err != nil {
-		return nil
-	}
-	use := string(r.Side)
+	branch, use := r.Repo.Branch(), string(r.Side)
 	if r.Side != git.Index {
 		use = "commit"
 	}
 	if r.Before {
 		use = "before"
 	}
-	kept, err := borrow(r.Copies, KeyOf(common, use, branch))
+	kept, err := borrow(r.Copies, KeyOf(r.Repo.CommonDir(), use, branch))
 	if kept == nil || err != nil {
 		return nil
 	}
