@@ -85,6 +85,7 @@ type home struct {
 	folder   string            // the door's own in the git folder that all work trees share, "" where there is none
 	settings map[string]string // of git's configuration
 	name     string
+	cloned   bool // it has remotes
 }
 
 // homeOf finds the home of the records of a repository, nil for none, that a call made in dir is about.
@@ -94,6 +95,9 @@ func homeOf(repo *git.Repo, dir string) *home {
 	}
 	common := repo.CommonDir()
 	h := &home{root: repo.Root, folder: filepath.Join(common, "zincdoor"), settings: repo.Settings(`^zincdoor\.(history|repository)$|^remote\..*\.url$`)}
+	for key := range h.settings {
+		h.cloned = h.cloned || strings.HasPrefix(key, "remote.")
+	}
 	h.name = h.settings[nameKey]
 	if h.name == "" {
 		h.name = addressName(h.remote())
@@ -318,7 +322,7 @@ func (r *recording) guardedOf(repo *git.Repo, refs []string) string {
 	}
 	main := ""
 	if !r.policy.NamesRefs() {
-		main = repo.MainBranch()
+		main = r.mainAmong(repo, refs)
 	}
 	for _, ref := range refs {
 		if after, remote := strings.CutPrefix(ref, "refs/remotes/"); remote {
@@ -330,6 +334,25 @@ func (r *recording) guardedOf(repo *git.Repo, refs []string) string {
 		}
 	}
 	return ""
+}
+
+// mainAmong is the branch that others build on. Mostly it is clear from the refs at a commit which it is, as far as that matters for them.
+func (r *recording) mainAmong(repo *git.Repo, refs []string) string {
+	const head, local = "refs/remotes/origin/HEAD", "refs/heads/main"
+	r.keeping.found.Wait()
+	var origins []string
+	for _, ref := range refs {
+		if name, ok := strings.CutPrefix(ref, "refs/remotes/origin/"); ok && ref != head {
+			origins = append(origins, "refs/heads/"+name)
+		}
+	}
+	switch {
+	case slices.Contains(refs, head) && len(origins) == 1:
+		return origins[0]
+	case !r.keeping.home.cloned && slices.Contains(refs, local) && !repo.Bare:
+		return local
+	}
+	return repo.MainBranch()
 }
 
 // longestRecording is how long it may take to put records in: those that take longer wait for the next time.
