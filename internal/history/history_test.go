@@ -445,13 +445,23 @@ func TestKilled(t *testing.T) {
 	})
 }
 
-// TestNoRoom: where the disk is full, recording fails with a reason, the store stays whole, and the record waits for its turn.
+// TestNoRoom: where the disk is full, or the database can't be written to, recording fails with a reason, the store stays whole, and the
+// record waits for its turn.
 func TestNoRoom(t *testing.T) {
-	place := filepath.Join(t.TempDir(), "history.db")
+	eachStore(t, func(t *testing.T, place string) {
+		full, room, want := "PRAGMA max_page_count = 1", "PRAGMA max_page_count = 1000000", "no room left on the disk" // 1: as many as there are
+		if IsServer(place) {
+			full, room, want = "SET default_transaction_read_only = on", "SET default_transaction_read_only = off", "read-only"
+		}
+		testNoRoom(t, place, full, room, want)
+	})
+}
+
+func testNoRoom(t *testing.T, place, full, room, want string) {
 	s := open(t, place)
 	put(t, s, stateOf(1, found("core/tide.c", "old", 3)))
 	s.db.SetMaxOpenConns(1)
-	if _, err := s.db.Exec("PRAGMA max_page_count = 1"); err != nil { // as many as there are
+	if _, err := s.db.Exec(full); err != nil {
 		t.Fatal(err)
 	}
 	var many []judge.Finding
@@ -460,7 +470,7 @@ func TestNoRoom(t *testing.T) {
 	}
 	big, content := stateOf(2, many...), Pack([]byte("a report"))
 	err := s.Put(t.Context(), big, []Content{content})
-	if err == nil || !strings.Contains(err.Error(), "no room left on the disk") {
+	if err == nil || !strings.Contains(err.Error(), want) {
 		t.Fatalf("on a full disk: %v", err)
 	}
 	waiting := Waiting(filepath.Join(t.TempDir(), "waiting"))
@@ -473,7 +483,7 @@ func TestNoRoom(t *testing.T) {
 	if n := len(whole(t, s)); n != 1 {
 		t.Errorf("%d records", n)
 	}
-	if _, err := s.db.Exec("PRAGMA max_page_count = 1000000"); err != nil {
+	if _, err := s.db.Exec(room); err != nil {
 		t.Fatal(err)
 	}
 	os.WriteFile(filepath.Join(string(waiting), "20300301T080000.000-0123456789abcdef.jsonl.zst"), []byte("cut off"), 0o600)

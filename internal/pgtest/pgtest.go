@@ -26,7 +26,7 @@ type Server struct {
 	dir, bin string
 	as       *syscall.Credential // it refuses to be run by root
 	process  *exec.Cmd
-	ended    chan error // tells of its end
+	ended    chan error // gets its end
 	made     int        // databases
 }
 
