@@ -18,6 +18,7 @@ import (
 	"zincdoor/internal/git"
 	"zincdoor/internal/history"
 	"zincdoor/internal/lint"
+	"zincdoor/internal/recordfile"
 	"zincdoor/internal/target"
 )
 
@@ -178,7 +179,7 @@ func (h *History) Export(ctx context.Context, w io.Writer, reports bool) error {
 		if err != nil {
 			return err
 		}
-		line, err := history.Line(r)
+		line, err := recordfile.Line(r)
 		if err != nil {
 			return err
 		}
@@ -196,7 +197,7 @@ func (h *History) Export(ctx context.Context, w io.Writer, reports bool) error {
 				continue
 			}
 			seen[kept[i].Digest] = true
-			line, err := history.ContentLine(history.Pack(content))
+			line, err := recordfile.ContentLine(recordfile.Pack(content))
 			if err != nil {
 				return err
 			}
@@ -235,15 +236,15 @@ func ImportLines(ctx context.Context, c Call, place Place, in io.Reader) (n Read
 }
 
 func (h *History) readIn(ctx context.Context, line []byte, n *ReadIn) error {
-	if history.LineKind(line) == history.ContentVersion {
-		c, err := history.ReadContentLine(line)
+	if recordfile.LineKind(line) == recordfile.ContentVersion {
+		c, err := recordfile.ReadContentLine(line)
 		if err != nil {
 			return err
 		}
 		n.Reports++
 		return h.store.Keep(ctx, c)
 	}
-	r, err := history.ReadLine(line)
+	r, err := recordfile.ReadLine(line)
 	if err != nil {
 		return err
 	}

@@ -18,6 +18,7 @@ import (
 	"zincdoor/internal/core/record"
 	"zincdoor/internal/git"
 	"zincdoor/internal/history"
+	"zincdoor/internal/recordfile"
 	"zincdoor/internal/target"
 )
 
@@ -201,7 +202,7 @@ type recording struct {
 
 	mutex    sync.Mutex
 	reports  []record.Report
-	contents []history.Content
+	contents []recordfile.Content
 	notices  []string
 }
 
@@ -236,7 +237,7 @@ func (r *recording) keeper() func(name, format string) (io.Writer, func(bool)) {
 		return nil
 	}
 	return func(name, format string) (io.Writer, func(bool)) {
-		packing := history.NewPacking()
+		packing := recordfile.NewPacking()
 		return packing, func(whole bool) {
 			content, fits := packing.End()
 			if !whole {
@@ -257,7 +258,7 @@ func (r *recording) keeper() func(name, format string) (io.Writer, func(bool)) {
 // unrecorded is a record that is to be put in.
 type unrecorded struct {
 	*record.Record
-	contents []history.Content
+	contents []recordfile.Content
 	notices  []string
 	keep     policy.Period
 	keeping  *keeping // nil for a record of the past

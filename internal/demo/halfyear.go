@@ -16,8 +16,8 @@ import (
 	"zincdoor/internal/core/judge"
 	"zincdoor/internal/core/policy"
 	"zincdoor/internal/core/record"
-	"zincdoor/internal/history"
 	"zincdoor/internal/policyfile"
+	"zincdoor/internal/recordfile"
 )
 
 // Name is what the repository is called in records.
@@ -39,7 +39,7 @@ func (r *Repository) Remember() error {
 	}
 	var out bytes.Buffer
 	for _, made := range all {
-		line, err := history.Line(made)
+		line, err := recordfile.Line(made)
 		if err != nil {
 			return err
 		}
@@ -97,7 +97,7 @@ func HalfYear() ([]*record.Record, error) {
 		made := record.Of(judge.Judge(in), "refs/heads/main", file.Policy)
 		made.Repository, made.Imported = Name, true
 		made.Time, made.Took = firstWeek.AddDate(0, 0, 7*week).Add(time.Duration(week*37%240)*time.Minute), time.Duration(38+week*13%30)*time.Millisecond
-		if err := history.NameIt(&made); err != nil {
+		if err := recordfile.Name(&made); err != nil {
 			return nil, err
 		}
 		all = append(all, &made)

@@ -23,6 +23,7 @@ import (
 	"zincdoor/internal/core/judge"
 	"zincdoor/internal/core/record"
 	"zincdoor/internal/pgtest"
+	"zincdoor/internal/recordfile"
 )
 
 // start is when the records of these tests begin.
@@ -41,7 +42,9 @@ func found(path, message string, line int, from ...string) judge.Finding {
 	return f
 }
 
-func idOf(path, message string) string { return digestOf([]byte(path + "\x00" + message))[:16] }
+func idOf(path, message string) string {
+	return recordfile.Pack([]byte(path + "\x00" + message)).Digest[:16]
+}
 
 // stateOf makes the record of a state of main, so many seconds after the start.
 func stateOf(after int, findings ...judge.Finding) *record.Record {
@@ -72,7 +75,7 @@ func open(t *testing.T, place string) *Store {
 	return s
 }
 
-func put(t *testing.T, s *Store, r *record.Record, contents ...Content) record.Summary {
+func put(t *testing.T, s *Store, r *record.Record, contents ...recordfile.Content) record.Summary {
 	t.Helper()
 	if err := s.Put(t.Context(), r, contents); err != nil {
 		t.Fatal(err)
@@ -98,9 +101,9 @@ func TestRecord(t *testing.T) {
 	eachStore(t, func(t *testing.T, place string) {
 		s := open(t, place)
 		want := stateOf(1, found("core/tide.c", "unused 'x'", 3), found("fares/price.go", "unused \"é\u2028\"", 9))
-		want.Reports = []record.Report{{Name: "compiler", Digest: Pack([]byte("core/tide.c:3:2: warning")).Digest, Size: 24}}
+		want.Reports = []record.Report{{Name: "compiler", Digest: recordfile.Pack([]byte("core/tide.c:3:2: warning")).Digest, Size: 24}}
 		want.Verdict.Limits = []judge.LimitResult{{Findings: []int{1}, Found: 1, Mode: "enforce"}}
-		is := put(t, s, want, Pack([]byte("core/tide.c:3:2: warning")))
+		is := put(t, s, want, recordfile.Pack([]byte("core/tide.c:3:2: warning")))
 		if again := put(t, s, want); again != is {
 			t.Errorf("put twice: %+v, before %+v", again, is)
 		}
@@ -108,12 +111,12 @@ func TestRecord(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		a, _ := Line(want)
-		b, err := Line(got)
+		a, _ := recordfile.Line(want)
+		b, err := recordfile.Line(got)
 		if err != nil || !bytes.Equal(a, b) {
 			t.Errorf("it came back as\n%s\nnot\n%s (%v)", b, a, err)
 		}
-		if read, err := ReadLine(b); err != nil || read.ID != want.ID {
+		if read, err := recordfile.ReadLine(b); err != nil || read.ID != want.ID {
 			t.Errorf("the line can't be read: %v", err)
 		}
 		reports, contents, err := s.Contents(t.Context(), is.ID)
@@ -257,8 +260,10 @@ func TestStates(t *testing.T) {
 func TestPruneReports(t *testing.T) {
 	eachStore(t, func(t *testing.T, place string) {
 		s := open(t, place)
-		shared, alone := Pack([]byte("shared")), Pack([]byte("alone"))
-		report := func(c Content) record.Report { return record.Report{Name: "compiler", Digest: c.Digest, Size: c.Size} }
+		shared, alone := recordfile.Pack([]byte("shared")), recordfile.Pack([]byte("alone"))
+		report := func(c recordfile.Content) record.Report {
+			return record.Report{Name: "compiler", Digest: c.Digest, Size: c.Size}
+		}
 		old, young := stateOf(1), stateOf(1000)
 		old.Reports, young.Reports = []record.Report{report(shared), report(alone)}, []record.Report{report(shared)}
 		put(t, s, old, shared, alone)
@@ -409,6 +414,33 @@ func TestTogether(t *testing.T) {
 	})
 }
 
+// TestTwice: the same record, put in by several at once, is there once, and spoils no state.
+func TestTwice(t *testing.T) {
+	eachStore(t, func(t *testing.T, place string) {
+		s := open(t, place)
+		put(t, s, stateOf(1, found("core/tide.c", "old", 3)))
+		want := stateOf(2, found("core/tide.c", "old", 4), found("core/ebb.c", "new", 5))
+		if err := recordfile.Name(want); err != nil {
+			t.Fatal(err)
+		}
+		ended := make(chan error)
+		for range 6 {
+			go func() {
+				same := *want
+				ended <- s.Put(context.Background(), &same, nil)
+			}()
+		}
+		for range 6 {
+			if err := <-ended; err != nil {
+				t.Error(err)
+			}
+		}
+		if there := whole(t, s); len(there) != 2 || !there[want.ID] {
+			t.Errorf("there are %v", there)
+		}
+	})
+}
+
 // TestKilled: what a writer said is in stays in, whether the writer is killed in the middle or the server.
 func TestKilled(t *testing.T) {
 	eachStore(t, func(t *testing.T, place string) {
@@ -431,7 +463,7 @@ func TestKilled(t *testing.T) {
 			}
 			there, n := whole(t, open(t, place)), 0
 			for id := range strings.Lines(out.String()) {
-				if id = strings.TrimSpace(id); isID(id) { // the last line may be cut off, or an error
+				if id = strings.TrimSpace(id); recordfile.IsID(id) { // the last line may be cut off, or an error
 					n++
 					if !there[id] {
 						t.Errorf("the %s was killed, and %s is lost", victim, id)
@@ -468,13 +500,13 @@ func testNoRoom(t *testing.T, place, full, room, want string) {
 	for i := range 2000 {
 		many = append(many, found(fmt.Sprintf("core/f%d.c", i), "unused "+strings.Repeat(strconv.Itoa(i*7919), 20), 1))
 	}
-	big, content := stateOf(2, many...), Pack([]byte("a report"))
-	err := s.Put(t.Context(), big, []Content{content})
+	big, content := stateOf(2, many...), recordfile.Pack([]byte("a report"))
+	err := s.Put(t.Context(), big, []recordfile.Content{content})
 	if err == nil || !strings.Contains(err.Error(), want) {
 		t.Fatalf("on a full disk: %v", err)
 	}
 	waiting := Waiting(filepath.Join(t.TempDir(), "waiting"))
-	if err := waiting.Keep(big, []Content{content}); err != nil {
+	if err := waiting.Keep(big, []recordfile.Content{content}); err != nil {
 		t.Fatal(err)
 	}
 	if n, _, err := waiting.TakeIn(t.Context(), s); n != 0 || err == nil {
@@ -515,28 +547,4 @@ func TestPlaces(t *testing.T) {
 	if _, err := OpenThere(t.Context(), filepath.Join(dir, "none.db")); !errors.Is(err, fs.ErrNotExist) {
 		t.Errorf("no store: %v", err)
 	}
-}
-
-// FuzzLine: no line makes reading fail otherwise than with an error, and what is read is written and read the same.
-func FuzzLine(f *testing.F) {
-	line, _ := Line(stateOf(1, found("core/tide.c", "old", 3)))
-	f.Add(bytes.Replace(line, []byte(`"id":""`), []byte(`"id":"0123456789abcdef"`), 1))
-	f.Add([]byte(`{"zincdoor":"record/1","id":"0123456789abcdef","time":"2030-03-01T08:00:00Z","verdict":{"zincdoor":"verdict/1","limits":[{"kind":"per 3 lines"}]}}`))
-	f.Fuzz(func(t *testing.T, line []byte) {
-		r, err := ReadLine(line)
-		if err != nil {
-			return
-		}
-		once, err := Line(r)
-		if err != nil {
-			t.Skip() // a time that JSON can't hold
-		}
-		again, err := ReadLine(once)
-		if err != nil {
-			t.Fatalf("%v\n%s", err, once)
-		}
-		if twice, _ := Line(again); !bytes.Equal(once, twice) {
-			t.Fatalf("\n%s\n%s", once, twice)
-		}
-	})
 }

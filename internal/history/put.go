@@ -12,22 +12,15 @@ import (
 
 	"zincdoor/internal/core/judge"
 	"zincdoor/internal/core/record"
-	"zincdoor/internal/verdictfile"
+	"zincdoor/internal/recordfile"
 )
-
-// Content is the content of a report, packed.
-type Content struct {
-	Digest string // the SHA-256 of what is packed, in hexadecimal digits
-	Size   int64  // of what is packed, in bytes
-	Data   []byte
-}
 
 // turn is the number of the lock that keeps those who put in and those who remove apart, where the database has such locks.
 const turn = 0x7a696e63
 
 // Put puts a record in, with the content of those of its reports that are to be kept. One without an id gets one; one that is
 // there already stays as it is.
-func (s *Store) Put(ctx context.Context, r *record.Record, contents []Content) error {
+func (s *Store) Put(ctx context.Context, r *record.Record, contents []recordfile.Content) error {
 	packed, divided, err := readied(r)
 	if err != nil {
 		return err
@@ -46,48 +39,35 @@ func (s *Store) Put(ctx context.Context, r *record.Record, contents []Content) e
 	return nil
 }
 
-// readied is a record's document as it is stored, packed, and its findings in parts.
+// readied is a record's document as it is stored, compressed, and its findings in parts.
 func readied(r *record.Record) (document []byte, divided []part, err error) {
-	verdict, err := verdictfile.WithoutFindings(r.Verdict)
-	if err != nil {
+	if err := recordfile.Name(r); err != nil {
 		return nil, nil, err
 	}
-	divided = divide(r.Verdict.Findings)
-	if r.ID == "" {
-		if document, err = plainJSON(describe(r, verdict)); err != nil {
-			return nil, nil, err
-		}
-		r.ID = name(document, divided)
-	}
 	if r.Branch == "" { // whose findings stay with it
-		var whole bytes.Buffer
-		if err := verdictfile.Write(&whole, r.Verdict); err != nil {
-			return nil, nil, err
-		}
-		verdict = whole.Bytes()
+		document, err = recordfile.Line(r)
+	} else {
+		divided = divide(r.Verdict.Findings)
+		document, err = recordfile.WithoutFindings(r)
 	}
-	document, err = plainJSON(describe(r, verdict))
-	return pack(document), divided, err
+	return recordfile.Compress(document), divided, err
 }
 
-// NameIt gives a record its id, unless it has one.
-func NameIt(r *record.Record) error {
-	_, _, err := readied(r)
-	return err
-}
-
-func (s *Store) put(ctx context.Context, tx transaction, r *record.Record, document []byte, divided []part, contents []Content) error {
-	var there int
+func (s *Store) put(ctx context.Context, tx transaction, r *record.Record, document []byte, divided []part, contents []recordfile.Content) error {
+	var on stream
+	if r.Branch != "" {
+		var err error
+		if on, err = s.stream(ctx, tx, r); err != nil {
+			return err
+		}
+	}
+	var there int // which is certain only once the stream is ours
 	err := tx.QueryRowContext(ctx, "SELECT 1 FROM record WHERE id = $1", r.ID).Scan(&there)
 	if err == nil || !errors.Is(err, sql.ErrNoRows) {
 		return err
 	}
-	var stream, position any
+	var number, position any // of the stream, and in it
 	if r.Branch != "" {
-		on, err := s.stream(ctx, tx, r)
-		if err != nil {
-			return err
-		}
 		at, err := on.place(ctx, r)
 		if err != nil {
 			return err
@@ -95,7 +75,7 @@ func (s *Store) put(ctx context.Context, tx transaction, r *record.Record, docum
 		if err := on.put(ctx, at, divided); err != nil {
 			return err
 		}
-		stream, position = on.id, at
+		number, position = on.id, at
 	}
 	v, blamed := r.Verdict, 0
 	if r.Branch == "" || v.Totals.By[judge.New] == 0 {
@@ -103,7 +83,7 @@ func (s *Store) put(ctx context.Context, tx transaction, r *record.Record, docum
 	}
 	if err := tx.insert(ctx, "record", 21, []any{
 		r.ID, r.Repository, v.Door, v.Subject.Kind, v.Subject.Ref, r.Branch, v.Subject.Base, v.Subject.Head, r.Tree, string(v.Mode), string(v.Outcome),
-		string(v.Enforced), v.Origin.Digest, r.Time.UnixMilli(), r.Took.Milliseconds(), v.Totals.Findings, v.Totals.By[judge.New], v.Totals.Debt, stream, position, blamed,
+		string(v.Enforced), v.Origin.Digest, r.Time.UnixMilli(), r.Took.Milliseconds(), v.Totals.Findings, v.Totals.By[judge.New], v.Totals.Debt, number, position, blamed,
 	}); err != nil {
 		return err
 	}
@@ -121,7 +101,7 @@ func (s *Store) put(ctx context.Context, tx transaction, r *record.Record, docum
 }
 
 // Keep keeps the content of a report, as far as a record rests on it.
-func (s *Store) Keep(ctx context.Context, c Content) error {
+func (s *Store) Keep(ctx context.Context, c recordfile.Content) error {
 	return s.atomically(ctx, func(tx transaction) error {
 		var n int
 		if err := tx.QueryRowContext(ctx, "SELECT COUNT(*) FROM evidence WHERE digest = $1", c.Digest).Scan(&n); err != nil || n == 0 {
@@ -219,7 +199,7 @@ func (on stream) put(ctx context.Context, at int64, divided []part) error {
 	}
 	for number, is := range now {
 		spans = append(spans, on.id, number, at, next, is.digest)
-		contents = append(contents, is.digest, pack(is.data))
+		contents = append(contents, is.digest, recordfile.Compress(is.data))
 		if !first {
 			identities, err := identify(is.data)
 			if err != nil {
@@ -361,7 +341,7 @@ func (on stream) identities(ctx context.Context, digests [][]byte) (all []identi
 			if err := scan(&packed); err != nil {
 				return err
 			}
-			data, err := unpack(packed)
+			data, err := recordfile.Decompress(packed)
 			if err != nil {
 				return err
 			}

@@ -4,7 +4,6 @@ import (
 	"context"
 	"database/sql"
 	"encoding/hex"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"math"
@@ -15,6 +14,7 @@ import (
 	"zincdoor/internal/core/judge"
 	"zincdoor/internal/core/policy"
 	"zincdoor/internal/core/record"
+	"zincdoor/internal/recordfile"
 	"zincdoor/internal/verdictfile"
 )
 
@@ -105,14 +105,14 @@ func (s *Store) Repositories(ctx context.Context) (all []string, err error) {
 
 // Record reads a record with the findings that are kept of it.
 func (s *Store) Record(ctx context.Context, is record.Summary) (*record.Record, error) {
-	d, err := s.document(ctx, is.ID)
+	document, err := s.document(ctx, is.ID)
 	if err != nil {
 		return nil, err
 	}
 	var arrays [][]byte
 	if is.State.Stream != 0 {
 		err := s.EachPart(ctx, is.State, func(_ string, packed []byte) error {
-			array, err := unpack(packed)
+			array, err := recordfile.Decompress(packed)
 			arrays = append(arrays, array)
 			return err
 		})
@@ -120,7 +120,7 @@ func (s *Store) Record(ctx context.Context, is record.Summary) (*record.Record, 
 			return nil, err
 		}
 	}
-	r, err := d.record(arrays...)
+	r, err := recordfile.Read(document, arrays...)
 	if err != nil {
 		return nil, fmt.Errorf("the record %s in %s: %w", is.ID, s.where, err)
 	}
@@ -129,26 +129,19 @@ func (s *Store) Record(ctx context.Context, is record.Summary) (*record.Record, 
 
 // Tallies reads what was counted when a record was made.
 func (s *Store) Tallies(ctx context.Context, id string) (map[record.By][]record.Tally, error) {
-	d, err := s.document(ctx, id)
-	all := map[record.By][]record.Tally{}
-	for by, tallies := range d.Tallies {
-		for _, t := range tallies {
-			all[by] = append(all[by], record.Tally(t))
-		}
+	document, err := s.document(ctx, id)
+	if err != nil {
+		return nil, err
 	}
-	return all, err
+	return recordfile.Tallies(document)
 }
 
-func (s *Store) document(ctx context.Context, id string) (d recordJSON, err error) {
+func (s *Store) document(ctx context.Context, id string) ([]byte, error) {
 	var packed []byte
 	if err := s.db.QueryRowContext(ctx, "SELECT data FROM document WHERE record = $1", id).Scan(&packed); err != nil {
-		return d, plain(err)
+		return nil, plain(err)
 	}
-	data, err := unpack(packed)
-	if err != nil {
-		return d, err
-	}
-	return d, json.Unmarshal(data, &d)
+	return recordfile.Decompress(packed)
 }
 
 // EachPart shows the parts of a state, packed, with a name for what is in each: of two parts of the same name the findings are the
@@ -165,7 +158,7 @@ func (s *Store) EachPart(ctx context.Context, at record.State, see func(name str
 
 // FindingsOf reads the findings of a part.
 func FindingsOf(packed []byte) ([]judge.Finding, error) {
-	data, err := unpack(packed)
+	data, err := recordfile.Decompress(packed)
 	if err != nil {
 		return nil, err
 	}
@@ -229,7 +222,7 @@ func (s *Store) Contents(ctx context.Context, id string) (reports []record.Repor
 		if err := scan(&r.Name, &r.Format, &r.Digest, &r.Size, &packed); err != nil {
 			return err
 		}
-		data, err := unpack(packed)
+		data, err := recordfile.Decompress(packed)
 		reports, contents = append(reports, r), append(contents, data)
 		return err
 	}, "SELECT name, format, evidence.digest, evidence.size, data FROM evidence JOIN report ON report.digest = evidence.digest WHERE record = $1 ORDER BY place", id)

@@ -3,8 +3,6 @@ package history
 import (
 	"bytes"
 	"context"
-	"encoding/base64"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -15,6 +13,7 @@ import (
 
 	"zincdoor/internal/core/record"
 	"zincdoor/internal/files"
+	"zincdoor/internal/recordfile"
 )
 
 // Waiting is a folder of records that couldn't be put into their store: a file each, compressed, in the form of Line and, after
@@ -27,20 +26,20 @@ const waitingEnd = ".jsonl.zst"
 const mostWaiting = 1000
 
 // Keep lets a record wait, with its reports. It needs an id; where it has none, it gets one.
-func (w Waiting) Keep(r *record.Record, contents []Content) error {
+func (w Waiting) Keep(r *record.Record, contents []recordfile.Content) error {
 	if err := os.MkdirAll(string(w), 0o777); err != nil {
 		return err
 	}
-	if err := NameIt(r); err != nil {
+	if err := recordfile.Name(r); err != nil {
 		return err
 	}
-	line, err := Line(r)
+	line, err := recordfile.Line(r)
 	if err != nil {
 		return err
 	}
 	out := append(line, '\n')
 	for _, c := range contents {
-		line, err := ContentLine(c)
+		line, err := recordfile.ContentLine(c)
 		if err != nil {
 			return err
 		}
@@ -55,7 +54,7 @@ func (w Waiting) Keep(r *record.Record, contents []Content) error {
 		all = all[1:]
 	}
 	file := fmt.Sprintf("%s-%s%s", r.Time.Format("20060102T150405.000"), r.ID, waitingEnd)
-	return files.Write(filepath.Join(string(w), file), pack(out), 0o666)
+	return files.Write(filepath.Join(string(w), file), recordfile.Compress(out), 0o666)
 }
 
 // list lists the files of those that wait, the oldest first.
@@ -106,73 +105,23 @@ func (w Waiting) TakeIn(ctx context.Context, s *Store) (taken int, notices []str
 	return taken, notices, nil
 }
 
-func readWaiting(packed []byte) (*record.Record, []Content, error) {
-	data, err := unpack(packed)
+func readWaiting(packed []byte) (*record.Record, []recordfile.Content, error) {
+	data, err := recordfile.Decompress(packed)
 	if err != nil {
 		return nil, nil, err
 	}
 	line, rest, _ := bytes.Cut(data, []byte("\n"))
-	r, err := ReadLine(line)
+	r, err := recordfile.ReadLine(line)
 	if err != nil {
 		return nil, nil, err
 	}
-	var contents []Content
+	var contents []recordfile.Content
 	for line := range bytes.Lines(rest) {
-		c, err := ReadContentLine(line)
+		c, err := recordfile.ReadContentLine(line)
 		if err != nil {
 			return nil, nil, err
 		}
 		contents = append(contents, c)
 	}
 	return r, contents, nil
-}
-
-// contentJSON is a report as a line of JSON.
-type contentJSON struct {
-	Version string `json:"zincdoor"`
-	Digest  string `json:"sha256"`
-	Size    int64  `json:"size"`
-	Data    string `json:"zstd"` // in base64
-}
-
-// ContentVersion is what a report's content calls itself where it is written as a line of JSON.
-const ContentVersion = "report/1"
-
-// ContentLine writes a report's content as a line of JSON, without a line end.
-func ContentLine(c Content) ([]byte, error) {
-	return plainJSON(contentJSON{ContentVersion, c.Digest, c.Size, base64.StdEncoding.EncodeToString(c.Data)})
-}
-
-// ReadContentLine reads what ContentLine wrote. Its content is held against its digest.
-func ReadContentLine(line []byte) (c Content, err error) {
-	var d contentJSON
-	if err := json.Unmarshal(line, &d); err != nil || d.Version != ContentVersion {
-		return c, errors.Join(errors.New("it is no report of the form "+ContentVersion), err)
-	}
-	packed, err := base64.StdEncoding.DecodeString(d.Data)
-	if err != nil {
-		return c, err
-	}
-	data, err := unpack(packed)
-	if err != nil {
-		return c, err
-	}
-	if c = Pack(data); c.Digest != d.Digest || c.Size != d.Size {
-		return c, errors.New("a report in it isn't what its digest says")
-	}
-	return c, nil
-}
-
-// Pack packs the content of a report.
-func Pack(data []byte) Content {
-	return Content{Digest: digestOf(data), Size: int64(len(data)), Data: pack(data)}
-}
-
-// LineKind tells what a line is that Line or ContentLine wrote: "record/1", "report/1", or whatever else it calls itself.
-func LineKind(line []byte) string {
-	var d struct {
-		Version string `json:"zincdoor"`
-	}
-	json.Unmarshal(line, &d)
-	return d.Version
 }
