@@ -4,8 +4,10 @@ import (
 	"encoding/json"
 	"fmt"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -339,5 +341,44 @@ func TestServer(t *testing.T) {
 	}
 	if got := fares.list("outcome"); len(got) != 5 {
 		t.Errorf("when it is there again: %v", got)
+	}
+}
+
+// TestReadOnly: records that nobody may write to are shown all the same; recording there changes no verdict.
+func TestReadOnly(t *testing.T) {
+	t.Parallel()
+	s := recorded(t)
+	s.judge("--tree")
+	folder := filepath.Join(s.dir, ".git/zincdoor")
+	others := []string{} // root writes wherever it likes, so somebody else looks
+	if os.Getuid() == 0 {
+		if _, err := exec.LookPath("setpriv"); err != nil {
+			t.Skip("root can write everywhere, and setpriv isn't here to be somebody else")
+		}
+		os.Chmod(filepath.Dir(s.dir), 0o755) // of the test, which nobody else may enter
+		os.Chmod(filepath.Dir(program), 0o755)
+		others = []string{"--reuid=65534", "--regid=65534", "--clear-groups", program}
+	}
+	os.Chmod(filepath.Join(folder, "history.db"), 0o444)
+	os.Chmod(folder, 0o555)
+	t.Cleanup(func() { os.Chmod(folder, 0o755) })
+	run := func(args ...string) (string, string, int) {
+		if len(others) > 0 {
+			return s.command("setpriv", append(slices.Clone(others), args...)...)
+		}
+		return s.run(args...)
+	}
+	s.env = []string{"GIT_CONFIG_COUNT=1", "GIT_CONFIG_KEY_0=safe.directory", "GIT_CONFIG_VALUE_0=*"}
+	if out, errs, code := run("history", "list"); code != 0 || !strings.Contains(out, "1 record") {
+		t.Errorf("list: %d\n%s%s", code, out, errs)
+	}
+	if out, errs, code := run("history", "trend", "--every", "day"); code != 0 || !strings.Contains(out, "warning") {
+		t.Errorf("trend: %d\n%s%s", code, out, errs)
+	}
+	if _, errs, code := run("history", "prune", "--older-than", "1d"); code != 2 || !strings.Contains(errs, "readonly") {
+		t.Errorf("prune: %d %s", code, errs)
+	}
+	if _, errs, code := run("gate", "--tree", "-q"); code != 0 || !strings.Contains(errs, "isn't recorded") {
+		t.Errorf("gate: %d %s", code, errs)
 	}
 }

@@ -449,6 +449,7 @@ type Compared struct {
 	From, To record.Summary
 	Of       Branch
 	Who      map[string]history.Interval // by finding that came, who brought it in
+	Unblamed error                       // why it isn't known of all, nil where it is
 	Lost     string                      // the commit of one of them that the repository doesn't have (any more), "" where it has both
 }
 
@@ -475,9 +476,7 @@ func (h *History) Compare(ctx context.Context, of Branch, from, to string, takes
 	if c.To, err = h.At(ctx, states, to); err != nil {
 		return nil, err
 	}
-	if err := h.Blame(ctx, c.To.State.Stream); err != nil {
-		return nil, err
-	}
+	c.Unblamed = h.Blame(ctx, c.To.State.Stream)
 	var sides [2][]judge.Finding
 	for i, state := range []record.Summary{c.From, c.To} {
 		r, err := h.store.Record(ctx, state)

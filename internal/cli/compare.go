@@ -40,6 +40,9 @@ The selectors mean what they mean in a limit, by the present policy.`,
 				if err != nil {
 					return err
 				}
+				if c.Unblamed != nil {
+					p.tell(p.err, "zincdoor: who brought findings in can't be noted: %s\n", render.Safe(c.Unblamed.Error()))
+				}
 				if c.Lost != "" {
 					p.tell(p.err, "zincdoor: the commit %.10s isn't in this repository, so findings are recognised by rule, file and message alone\n", c.Lost)
 				}

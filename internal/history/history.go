@@ -77,14 +77,55 @@ func Open(ctx context.Context, place string) (*Store, error) {
 	return s, nil
 }
 
-// OpenThere opens a store as Open does, but makes no new file: the error wraps fs.ErrNotExist where there is none.
+// OpenThere opens a store as Open does, but makes no new file: the error wraps fs.ErrNotExist where there is none. A file that can't be
+// written to is opened for reading alone.
 func OpenThere(ctx context.Context, place string) (*Store, error) {
-	if !IsServer(place) {
-		if _, err := os.Stat(place); err != nil {
-			return nil, err
-		}
+	if IsServer(place) {
+		return Open(ctx, place)
 	}
-	return Open(ctx, place)
+	if _, err := os.Stat(place); err != nil {
+		return nil, err
+	}
+	s, err := Open(ctx, place)
+	var of *sqlite.Error
+	if err == nil || !errors.As(err, &of) || of.Code()&0xff != sqlite3.SQLITE_READONLY && of.Code()&0xff != sqlite3.SQLITE_CANTOPEN {
+		return s, err
+	}
+	if _, unwritten := os.Stat(place + "-wal"); unwritten == nil {
+		return nil, fmt.Errorf("%w; others have written to it, and what they wrote can't be read without writing", err)
+	}
+	s = &Store{where: place}
+	if s.db, err = sql.Open("sqlite", address(place, url.Values{"immutable": {"1"}})); err != nil {
+		return nil, fmt.Errorf("the history in %s can't be used: %w", place, plain(err))
+	}
+	if err := s.readable(ctx); err != nil {
+		s.db.Close()
+		return nil, fmt.Errorf("the history in %s can't be used: %w", place, plain(err))
+	}
+	return s, nil
+}
+
+// readable reports why a store can't be read as it is.
+func (s *Store) readable(ctx context.Context) error {
+	ours, err := newest()
+	if err != nil {
+		return err
+	}
+	is, err := s.form(ctx)
+	switch {
+	case err != nil:
+		return err
+	case is > ours:
+		return ErrNewer
+	case is < ours:
+		return errors.New("it is of an earlier form, and can't be written to, to bring it to this one")
+	}
+	return nil
+}
+
+// address is how SQLite is told of a file.
+func address(file string, settings url.Values) string {
+	return (&url.URL{Scheme: "file", Opaque: (&url.URL{Path: file}).EscapedPath(), RawQuery: settings.Encode()}).String()
 }
 
 func (s *Store) open(ctx context.Context, place string) (err error) {
@@ -97,7 +138,7 @@ func (s *Store) open(ctx context.Context, place string) (err error) {
 		settings := url.Values{"_txlock": {"immediate"}, "_pragma": {
 			fmt.Sprintf("busy_timeout(%d)", patience.Milliseconds()), "auto_vacuum(incremental)", "journal_mode(wal)", "synchronous(normal)",
 		}}
-		driver, place = "sqlite", (&url.URL{Scheme: "file", Opaque: (&url.URL{Path: place}).EscapedPath(), RawQuery: settings.Encode()}).String()
+		driver, place = "sqlite", address(place, settings)
 	}
 	if s.db, err = sql.Open(driver, place); err != nil {
 		return err
