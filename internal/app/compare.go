@@ -1,0 +1,146 @@
+package app
+
+import (
+	"context"
+	"maps"
+	"slices"
+
+	"zincdoor/internal/core/change"
+	"zincdoor/internal/core/judge"
+	"zincdoor/internal/core/recognise"
+	"zincdoor/internal/core/record"
+	"zincdoor/internal/git"
+	"zincdoor/internal/history"
+)
+
+// Compared is a comparison of two states, and which they were.
+type Compared struct {
+	record.Comparison
+	From, To record.Summary
+	Of       Branch
+	Who      map[string]history.Interval // by finding that came, who brought it in
+	Unblamed error                       // why it isn't known of all, nil where it is
+	Lost     string                      // the commit of one of them that the repository doesn't have (any more), "" where it has both
+}
+
+// lost is the first of some commits that the repository doesn't have, "" where it has all.
+func (h *History) lost(commits ...string) string {
+	for _, commit := range commits {
+		if h.repo == nil || !h.repo.Has(commit+"^{commit}") {
+			return commit
+		}
+	}
+	return ""
+}
+
+// Compare finds what became of the findings of one state of a branch in another one.
+func (h *History) Compare(ctx context.Context, of Branch, from, to string, takes func(judge.Finding) bool) (*Compared, error) {
+	states, is, _, err := h.States(ctx, of)
+	if err != nil {
+		return nil, err
+	}
+	c := &Compared{Of: is}
+	if c.From, err = h.At(ctx, states, from); err != nil {
+		return nil, err
+	}
+	if c.To, err = h.At(ctx, states, to); err != nil {
+		return nil, err
+	}
+	c.Unblamed = h.Blame(ctx, c.To.State.Stream)
+	var sides [2][]judge.Finding
+	for i, state := range []record.Summary{c.From, c.To} {
+		r, err := h.store.Record(ctx, state)
+		if err != nil {
+			return nil, err
+		}
+		sides[i] = r.Verdict.Findings
+		if takes != nil {
+			sides[i] = slices.DeleteFunc(sides[i], func(f judge.Finding) bool { return !takes(f) })
+		}
+	}
+	view := recognise.View{Aliases: h.Policy.Aliases}
+	if c.Lost = h.lost(c.From.Head, c.To.Head); c.Lost == "" {
+		var done func()
+		view.OldText, done = h.texts(c.From.Head)
+		defer done()
+		view.NewText, done = h.texts(c.To.Head)
+		defer done()
+		if view.Change, err = h.way(c.From.Head, c.To.Head, sides); err != nil {
+			return nil, err
+		}
+	}
+	c.Comparison = record.Compare(sides[0], sides[1], h.Policy, view)
+	c.Who, err = h.store.Intervals(ctx, c.To.State)
+	return c, err
+}
+
+// way is the change from one commit to another, with the lines of the files that findings stand in.
+func (h *History) way(from, to string, sides [2][]judge.Finding) (*change.Change, error) {
+	named := map[string]bool{}
+	for _, f := range slices.Concat(sides[0], sides[1]) {
+		named[f.Path] = true
+	}
+	lines, err := h.repo.Compare(git.Side(from), git.Side(to)).Lines(git.Known{}, func(f change.File) bool { return named[f.Path] || named[f.Old] })
+	if err != nil {
+		return nil, err
+	}
+	return change.New(lines.Files, h.Policy.Place), nil
+}
+
+// Blame finds out who brought the new findings of a branch's states in, as far as that isn't known yet: whose commit git blames for
+// their lines. What git no longer has, nobody is known of.
+func (h *History) Blame(ctx context.Context, stream int64) error {
+	if h.repo == nil {
+		return nil
+	}
+	states, err := h.store.Unblamed(ctx, stream)
+	if err != nil {
+		return err
+	}
+	for _, is := range states {
+		by, err := h.blame(ctx, is)
+		if err != nil {
+			return err
+		}
+		if err := h.store.Blame(ctx, is, by); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (h *History) blame(ctx context.Context, is record.Summary) (map[string]history.Interval, error) {
+	by := map[string]history.Interval{}
+	if !h.repo.Has(is.Head + "^{commit}") {
+		return by, nil
+	}
+	r, err := h.store.Record(ctx, is)
+	if err != nil {
+		return nil, err
+	}
+	came, err := h.store.Came(ctx, is.State)
+	if err != nil {
+		return nil, err
+	}
+	lines := map[string]map[int][]string{} // the new findings that weren't there before, by file and line
+	for _, f := range r.Verdict.Findings {
+		if f.Standing == judge.New && f.Region.Line > 0 && f.Path != "" && slices.Contains(came, f.ID) {
+			if lines[f.Path] == nil {
+				lines[f.Path] = map[int][]string{}
+			}
+			lines[f.Path][f.Region.Line] = append(lines[f.Path][f.Region.Line], f.ID)
+		}
+	}
+	for _, path := range slices.Sorted(maps.Keys(lines)) {
+		blamed, err := h.repo.Blame(git.Side(is.Head), path, slices.Sorted(maps.Keys(lines[path])))
+		if err != nil {
+			continue // the file isn't there by this name, or the commit's history is cut off
+		}
+		for line, who := range blamed {
+			for _, id := range lines[path][line] {
+				by[id] = history.Interval{Commit: who.Commit, Author: who.Author}
+			}
+		}
+	}
+	return by, nil
+}
