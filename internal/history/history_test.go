@@ -1,10 +1,12 @@
 package history
 
 import (
+	"bufio"
 	"bytes"
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"maps"
 	"math/rand/v2"
@@ -446,23 +448,29 @@ func TestKilled(t *testing.T) {
 	eachStore(t, func(t *testing.T, place string) {
 		for _, victim := range []string{"writer", "server"} {
 			cmd := writing(t, place, "killed-"+victim+":100000")
-			var out bytes.Buffer
-			cmd.Stdout = &out
+			pipe, err := cmd.StdoutPipe()
+			if err != nil {
+				t.Fatal(err)
+			}
 			if err := cmd.Start(); err != nil {
 				t.Fatal(err)
 			}
-			time.Sleep(700 * time.Millisecond)
+			said := bufio.NewReader(pipe)
+			first, _ := said.ReadString('\n') // once it is at work
+			time.Sleep(300 * time.Millisecond)
 			if victim == "server" && IsServer(place) {
 				pgtest.Start(t).Kill(t)
 			} else {
 				cmd.Process.Kill()
 			}
+			rest, _ := io.ReadAll(said)
 			cmd.Wait()
+			out := first + string(rest)
 			if victim == "server" && IsServer(place) {
 				pgtest.Start(t).Resume(t)
 			}
 			there, n := whole(t, open(t, place)), 0
-			for id := range strings.Lines(out.String()) {
+			for id := range strings.Lines(out) {
 				if id = strings.TrimSpace(id); recordfile.IsID(id) { // the last line may be cut off, or an error
 					n++
 					if !there[id] {
@@ -471,7 +479,7 @@ func TestKilled(t *testing.T) {
 				}
 			}
 			if n == 0 {
-				t.Errorf("nothing was recorded before the %s was killed: %s", victim, out.String())
+				t.Errorf("nothing was recorded before the %s was killed: %s", victim, out)
 			}
 		}
 	})
