@@ -2,7 +2,6 @@ package app
 
 import (
 	"context"
-	"maps"
 	"slices"
 
 	"zincdoor/internal/core/change"
@@ -23,10 +22,15 @@ type Compared struct {
 	Lost     string                      // the commit of one of them that the repository doesn't have (any more), "" where it has both
 }
 
+// has reports whether the repository at hand has a commit.
+func (h *History) has(commit string) bool {
+	return h.repo != nil && len(commit) >= 40 && h.repo.Has(commit+"^{commit}")
+}
+
 // lost is the first of some commits that the repository doesn't have, "" where it has all.
 func (h *History) lost(commits ...string) string {
 	for _, commit := range commits {
-		if h.repo == nil || !h.repo.Has(commit+"^{commit}") {
+		if !h.has(commit) {
 			return commit
 		}
 	}
@@ -111,36 +115,25 @@ func (h *History) Blame(ctx context.Context, stream int64) error {
 
 func (h *History) blame(ctx context.Context, is record.Summary) (map[string]history.Interval, error) {
 	by := map[string]history.Interval{}
-	if !h.repo.Has(is.Head + "^{commit}") {
+	if !h.has(is.Head) {
 		return by, nil
 	}
 	r, err := h.store.Record(ctx, is)
 	if err != nil {
 		return nil, err
 	}
-	came, err := h.store.Came(ctx, is.State)
+	ids, err := h.store.Came(ctx, is.State)
 	if err != nil {
 		return nil, err
 	}
-	lines := map[string]map[int][]string{} // the new findings that weren't there before, by file and line
-	for _, f := range r.Verdict.Findings {
-		if f.Standing == judge.New && f.Region.Line > 0 && f.Path != "" && slices.Contains(came, f.ID) {
-			if lines[f.Path] == nil {
-				lines[f.Path] = map[int][]string{}
-			}
-			lines[f.Path][f.Region.Line] = append(lines[f.Path][f.Region.Line], f.ID)
-		}
+	came := map[string]bool{}
+	for _, id := range ids {
+		came[id] = true
 	}
-	for _, path := range slices.Sorted(maps.Keys(lines)) {
-		blamed, err := h.repo.Blame(git.Side(is.Head), path, slices.Sorted(maps.Keys(lines[path])))
-		if err != nil {
-			continue // the file isn't there by this name, or the commit's history is cut off
-		}
-		for line, who := range blamed {
-			for _, id := range lines[path][line] {
-				by[id] = history.Interval{Commit: who.Commit, Author: who.Author}
-			}
-		}
+	all := r.Verdict.Findings
+	brought := func(f judge.Finding) bool { return f.Standing == judge.New && hasLine(f) && came[f.ID] }
+	for i, author := range blame(h.repo, git.Side(is.Head), all, brought) {
+		by[all[i].ID] = history.Interval{Commit: author.Commit, Author: author.Author}
 	}
 	return by, nil
 }

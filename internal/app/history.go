@@ -205,12 +205,7 @@ func (h *History) At(ctx context.Context, states []record.Summary, name string) 
 		if err != nil {
 			return is, target.WrongCall("%q is no date", name)
 		}
-		found := false
-		for _, s := range states {
-			if s.Time.Before(day.AddDate(0, 0, 1)) {
-				is, found = s, true
-			}
-		}
+		is, found := record.LastUpTo(states, day.AddDate(0, 0, 1).Add(-1))
 		if !found {
 			return is, target.WrongCall("the first state was recorded on %s, after %s", states[0].Time.Format(time.DateOnly), name)
 		}
@@ -241,7 +236,6 @@ func (h *History) At(ctx context.Context, states []record.Summary, name string) 
 type Recorded struct {
 	*record.Record
 	Text func(path string) *source.Text
-	Who  map[string]history.Interval // by finding, since when it is there and who brought it in; nil where that isn't known
 }
 
 // Show reads a record.
@@ -257,7 +251,7 @@ func (h *History) Show(ctx context.Context, is record.Summary) (r *Recorded, don
 // texts gives the files of a commit; nothing where it is no longer there.
 func (h *History) texts(commit string) (text func(path string) *source.Text, done func()) {
 	none := func(string) *source.Text { return nil }
-	if h.repo == nil || len(commit) < 40 || !h.repo.Has(commit+"^{commit}") {
+	if !h.has(commit) {
 		return none, func() {}
 	}
 	tree, err := h.repo.Tree(git.Side(commit))

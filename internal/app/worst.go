@@ -6,7 +6,6 @@ import (
 
 	"zincdoor/internal/core/judge"
 	"zincdoor/internal/core/record"
-	"zincdoor/internal/history"
 )
 
 // WorstRequest says what is compared to find what is worst off.
@@ -32,8 +31,9 @@ func (h *History) Worst(ctx context.Context, q WorstRequest) (*Ranked, error) {
 		return nil, err
 	}
 	r := &Ranked{Now: states[len(states)-1], Of: is, Others: others}
-	if r.Before, err = history.StateAt(states, q.From); err != nil {
-		return nil, err
+	var found bool
+	if r.Before, found = record.LastUpTo(states, q.From); !found {
+		r.Before = states[0]
 	}
 	count := h.counting(q.By, q.Takes)
 	sums := [2]map[string]record.Tally{{}, {}}
@@ -55,24 +55,22 @@ func (h *History) Worst(ctx context.Context, q WorstRequest) (*Ranked, error) {
 // changes gives how many commits since a time changed a file, or one of a folder or a team, up to a commit; nil where that can't be
 // said.
 func (h *History) changes(by record.By, head string, since time.Time) (func(name string) int, error) {
-	name := map[record.By]func(path string) []string{
-		record.ByFile:   func(path string) []string { return []string{path} },
-		record.ByFolder: func(path string) []string { return []string{record.FolderOf(path)} },
-		record.ByTeam:   func(path string) []string { return []string{h.Policy.TeamOf(path)} },
+	name := map[record.By]func(path string) string{
+		record.ByFile:   func(path string) string { return path },
+		record.ByFolder: record.FolderOf,
+		record.ByTeam:   h.Policy.TeamOf,
 	}[by]
-	if name == nil || h.repo == nil || !h.repo.Has(head+"^{commit}") {
+	if name == nil || !h.has(head) {
 		return nil, nil
 	}
 	counts := map[string]int{}
 	err := h.repo.EachChange(head, since, func(paths []string) {
-		seen := map[string]bool{}
+		changed := map[string]bool{}
 		for _, path := range paths {
-			for _, n := range name(path) {
-				if !seen[n] {
-					seen[n] = true
-					counts[n]++
-				}
-			}
+			changed[name(path)] = true
+		}
+		for n := range changed {
+			counts[n]++
 		}
 	})
 	return func(name string) int { return counts[name] }, err

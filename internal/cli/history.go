@@ -45,7 +45,7 @@ func (h *historyFlags) add(f *pflag.FlagSet) {
 }
 
 func (h *historyFlags) addRead(f *pflag.FlagSet) {
-	f.StringVar(&h.file, "history-file", "", "records are in `FILE`; else where git config zincdoor.history says")
+	h.add(f)
 	f.StringVar(&h.repository, "repository", "", "of the repository called `NAME`; else of this one")
 }
 

@@ -67,14 +67,7 @@ func Called(place string) string {
 // Open opens the store at a place: a file, which is made where there is none, or the address of a PostgreSQL database. It is
 // brought to this version's form. It must be closed.
 func Open(ctx context.Context, place string) (*Store, error) {
-	s := &Store{postgres: IsServer(place), where: Called(place)}
-	if err := s.open(ctx, place); err != nil {
-		if s.db != nil {
-			s.db.Close()
-		}
-		return nil, fmt.Errorf("the history in %s can't be used: %w", s.where, plain(err))
-	}
-	return s, nil
+	return opened(&Store{postgres: IsServer(place), where: Called(place)}, func(s *Store) error { return s.open(ctx, place) })
 }
 
 // OpenThere opens a store as Open does, but makes no new file: the error wraps fs.ErrNotExist where there is none. A file that can't be
@@ -87,26 +80,31 @@ func OpenThere(ctx context.Context, place string) (*Store, error) {
 		return nil, err
 	}
 	s, err := Open(ctx, place)
-	var of *sqlite.Error
-	if err == nil || !errors.As(err, &of) || of.Code()&0xff != sqlite3.SQLITE_READONLY && of.Code()&0xff != sqlite3.SQLITE_CANTOPEN {
+	if code := codeOf(err); code != sqlite3.SQLITE_READONLY && code != sqlite3.SQLITE_CANTOPEN {
 		return s, err
 	}
 	if _, unwritten := os.Stat(place + "-wal"); unwritten == nil {
 		return nil, fmt.Errorf("%w; others have written to it, and what they wrote can't be read without writing", err)
 	}
-	s = &Store{where: place}
-	if s.db, err = sql.Open("sqlite", address(place, url.Values{"immutable": {"1"}})); err != nil {
-		return nil, fmt.Errorf("the history in %s can't be used: %w", place, plain(err))
-	}
-	if err := s.readable(ctx); err != nil {
-		s.db.Close()
-		return nil, fmt.Errorf("the history in %s can't be used: %w", place, plain(err))
+	return opened(&Store{where: place}, func(s *Store) error { return s.openUnwritable(ctx, place) })
+}
+
+// opened is a store once it was opened. Where that fails, nothing of it stays open.
+func opened(s *Store, open func(s *Store) error) (*Store, error) {
+	if err := open(s); err != nil {
+		if s.db != nil {
+			s.db.Close()
+		}
+		return nil, fmt.Errorf("the history in %s can't be used: %w", s.where, plain(err))
 	}
 	return s, nil
 }
 
-// readable reports why a store can't be read as it is.
-func (s *Store) readable(ctx context.Context) error {
+// openUnwritable opens a file for reading alone. Its form must be this version's.
+func (s *Store) openUnwritable(ctx context.Context, file string) (err error) {
+	if s.db, err = sql.Open("sqlite", address(file, url.Values{"immutable": {"1"}})); err != nil {
+		return err
+	}
 	ours, err := newest()
 	if err != nil {
 		return err
@@ -123,13 +121,13 @@ func (s *Store) readable(ctx context.Context) error {
 	return nil
 }
 
-// address is how SQLite is told of a file.
+// address is how SQLite names a file.
 func address(file string, settings url.Values) string {
 	return (&url.URL{Scheme: "file", Opaque: (&url.URL{Path: file}).EscapedPath(), RawQuery: settings.Encode()}).String()
 }
 
 func (s *Store) open(ctx context.Context, place string) (err error) {
-	driver := "pgx"
+	driver, file := "pgx", place
 	if !s.postgres {
 		if err := os.MkdirAll(filepath.Dir(place), 0o777); err != nil {
 			return err
@@ -149,17 +147,15 @@ func (s *Store) open(ctx context.Context, place string) (err error) {
 	if err := s.db.PingContext(answering); err != nil {
 		return err
 	}
-	return s.migrate(ctx, place)
+	return s.migrate(ctx, file)
 }
 
 // Close closes the store.
 func (s *Store) Close() error { return s.db.Close() }
 
-// Where is where the store is, for people.
-func (s *Store) Where() string { return s.where }
-
-// migrate brings the store to this version's form. Of several that try at once, one does it.
-func (s *Store) migrate(ctx context.Context, place string) error {
+// migrate brings the store to this version's form; file is where it is, unless that is a server. Of several that try at once, one does
+// it.
+func (s *Store) migrate(ctx context.Context, file string) error {
 	ours, err := newest()
 	if err != nil {
 		return err
@@ -177,7 +173,6 @@ func (s *Store) migrate(ctx context.Context, place string) error {
 		}
 		dialect, options = goose.DialectPostgres, append(options, goose.WithSessionLocker(locker))
 	} else {
-		file, _ := url.PathUnescape(strings.TrimPrefix(strings.SplitN(place, "?", 2)[0], "file:"))
 		turn := flock.New(file + ".lock")
 		waiting, cancel := context.WithTimeout(ctx, patience)
 		defer cancel()
@@ -227,11 +222,7 @@ func newest() (version int64, err error) {
 
 // plain is an error in words that say what to do, where the database says less.
 func plain(err error) error {
-	var of *sqlite.Error
-	if !errors.As(err, &of) {
-		return err
-	}
-	switch of.Code() & 0xff { // without what is only said of the same in more detail
+	switch codeOf(err) {
 	case sqlite3.SQLITE_NOTADB, sqlite3.SQLITE_CORRUPT:
 		return fmt.Errorf("the file is damaged or no history; move it away to begin a new one (%w)", err)
 	case sqlite3.SQLITE_FULL:
@@ -240,6 +231,15 @@ func plain(err error) error {
 		return fmt.Errorf("others kept it busy for %s (%w)", patience, err)
 	}
 	return err
+}
+
+// codeOf is SQLite's code of an error, without what it says of the same in more detail; SQLITE_OK where it isn't SQLite's.
+func codeOf(err error) int {
+	var of *sqlite.Error
+	if !errors.As(err, &of) {
+		return sqlite3.SQLITE_OK
+	}
+	return of.Code() & 0xff
 }
 
 // atomically does several things at once or not at all.

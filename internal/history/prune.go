@@ -26,10 +26,12 @@ func (s *Store) Tidy(ctx context.Context, repository string, records, reports ti
 	return plain(err)
 }
 
+// errRehearsal undoes what was only to be told.
+var errRehearsal = errors.New("a rehearsal")
+
 // Prune removes the records of a repository from before a time, and the reports of those from before another one, with all that
 // nothing rests on any more. Where it is a rehearsal, it only tells what it would remove.
 func (s *Store) Prune(ctx context.Context, repository string, records, reports time.Time, rehearsal bool) (p Pruned, err error) {
-	undo := sql.ErrTxDone
 	err = s.atomically(ctx, func(tx transaction) error {
 		if s.postgres {
 			if _, err := tx.ExecContext(ctx, "SELECT pg_advisory_xact_lock($1)", turn); err != nil {
@@ -71,12 +73,12 @@ func (s *Store) Prune(ctx context.Context, repository string, records, reports t
 			}
 		}
 		if rehearsal {
-			return undo
+			return errRehearsal
 		}
 		_, err := do("INSERT INTO pruned VALUES ($1, $2) ON CONFLICT (repository) DO UPDATE SET time = excluded.time", repository, time.Now().UnixMilli())
 		return err
 	})
-	if rehearsal && err == undo {
+	if err == errRehearsal {
 		err = nil
 	}
 	if err == nil && !rehearsal && !s.postgres && p.Records+p.Reports > 0 {

@@ -4,9 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"encoding/hex"
-	"errors"
 	"fmt"
-	"math"
 	"slices"
 	"strings"
 	"time"
@@ -60,12 +58,29 @@ func (s *Store) List(ctx context.Context, f Filter) (all []record.Summary, err e
 	if f.Last > 0 {
 		query += fmt.Sprintf(" LIMIT %d", f.Last)
 	}
+	all, err = s.summaries(ctx, query, args...)
+	slices.Reverse(all)
+	return all, err
+}
+
+// summaries are the records that a query for their columns gives.
+func (s *Store) summaries(ctx context.Context, query string, args ...any) (all []record.Summary, err error) {
 	err = rows(ctx, s.db, func(scan func(...any) error) error {
 		is, err := summary(scan)
 		all = append(all, is)
 		return err
 	}, query, args...)
-	slices.Reverse(all)
+	return all, err
+}
+
+// texts are what a query for one column gives.
+func (s *Store) texts(ctx context.Context, query string, args ...any) (all []string, err error) {
+	err = rows(ctx, s.db, func(scan func(...any) error) error {
+		var text string
+		err := scan(&text)
+		all = append(all, text)
+		return err
+	}, query, args...)
 	return all, err
 }
 
@@ -83,24 +98,13 @@ func summary(scan func(...any) error) (is record.Summary, err error) {
 }
 
 // Named finds the records of a repository whose ids begin so.
-func (s *Store) Named(ctx context.Context, repository, beginning string) (all []record.Summary, err error) {
-	err = rows(ctx, s.db, func(scan func(...any) error) error {
-		is, err := summary(scan)
-		all = append(all, is)
-		return err
-	}, "SELECT "+columns+" FROM record WHERE repository = $1 AND id >= $2 AND id < $3 ORDER BY id LIMIT 20", repository, beginning, beginning+"g")
-	return all, err
+func (s *Store) Named(ctx context.Context, repository, beginning string) ([]record.Summary, error) {
+	return s.summaries(ctx, "SELECT "+columns+" FROM record WHERE repository = $1 AND id >= $2 AND id < $3 ORDER BY id LIMIT 20", repository, beginning, beginning+"g")
 }
 
 // Repositories lists the repositories that have records.
-func (s *Store) Repositories(ctx context.Context) (all []string, err error) {
-	err = rows(ctx, s.db, func(scan func(...any) error) error {
-		var name string
-		err := scan(&name)
-		all = append(all, name)
-		return err
-	}, "SELECT DISTINCT repository FROM record ORDER BY repository")
-	return all, err
+func (s *Store) Repositories(ctx context.Context) ([]string, error) {
+	return s.texts(ctx, "SELECT DISTINCT repository FROM record ORDER BY repository")
 }
 
 // Record reads a record with the findings that are kept of it.
@@ -165,11 +169,11 @@ func FindingsOf(packed []byte) ([]judge.Finding, error) {
 	return verdictfile.ReadFindings(data)
 }
 
-// Interval is the time that a finding was there, as far as it is known.
+// Interval is since when a finding is there, as far as that is known.
 type Interval struct {
-	First, Last int64  // positions: where it was seen first, 0 for before the first record, and where it was gone, 0 for not yet
-	Commit      string // that brought it in, "" where that isn't known
-	Author      string // of the commit
+	First  int64  // the position where it was seen first, 0 for before the first record
+	Commit string // that brought it in, "" where that isn't known
+	Author string // of the commit
 }
 
 // Intervals gives, for findings of a state, since when they are there and who brought them in. What isn't listed was there before the
@@ -230,24 +234,13 @@ func (s *Store) Contents(ctx context.Context, id string) (reports []record.Repor
 }
 
 // Unblamed lists the records of a stream of which it isn't known yet who brought their new findings in, the oldest first.
-func (s *Store) Unblamed(ctx context.Context, stream int64) (all []record.Summary, err error) {
-	err = rows(ctx, s.db, func(scan func(...any) error) error {
-		is, err := summary(scan)
-		all = append(all, is)
-		return err
-	}, "SELECT "+columns+" FROM record WHERE stream = $1 AND blamed = 0 ORDER BY position", stream)
-	return all, err
+func (s *Store) Unblamed(ctx context.Context, stream int64) ([]record.Summary, error) {
+	return s.summaries(ctx, "SELECT "+columns+" FROM record WHERE stream = $1 AND blamed = 0 ORDER BY position", stream)
 }
 
 // Came lists the ids of the findings that came with a state.
-func (s *Store) Came(ctx context.Context, at record.State) (all []string, err error) {
-	err = rows(ctx, s.db, func(scan func(...any) error) error {
-		var finding string
-		err := scan(&finding)
-		all = append(all, finding)
-		return err
-	}, "SELECT finding FROM event WHERE stream = $1 AND position = $2 AND kind = $3 ORDER BY finding", at.Stream, at.Position, came)
-	return all, err
+func (s *Store) Came(ctx context.Context, at record.State) ([]string, error) {
+	return s.texts(ctx, "SELECT finding FROM event WHERE stream = $1 AND position = $2 AND kind = $3 ORDER BY finding", at.Stream, at.Position, came)
 }
 
 // Blame notes who brought findings of a record in: the others of its new ones nobody is known of.
@@ -263,19 +256,4 @@ func (s *Store) Blame(ctx context.Context, is record.Summary, by map[string]Inte
 		_, err := tx.ExecContext(ctx, "UPDATE record SET blamed = 1 WHERE id = $1", is.ID)
 		return err
 	})
-}
-
-// StateAt is the record of a stream that was the last at a time, the oldest where all are later.
-func StateAt(all []record.Summary, at time.Time) (is record.Summary, err error) {
-	if len(all) == 0 {
-		return is, errors.New("there is no record")
-	}
-	is = all[0]
-	best := int64(math.MinInt64)
-	for _, r := range all {
-		if !r.Time.After(at) && r.State.Position > best {
-			is, best = r, r.State.Position
-		}
-	}
-	return is, nil
 }

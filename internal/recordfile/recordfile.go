@@ -102,17 +102,23 @@ func Line(r *record.Record) ([]byte, error) {
 
 // ReadLine reads a record that Line wrote.
 func ReadLine(line []byte) (*record.Record, error) {
-	var d recordJSON
-	if err := json.Unmarshal(line, &d); err != nil {
-		return nil, fmt.Errorf("it is no record: %w", err)
-	}
+	d, err := decode(line)
 	switch {
+	case err != nil:
+		return nil, err
 	case d.Version != version:
 		return nil, fmt.Errorf("it is no record of the form %s: it calls itself %q", version, d.Version)
 	case !IsID(d.ID) || d.Time.IsZero():
 		return nil, fmt.Errorf("it is no record: it has no id or no time")
 	}
 	return d.record()
+}
+
+func decode(document []byte) (d recordJSON, err error) {
+	if err := json.Unmarshal(document, &d); err != nil {
+		return d, fmt.Errorf("it is no record: %w", err)
+	}
+	return d, nil
 }
 
 // IsID reports whether a text is the id of a record.
@@ -153,20 +159,17 @@ func WithoutFindings(r *record.Record) ([]byte, error) {
 
 // Read reads a document, and beside its own findings those of further arrays.
 func Read(document []byte, arrays ...[]byte) (*record.Record, error) {
-	var d recordJSON
-	if err := json.Unmarshal(document, &d); err != nil {
-		return nil, fmt.Errorf("it is no record: %w", err)
+	d, err := decode(document)
+	if err != nil {
+		return nil, err
 	}
 	return d.record(arrays...)
 }
 
 // Tallies reads what was counted when a record was made.
 func Tallies(document []byte) (map[record.By][]record.Tally, error) {
-	var d recordJSON
-	if err := json.Unmarshal(document, &d); err != nil {
-		return nil, fmt.Errorf("it is no record: %w", err)
-	}
-	return d.tallies(), nil
+	d, err := decode(document)
+	return d.tallies(), err
 }
 
 // digestOf is the SHA-256 of something, in hexadecimal digits.

@@ -9,6 +9,7 @@ import (
 	"zincdoor/internal/core/finding"
 	"zincdoor/internal/core/judge"
 	"zincdoor/internal/core/record"
+	"zincdoor/internal/verdictfile"
 )
 
 // CompareOptions say how a comparison is shown.
@@ -73,8 +74,8 @@ func Compared(w io.Writer, format string, c record.Comparison, from, to record.S
 		return is
 	}
 	d := comparisonJSON{
-		From: lineOf(from), To: lineOf(to), Before: c.Before, After: c.After, Came: listOf(c.Came, came), Went: listOf(c.Went, plain), Moved: listOf(c.Moved, moved), Worsened: listOf(c.Worsened, worsened),
-		Files: listOf(c.Files, func(s record.Shift) shiftJSON { return shiftJSON(s) }), Rules: listOf(c.Rules, func(s record.Shift) shiftJSON { return shiftJSON(s) }),
+		From: lineOf(from), To: lineOf(to), Before: c.Before, After: c.After, Came: verdictfile.ListOf(c.Came, came), Went: verdictfile.ListOf(c.Went, plain), Moved: verdictfile.ListOf(c.Moved, moved), Worsened: verdictfile.ListOf(c.Worsened, worsened),
+		Files: verdictfile.ListOf(c.Files, func(s record.Shift) shiftJSON { return shiftJSON(s) }), Rules: verdictfile.ListOf(c.Rules, func(s record.Shift) shiftJSON { return shiftJSON(s) }),
 	}
 	if format == JSON {
 		return indented(w, d)

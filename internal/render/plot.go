@@ -1,10 +1,12 @@
 package render
 
 import (
+	"cmp"
 	"fmt"
 	"html"
 	"io"
 	"math"
+	"slices"
 	"strings"
 
 	"zincdoor/internal/core/record"
@@ -68,7 +70,7 @@ func trendPicture(w io.Writer, t record.Trend, o TrendOptions) error {
 	base := make([]int, len(t.Points))
 	for n := len(shown.names) - 1; n >= 0; n-- { // the worst is on top
 		var upper, lower []string
-		title := safe(nameOf(shown.names[n]))
+		title := safe(cmp.Or(shown.names[n], "none"))
 		for _, i := range known {
 			lower = append(lower, fmt.Sprintf("%.1f,%.1f", x(i), y(base[i])))
 			base[i] += shown.values[n][i]
@@ -79,9 +81,7 @@ func trendPicture(w io.Writer, t record.Trend, o TrendOptions) error {
 			text(`<rect x="%.1f" y="%.1f" width="24" height="%.1f" fill="%s"><title>%s</title></rect>`, x(i), y(base[i]), y(base[i]-shown.values[n][i])-y(base[i]), shade(n), title)
 			continue
 		}
-		for a, b := 0, len(lower)-1; a < b; a, b = a+1, b-1 {
-			lower[a], lower[b] = lower[b], lower[a]
-		}
+		slices.Reverse(lower)
 		text(`<polygon points="%s %s" fill="%s" stroke="#ffffff" stroke-width="1"><title>%s</title></polygon>`, strings.Join(upper, " "), strings.Join(lower, " "), shade(n), title)
 	}
 	for n, name := range shown.names {
@@ -91,18 +91,11 @@ func trendPicture(w io.Writer, t record.Trend, o TrendOptions) error {
 		if len(known) > 0 {
 			last = " " + unit(shown.values[n][known[len(known)-1]])
 		}
-		text(`<text x="%d" y="%d" fill="#22302f">%s%s</text>`, plotWidth-plotRight+34, at+11, safe(truncate(nameOf(name), 16, "…")), last)
+		text(`<text x="%d" y="%d" fill="#22302f">%s%s</text>`, plotWidth-plotRight+34, at+11, safe(truncate(cmp.Or(name, "none"), 16, "…")), last)
 	}
 	text(`</svg>`)
 	_, err := io.WriteString(w, out.String())
 	return err
-}
-
-func nameOf(name string) string {
-	if name == "" {
-		return "none"
-	}
-	return name
 }
 
 // fillsOf gives the fill of each area of a trend.

@@ -124,15 +124,6 @@ func indented(w io.Writer, v any) error {
 	return out.Encode(v)
 }
 
-// listOf maps a slice, giving an empty array rather than null.
-func listOf[A, B any](from []A, to func(A) B) []B {
-	all := make([]B, len(from))
-	for i, item := range from {
-		all[i] = to(item)
-	}
-	return all
-}
-
 // RecordHeading writes when and of what a record is, for people.
 func RecordHeading(w io.Writer, r record.Record) error {
 	s := &screen{look: lookFor(w), w: w}

@@ -133,24 +133,24 @@ func (d *verdictJSON) verdict() judge.Verdict {
 		Subject: judge.Subject(d.Change), Door: d.Door, Mode: policy.Mode(d.Mode), Today: d.Today, Outcome: d.Outcome, Enforced: d.Enforced,
 		Origin: judge.Origin{
 			From: d.Policy.From, Digest: d.Policy.Digest,
-			Inherits: listOf(d.Policy.Inherits, func(i inheritedJSON) policy.Inherited { return policy.Inherited(i) }),
-			Altered:  listOf(d.Policy.Altered, func(s string) policy.Alteration { return policy.Alteration{What: s} }),
+			Inherits: ListOf(d.Policy.Inherits, func(i inheritedJSON) policy.Inherited { return policy.Inherited(i) }),
+			Altered:  ListOf(d.Policy.Altered, func(s string) policy.Alteration { return policy.Alteration{What: s} }),
 		},
-		Evidence: listOf(d.Evidence, func(e evidenceJSON) judge.Evidence {
+		Evidence: ListOf(d.Evidence, func(e evidenceJSON) judge.Evidence {
 			return judge.Evidence{Name: e.Name, Format: e.Format, Findings: e.Findings, State: e.State, Problem: e.Problem, Optional: !e.Needed, Version: e.Version, Files: e.Files, Forms: e.Forms}
 		}),
-		Limits: listOf(d.Limits, limitJSON.result),
-		Gone: listOf(d.Gone, func(g goneJSON) baseline.Entry {
+		Limits: ListOf(d.Limits, limitJSON.result),
+		Gone: ListOf(d.Gone, func(g goneJSON) baseline.Entry {
 			return baseline.Entry{Tool: g.Tool, Rule: g.Rule, Path: g.Path, Message: g.Message, Line: g.Line}
 		}),
-		Waivers: listOf(d.Waivers, func(w waiverJSON) judge.WaiverUse {
+		Waivers: ListOf(d.Waivers, func(w waiverJSON) judge.WaiverUse {
 			return judge.WaiverUse{Waiver: waiver.Waiver{Path: w.Path, Line: w.Line, Rules: w.Rules, Reason: w.Reason, Until: w.Until}, Added: w.Added, Findings: w.Findings}
 		}),
-		Acceptances: listOf(d.Acceptances, func(a acceptanceJSON) judge.Acceptance {
+		Acceptances: ListOf(d.Acceptances, func(a acceptanceJSON) judge.Acceptance {
 			e := baseline.Entry{Tool: a.Tool, Rule: a.Rule, Path: a.Path, Message: a.Message, Why: a.Why, Reason: a.Reason, By: a.By, Until: a.Until}
 			return judge.Acceptance{Entry: e, Change: a.Change, Finding: a.Finding, Honoured: a.Honoured, Problem: a.Problem}
 		}),
-		Teams:   listOf(d.Teams, func(t teamJSON) policy.Team { return policy.Team{Name: t.Name, Contact: t.Contact} }),
+		Teams:   ListOf(d.Teams, func(t teamJSON) policy.Team { return policy.Team{Name: t.Name, Contact: t.Contact} }),
 		Notices: d.Notices, Ladder: d.Ladder, Totals: d.totals(),
 	}
 	v.OfList = len(v.Gone)

@@ -192,10 +192,10 @@ const noFindings = `"findings":null,"gone":`
 // documentOf is the verdict without its findings.
 func documentOf(v judge.Verdict) verdictJSON {
 	return verdictJSON{
-		Version: Version, Door: v.Door, Outcome: v.Outcome, Enforced: v.Enforced, Mode: string(v.Mode), Today: v.Today, Ladder: listOf(v.Ladder, func(s string) string { return s }),
+		Version: Version, Door: v.Door, Outcome: v.Outcome, Enforced: v.Enforced, Mode: string(v.Mode), Today: v.Today, Ladder: ListOf(v.Ladder, func(s string) string { return s }),
 		Change: changeJSON(v.Subject),
-		Policy: policyJSON{v.Origin.From, v.Origin.Digest, listOf(v.Origin.Inherits, func(i policy.Inherited) inheritedJSON { return inheritedJSON(i) }), listOf(v.Origin.Altered, func(a policy.Alteration) string { return a.What })},
-		Evidence: listOf(v.Evidence, func(e judge.Evidence) evidenceJSON {
+		Policy: policyJSON{v.Origin.From, v.Origin.Digest, ListOf(v.Origin.Inherits, func(i policy.Inherited) inheritedJSON { return inheritedJSON(i) }), ListOf(v.Origin.Altered, func(a policy.Alteration) string { return a.What })},
+		Evidence: ListOf(v.Evidence, func(e judge.Evidence) evidenceJSON {
 			return evidenceJSON{e.Name, e.Format, e.Findings, e.State, e.Problem, !e.Optional, e.Version, e.Files, e.Forms}
 		}),
 		Totals: totalsJSON{
@@ -203,20 +203,20 @@ func documentOf(v judge.Verdict) verdictJSON {
 			standingsJSON: byStanding(func(s judge.Standing) int { return v.Totals.By[s] }),
 		},
 		Debt:   debtOf(v.Totals),
-		Limits: listOf(v.Limits, func(l judge.LimitResult) limitJSON { return limitOf(l, v.Findings) }),
-		Gone: listOf(v.Gone, func(e baseline.Entry) goneJSON {
+		Limits: ListOf(v.Limits, func(l judge.LimitResult) limitJSON { return limitOf(l, v.Findings) }),
+		Gone: ListOf(v.Gone, func(e baseline.Entry) goneJSON {
 			return goneJSON{e.Tool, e.Rule, e.Path, e.Message, e.Line}
 		}),
-		Waivers: listOf(v.Waivers, func(w judge.WaiverUse) waiverJSON {
+		Waivers: ListOf(v.Waivers, func(w judge.WaiverUse) waiverJSON {
 			same := func(s string) string { return s }
-			return waiverJSON{w.Path, w.Line, listOf(w.Rules, same), w.Reason, w.Until, w.Added, listOf(w.Findings, same)}
+			return waiverJSON{w.Path, w.Line, ListOf(w.Rules, same), w.Reason, w.Until, w.Added, ListOf(w.Findings, same)}
 		}),
-		Acceptances: listOf(v.Acceptances, func(a judge.Acceptance) acceptanceJSON {
+		Acceptances: ListOf(v.Acceptances, func(a judge.Acceptance) acceptanceJSON {
 			e := a.Entry
 			return acceptanceJSON{a.Change, e.Tool, e.Rule, e.Path, e.Message, e.Why, e.Reason, e.By, e.Until, a.Finding, a.Honoured, a.Problem}
 		}),
-		Teams:   listOf(v.Teams, func(t policy.Team) teamJSON { return teamJSON{t.Name, t.Contact} }),
-		Notices: listOf(v.Notices, func(s string) string { return s }),
+		Teams:   ListOf(v.Teams, func(t policy.Team) teamJSON { return teamJSON{t.Name, t.Contact} }),
+		Notices: ListOf(v.Notices, func(s string) string { return s }),
 	}
 }
 
@@ -231,8 +231,8 @@ func byStanding(of func(judge.Standing) int) standingsJSON {
 	return standingsJSON{of(judge.New), of(judge.Existing), of(judge.Accepted), of(judge.Worsened), of(judge.Expired), of(judge.Waived)}
 }
 
-// listOf maps a slice, giving an empty array rather than null.
-func listOf[A, B any](from []A, to func(A) B) []B {
+// ListOf maps a slice, giving an empty array rather than null.
+func ListOf[A, B any](from []A, to func(A) B) []B {
 	all := make([]B, len(from))
 	for i, item := range from {
 		all[i] = to(item)
@@ -256,7 +256,7 @@ func kindOf(l judge.LimitResult) string {
 func limitOf(l judge.LimitResult, findings []judge.Finding) limitJSON {
 	broke := []string{}
 	if !l.Held {
-		broke = listOf(l.Findings, func(i int) string { return findings[i].ID })
+		broke = ListOf(l.Findings, func(i int) string { return findings[i].ID })
 	}
 	return limitJSON{
 		Name: l.Name, Count: l.CountName(), Severity: l.Severity, Exact: l.Exact, Most: l.Bound, Kind: kindOf(l), InForce: !l.Waiting,
@@ -327,7 +327,7 @@ func (m *Members) some(name, value string) {
 
 // Limits are a verdict's limits as the document has them.
 func Limits(v judge.Verdict) any {
-	return listOf(v.Limits, func(l judge.LimitResult) limitJSON { return limitOf(l, v.Findings) })
+	return ListOf(v.Limits, func(l judge.LimitResult) limitJSON { return limitOf(l, v.Findings) })
 }
 
 // AppendFinding appends a finding as an object. It is written by hand since a verdict may have millions of them.

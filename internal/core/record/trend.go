@@ -88,6 +88,16 @@ func LastStates(states []Summary, steps []time.Time, every Every) []*Summary {
 	return last
 }
 
+// LastUpTo is the last of some states, which come in the order of their positions, up to a time; false where all are later.
+func LastUpTo(states []Summary, at time.Time) (is Summary, found bool) {
+	for _, s := range slices.Backward(states) {
+		if !s.Time.After(at) {
+			return s, true
+		}
+	}
+	return is, false
+}
+
 // CountRecords counts records themselves in each step.
 func CountRecords(records []Summary, steps []time.Time, every Every, by string, name func(Summary) string) Trend {
 	t := Trend{Every: every, By: by}
