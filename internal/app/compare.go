@@ -4,7 +4,6 @@ import (
 	"context"
 	"slices"
 
-	"zincdoor/internal/core/change"
 	"zincdoor/internal/core/judge"
 	"zincdoor/internal/core/recognise"
 	"zincdoor/internal/core/record"
@@ -24,7 +23,7 @@ type Compared struct {
 
 // has reports whether the repository at hand has a commit.
 func (h *History) has(commit string) bool {
-	return h.repo != nil && len(commit) >= 40 && h.repo.Has(commit+"^{commit}")
+	return isThere(h.repo, commit)
 }
 
 // lost is the first of some commits that the repository doesn't have, "" where it has all.
@@ -65,30 +64,17 @@ func (h *History) Compare(ctx context.Context, of Branch, from, to string, takes
 	view := recognise.View{Aliases: h.Policy.Aliases}
 	if c.Lost = h.lost(c.From.Head, c.To.Head); c.Lost == "" {
 		var done func()
-		view.OldText, done = h.texts(c.From.Head)
+		view.OldText, done = textsAt(h.repo, c.From.Head)
 		defer done()
-		view.NewText, done = h.texts(c.To.Head)
+		view.NewText, done = textsAt(h.repo, c.To.Head)
 		defer done()
-		if view.Change, err = h.way(c.From.Head, c.To.Head, sides); err != nil {
+		if view.Change, err = wayBetween(h.repo, c.From.Head, c.To.Head, h.Policy.Place, pathsOf(slices.Concat(sides[0], sides[1]))); err != nil {
 			return nil, err
 		}
 	}
 	c.Comparison = record.Compare(sides[0], sides[1], h.Policy, view)
 	c.Who, err = h.store.Intervals(ctx, c.To.State)
 	return c, err
-}
-
-// way is the change from one commit to another, with the lines of the files that findings stand in.
-func (h *History) way(from, to string, sides [2][]judge.Finding) (*change.Change, error) {
-	named := map[string]bool{}
-	for _, f := range slices.Concat(sides[0], sides[1]) {
-		named[f.Path] = true
-	}
-	lines, err := h.repo.Compare(git.Side(from), git.Side(to)).Lines(git.Known{}, func(f change.File) bool { return named[f.Path] || named[f.Old] })
-	if err != nil {
-		return nil, err
-	}
-	return change.New(lines.Files, h.Policy.Place), nil
 }
 
 // Blame finds out who brought the new findings of a branch's states in, as far as that isn't known yet: whose commit git blames for

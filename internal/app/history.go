@@ -9,7 +9,6 @@ import (
 	"regexp"
 	"slices"
 	"strings"
-	"sync"
 	"time"
 
 	"zincdoor/internal/core/policy"
@@ -244,33 +243,8 @@ func (h *History) Show(ctx context.Context, is record.Summary) (r *Recorded, don
 	if err != nil {
 		return nil, nil, err
 	}
-	text, done := h.texts(is.Head)
+	text, done := textsAt(h.repo, is.Head)
 	return &Recorded{Record: made, Text: text}, done, nil
-}
-
-// texts gives the files of a commit; nothing where it is no longer there.
-func (h *History) texts(commit string) (text func(path string) *source.Text, done func()) {
-	none := func(string) *source.Text { return nil }
-	if !h.has(commit) {
-		return none, func() {}
-	}
-	tree, err := h.repo.Tree(git.Side(commit))
-	if err != nil {
-		return none, func() {}
-	}
-	known, mutex := map[string]*source.Text{}, sync.Mutex{}
-	return func(path string) *source.Text {
-		mutex.Lock()
-		defer mutex.Unlock()
-		text, ok := known[path]
-		if !ok {
-			if data, found, err := tree.Read(path); err == nil && found {
-				text = source.New(data)
-			}
-			known[path] = text
-		}
-		return text
-	}, func() { tree.Close() }
 }
 
 // Prune removes what is older than the policy keeps, or than a time that the call names.

@@ -81,11 +81,16 @@ const interrupted = "interrupted"
 // fail prints an error and sets the exit code.
 func (p *program) fail(err error) {
 	var problems policyfile.Problems
+	var host app.WrongHost
 	var judged unjudged
 	p.code = exitCall
 	switch {
-	case errors.As(err, &problems):
-		p.tell(p.err, "zincdoor: the policy can't be used:\n")
+	case errors.As(err, &problems) || errors.As(err, &host):
+		what := "policy"
+		if problems == nil {
+			what, problems = "host recipe", host.Problems
+		}
+		p.tell(p.err, "zincdoor: the %s can't be used:\n", what)
 		for _, problem := range problems {
 			p.tell(p.err, "  %s\n", render.Safe(problem.String()))
 		}
@@ -105,7 +110,8 @@ func (u unjudged) Unwrap() error { return u.error }
 // graded gives an error of the app its exit code.
 func graded(err error) error {
 	var problems policyfile.Problems
-	if err == nil || errors.Is(err, app.ErrCall) || errors.As(err, &problems) {
+	var host app.WrongHost
+	if err == nil || errors.Is(err, app.ErrCall) || errors.As(err, &problems) || errors.As(err, &host) {
 		return err
 	}
 	return unjudged{err}
@@ -160,10 +166,10 @@ zincdoor gate --into main        # judge what merging this branch would bring`,
 			root.AddCommand(cmd)
 		}
 	}
-	add(judging, p.gate(), p.findings(), p.explain(), p.fix(), p.watch())
+	add(judging, p.gate(), p.findings(), p.explain(), p.fix(), p.watch(), p.review())
 	add(keeping, p.baseline(), p.policy(), p.recipe())
 	add(lookingBack, p.history())
-	add(settingUp, p.fit(), p.demo(), p.schemas(), p.completion(), p.version())
+	add(settingUp, p.fit(), p.demo(), p.slipway(), p.schemas(), p.completion(), p.version())
 	root.SetHelpCommandGroupID(settingUp)
 	p.finish(root)
 	return root

@@ -18,13 +18,19 @@ import (
 	"zincdoor/internal/target"
 )
 
+// gateFlags are what a change is judged by, and how its verdict is shown.
+type gateFlags struct {
+	evidence evidenceFlags
+	change   changeFlags
+	output   outputFlags
+	history  historyFlags
+	door     string
+	hook     bool
+}
+
 func (p *program) gate() *cobra.Command {
-	var evidence evidenceFlags
-	var change changeFlags
-	var output outputFlags
-	var history historyFlags
-	var door string
-	var dry, hook bool
+	var gate gateFlags
+	var dry bool
 	cmd := &cobra.Command{
 		Use:   "gate",
 		Short: "Judge a change at a door",
@@ -39,59 +45,66 @@ zincdoor gate --range main..HEAD --write html=verdict.html
 zincdoor gate --into main --show touched --group team`,
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			request, err := evidence.gateRequest(&change, cmd.Flags(), args, p.in)
+			request, outputs, err := gate.request(cmd.Flags(), args, p.in)
 			if err != nil {
-				return err
-			}
-			request.Door, request.Remote = door, change.remote
-			outputs, err := output.outputs()
-			if err != nil {
-				return err
-			}
-			if err := oneStdin(request); err != nil {
 				return err
 			}
 			if dry {
 				return p.showPlans(cmd.Context(), request)
 			}
-			request.Lines = output.lines(outputs)
-			request.Record = history.recording()
-			judged, err := p.watched(cmd.Context(), request, app.Gate)
-			if err != nil {
-				return err
-			}
-			var verdicts []shown
-			for _, j := range judged {
-				code := exitOf(j.Outcome)
-				if hook && code == exitUnjudged && j.Mode == policy.Advise {
-					p.tell(p.err, "zincdoor: the door %s only advises, so nothing is held up though it can't judge\n", render.Safe(j.Verdict.Door))
-					code = exitOpen
-				}
-				p.code = graver(p.code, code)
-				options := output.options(j)
-				options.Brief = hook && !output.screen.verbose
-				options.Fix, options.List = fixCommand(change, evidence, door), listCommand(change, evidence, door)
-				verdicts = append(verdicts, shown{j.Verdict, options})
-			}
-			err = outputs.write(p.out, verdicts)
-			for _, notice := range app.Record(context.WithoutCancel(cmd.Context()), judged) {
-				p.tell(p.err, "zincdoor: %s\n", render.Safe(notice))
-			}
+			_, err = p.judge(cmd.Context(), &gate, request, outputs, p.out)
 			return err
 		},
 	}
-	p.group(cmd, changeHeading+" (name one)", change.add)
-	p.group(cmd, reportsHeading, evidence.addReports, evidence.addBaseReports, evidence.addRuns, func(f *pflag.FlagSet) {
+	p.group(cmd, changeHeading+" (name one)", gate.change.add)
+	p.group(cmd, reportsHeading, gate.evidence.addReports, gate.evidence.addBaseReports, gate.evidence.addRuns, func(f *pflag.FlagSet) {
 		f.BoolVar(&dry, "dry-run", false, "show which linters it would start on which files, and start none")
 	})
-	p.group(cmd, policyHeading, func(f *pflag.FlagSet) { addDoor(f, &door) }, evidence.addPolicy, evidence.addBaseline, evidence.addToday)
-	p.group(cmd, "In the terminal, show", output.screen.add)
-	p.group(cmd, outputHeading, output.add, func(f *pflag.FlagSet) {
-		f.BoolVar(&history.record, "record", false, "record the verdict, as history: {record: true} in the policy does")
-		history.add(f)
-		f.BoolVar(&hook, "hook", false, "as git hooks call it: short if open, and advice never stops anybody")
+	p.group(cmd, policyHeading, func(f *pflag.FlagSet) { addDoor(f, &gate.door) }, gate.evidence.addPolicy, gate.evidence.addBaseline, gate.evidence.addToday)
+	p.group(cmd, "In the terminal, show", gate.output.screen.add)
+	p.group(cmd, outputHeading, gate.output.add, gate.history.addRecord, func(f *pflag.FlagSet) {
+		f.BoolVar(&gate.hook, "hook", false, "as git hooks call it: short if open, and advice never stops anybody")
 	})
 	return cmd
+}
+
+// request is the request of a call, and where its verdict goes.
+func (g *gateFlags) request(f *pflag.FlagSet, args []string, in io.Reader) (q app.GateRequest, o outputs, err error) {
+	if q, err = g.evidence.gateRequest(&g.change, f, args, in); err != nil {
+		return q, nil, err
+	}
+	q.Door, q.Remote = g.door, g.change.remote
+	if o, err = g.output.outputs(); err != nil {
+		return q, nil, err
+	}
+	q.Lines, q.Record = g.output.lines(o), g.history.recording()
+	return q, o, oneStdin(q)
+}
+
+// judge judges what is requested, shows it, and records it. The exit code is that of the gravest verdict.
+func (p *program) judge(ctx context.Context, g *gateFlags, q app.GateRequest, o outputs, out io.Writer) ([]*app.Judged, error) {
+	judged, err := p.watched(ctx, q, app.Gate)
+	if err != nil {
+		return nil, err
+	}
+	var verdicts []shown
+	for _, j := range judged {
+		code := exitOf(j.Outcome)
+		if g.hook && code == exitUnjudged && j.Mode == policy.Advise {
+			p.tell(p.err, "zincdoor: the door %s only advises, so nothing is held up though it can't judge\n", render.Safe(j.Verdict.Door))
+			code = exitOpen
+		}
+		p.code = graver(p.code, code)
+		options := g.output.options(j)
+		options.Brief = g.hook && !g.output.screen.verbose
+		options.Fix, options.List = fixCommand(g.change, g.evidence, g.door), listCommand(g.change, g.evidence, g.door)
+		verdicts = append(verdicts, shown{j.Verdict, options})
+	}
+	err = o.write(out, verdicts)
+	for _, notice := range app.Record(context.WithoutCancel(ctx), judged) {
+		p.tell(p.err, "zincdoor: %s\n", render.Safe(notice))
+	}
+	return judged, err
 }
 
 // showPlans shows what a call would start.

@@ -44,6 +44,11 @@ func (h *historyFlags) add(f *pflag.FlagSet) {
 	f.StringVar(&h.file, "history-file", "", "records are in `FILE`; else where git config zincdoor.history says")
 }
 
+func (h *historyFlags) addRecord(f *pflag.FlagSet) {
+	f.BoolVar(&h.record, "record", false, "record the verdict, as history: {record: true} in the policy does")
+	h.add(f)
+}
+
 func (h *historyFlags) addRead(f *pflag.FlagSet) {
 	h.add(f)
 	f.StringVar(&h.repository, "repository", "", "of the repository called `NAME`; else of this one")

@@ -21,7 +21,7 @@ func Compare(old, new *policy.Policy) (all []policy.Alteration) {
 		{"the ladder", old.Ladder, new.Ladder}, {"levels", old.Levels, new.Levels}, {"the path of the baseline", old.Baseline, new.Baseline},
 		{"place", old.Place, new.Place}, {"severities", written(old.Severities, writeSeverity), written(new.Severities, writeSeverity)}, {"groups", old.Groups, new.Groups},
 		{"sets of paths", old.Sets, new.Sets}, {"the marker of generated files", patternText(old.Marker), patternText(new.Marker)}, {"skipped paths", old.Skip, new.Skip}, {"teams", written(old.Teams, writeTeam), written(new.Teams, writeTeam)},
-		{"same rules", old.Same, new.Same}, {"aliases", old.Aliases, new.Aliases}, {"reports", written(old.Reports, writeReport), written(new.Reports, writeReport)}, {"house checks", written(old.House, writeHouse), written(new.House, writeHouse)}, {"recipes", written(old.Recipes, writeRecipe), written(new.Recipes, writeRecipe)}, {"numbers", written(old.Numbers, writeNumber), written(new.Numbers, writeNumber)},
+		{"same rules", old.Same, new.Same}, {"aliases", old.Aliases, new.Aliases}, {"reports", written(old.Reports, writeReport), written(new.Reports, writeReport)}, {"house checks", written(old.House, writeHouse), written(new.House, writeHouse)}, {"recipes", written(old.Recipes, writeRecipe), written(new.Recipes, writeRecipe)}, {"hosts", written(old.Hosts, func(h *policy.Host) string { return h.Written }), written(new.Hosts, func(h *policy.Host) string { return h.Written })}, {"numbers", written(old.Numbers, writeNumber), written(new.Numbers, writeNumber)},
 	} {
 		if !reflect.DeepEqual(part.old, part.new) && (!empty(part.old) || !empty(part.new)) {
 			note(false, "%s altered", part.name)

@@ -23,7 +23,8 @@ type document struct {
 // mostProblems is how many problems of one policy are kept; the others are counted.
 const mostProblems = 200
 
-func newDocument(file string, data []byte) (*document, error) {
+// newDocument reads a file that holds one document; what it is called and begins with is for messages.
+func newDocument(file string, data []byte, what, begins string) (*document, error) {
 	d := &document{file: file}
 	documents, err := syntax.YAML(data)
 	var fault *syntax.Fault
@@ -37,9 +38,9 @@ func newDocument(file string, data []byte) (*document, error) {
 	case err != nil:
 		d.problems = append(d.problems, Problem{File: file, Text: err.Error()})
 	case len(documents) == 0:
-		d.problems = append(d.problems, Problem{File: file, Text: `the policy is empty; it begins with "zincdoor: 1"`})
+		d.problems = append(d.problems, Problem{File: file, Text: what + " is empty; it begins with " + begins})
 	case len(documents) > 1:
-		d.complain(documents[1], "a policy is one YAML document, a second one begins here")
+		d.complain(documents[1], "%s is one YAML document, a second one begins here", what)
 	default:
 		d.root = documents[0]
 		return d, nil

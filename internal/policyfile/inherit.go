@@ -80,7 +80,7 @@ func Read(t Text) (*File, error) {
 // lay reads a policy, and before it those that it inherits, into what was read before. The chain are the names of those
 // that led here.
 func lay(t Text, f *File, chain []string) error {
-	d, err := newDocument(t.Name, t.Data)
+	d, err := newDocument(t.Name, t.Data, "the policy", `"zincdoor: 1"`)
 	if err != nil {
 		return err
 	}

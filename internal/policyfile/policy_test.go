@@ -306,7 +306,7 @@ func TestParseErrors(t *testing.T) {
 	for _, c := range []struct{ name, text, say string }{
 		{"empty", "# nothing\n", "p.yaml: the policy is empty"},
 		{"syntax", "zincdoor: 1\ndoors: [\n", "p.yaml:"},
-		{"two documents", "zincdoor: 1\n---\nzincdoor: 1\n", "p.yaml:3:1: a policy is one YAML document"},
+		{"two documents", "zincdoor: 1\n---\nzincdoor: 1\n", "p.yaml:3:1: the policy is one YAML document"},
 		{"a comment for some readers", "zincdoor: 1\n# é\u2028paths: {skip: '**'}\n", "p.yaml:2:4: it holds the character U+2028"},
 		{"no UTF-8", "zincdoor: 1\n# caf\xe9\n", "p.yaml:2:6: it isn't UTF-8 here"},
 		{"not a mapping", "- a\n", "p.yaml:1:1: the policy must be a mapping"},

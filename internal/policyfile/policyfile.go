@@ -29,6 +29,7 @@ type File struct {
 	Teams      []Placed[policy.Team]
 	Reports    []Placed[policy.Report]
 	Recipes    []Placed[*policy.Recipe]
+	Hosts      []Placed[*policy.Host]
 	Numbers    []Placed[policy.Number]
 	House      []Placed[house.Setting]
 	Doors      []Door
@@ -60,7 +61,7 @@ func values[T any](placed []Placed[T]) (all []T) {
 func (f *File) finish() {
 	p := f.Policy
 	p.Severities, p.Teams, p.Reports, p.Recipes = values(f.Severities), values(f.Teams), values(f.Reports), values(f.Recipes)
-	p.Numbers, p.House = values(f.Numbers), values(f.House)
+	p.Numbers, p.House, p.Hosts = values(f.Numbers), values(f.House), values(f.Hosts)
 	for _, d := range f.Doors {
 		door := d.Value
 		door.Limits = values(d.Limits)

@@ -63,6 +63,7 @@ func (r *reader) whole() {
 			"house":      r.house,
 			"notes":      r.notes,
 			"link":       r.link,
+			"hosts":      r.hosts,
 		},
 	})
 	r.levels(levels)

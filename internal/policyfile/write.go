@@ -195,6 +195,7 @@ func (w *writer) rules() {
 	list(w, "teams:", w.file.Teams, func(t policy.Team) string { return Word(t.Name) + ": " + writeTeam(t) })
 	list(w, "reports:", w.file.Reports, func(r policy.Report) string { return Word(r.Name) + ": " + writeReport(r) })
 	list(w, "recipes:", w.file.Recipes, func(r *policy.Recipe) string { return Word(r.Name) + ": " + writeRecipe(r) })
+	list(w, "hosts:", w.file.Hosts, func(h *policy.Host) string { return Word(h.Name) + ": " + h.Written })
 	w.house()
 	if len(p.Notes) > 0 {
 		w.heading("notes:")

@@ -87,28 +87,12 @@ func (s *screen) details(lead string, f judge.Finding) {
 			s.wrapped(lead, fmt.Sprintf("and %d steps more", more), s.faint)
 		}
 	}
-	for _, fix := range details.Fixes[:min(len(details.Fixes), 1)] {
-		s.wrapped(lead, "suggested: "+suggestion(fix), s.faint)
+	if text := details.Suggested(); text != "" {
+		s.wrapped(lead, "suggested: "+Safe(text), s.faint)
 	}
 	if s.Verbose && details.Help != "" {
 		s.wrapped(lead, "help: "+Safe(details.Help), s.faint)
 	}
-}
-
-// suggestion says what a fix does: in its own words, else by the text that it puts in.
-func suggestion(fix finding.Fix) string {
-	if fix.Description != "" {
-		return Safe(fix.Description)
-	}
-	var texts []string
-	for _, e := range fix.Edits {
-		if text := strings.TrimSpace(e.Text); text == "" {
-			texts = append(texts, "remove what is marked")
-		} else {
-			texts = append(texts, Safe(text))
-		}
-	}
-	return strings.Join(texts, "; ")
 }
 
 // mostSteps is how many steps of the way to a finding are shown.

@@ -293,9 +293,7 @@ func findingOnPage(n int, f judge.Finding, broke bool, v judge.Verdict, o Option
 		}
 		p.Flows = append(p.Flows, steps)
 	}
-	if len(d.Fixes) > 0 {
-		p.Suggested = suggestion(d.Fixes[0])
-	}
+	p.Suggested = Safe(d.Suggested())
 	if strings.HasPrefix(d.Help, "https://") || strings.HasPrefix(d.Help, "http://") {
 		p.Help = Safe(d.Help)
 	}

@@ -20,14 +20,22 @@ const unfolded = 10
 // writeMarkdown writes the verdict as a comment on a pull request: the outcome first, then the limits, what broke them,
 // and what is worth knowing. It stays within the length by leaving out findings, and says how many.
 func writeMarkdown(w io.Writer, v judge.Verdict, o Options) error {
+	_, err := io.WriteString(w, markdownOf(v, o, v.Broken(), nil))
+	return err
+}
+
+// markdownOf writes it with these findings, and with notes before them.
+func markdownOf(v judge.Verdict, o Options, broken []int, notes []string) string {
 	most := o.MaxLength
 	if most == 0 {
 		most = MarkdownLength
 	}
 	head, tail := markdownHead(v), markdownTail(v, o)
+	for _, note := range notes {
+		head += "\n" + note + "\n"
+	}
 	left := most - len([]rune(head)) - len([]rune(tail)) - 200 // for the line about those left out
 	var body strings.Builder
-	broken := v.Broken()
 	file, shown, folded := "\x00", 0, false
 	for n, i := range broken {
 		f := v.Findings[i]
@@ -59,8 +67,7 @@ func writeMarkdown(w io.Writer, v judge.Verdict, o Options) error {
 	if len(text) > most {
 		text = append(text[:max(most-2, 0)], '…', '\n')
 	}
-	_, err := io.WriteString(w, string(text))
-	return err
+	return string(text)
 }
 
 func fileHeading(path string) string {

@@ -82,7 +82,7 @@ func Verdict(w io.Writer, format string, v judge.Verdict, o Options) error {
 	case Template:
 		return writeTemplate(w, v, o)
 	case Review:
-		return writeReview(w, v)
+		return writeReview(w, v, o)
 	}
 	return fmt.Errorf("no output format is called %q", format)
 }

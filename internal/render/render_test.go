@@ -124,7 +124,7 @@ func TestShares(t *testing.T) {
 	if err := writeJUnit(&junit, v); err != nil {
 		t.Fatal(err)
 	}
-	if err := writeReview(&review, v); err != nil {
+	if err := writeReview(&review, v, Options{}); err != nil {
 		t.Fatal(err)
 	}
 	for _, c := range []struct{ in, want string }{

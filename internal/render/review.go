@@ -4,11 +4,12 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 
-	"zincdoor/internal/core/change"
+	"zincdoor/internal/core/finding"
 	"zincdoor/internal/core/judge"
-	"zincdoor/internal/core/policy"
+	"zincdoor/internal/core/review"
 )
 
 // The review/1 document: what a code host's client posts beside the lines of a change. Its keys are a promise as those
@@ -24,7 +25,7 @@ type (
 		Left     int           `json:"left"` // how many comments there would be more
 	}
 	commentJSON struct {
-		ID        string   `json:"id"` // the same as long as the finding is
+		ID        string   `json:"id"` // of its worst finding
 		Path      string   `json:"path"`
 		Line      int      `json:"line"` // 1-based, the last where there are several
 		StartLine int      `json:"start_line"`
@@ -36,66 +37,110 @@ type (
 	}
 )
 
-// mostComments is how many comments a review has: nobody reads more.
-const mostComments = 50
+// MostComments is how many comments a review has where the call doesn't say: nobody reads more.
+const MostComments = 50
 
-// writeReview writes a comment for each line of the change that findings stand on; several on one line are one comment.
-func writeReview(w io.Writer, v judge.Verdict) error {
-	shuts := map[int]bool{}
-	for _, i := range v.Shutting() {
-		shuts[i] = true
-	}
-	review := reviewJSON{
+// writeReview writes a comment for each group of lines of the change that findings stand on.
+func writeReview(w io.Writer, v judge.Verdict, o Options) error {
+	document := reviewJSON{
 		Version: "review/1", Door: v.Door, Outcome: v.Outcome, Head: v.Subject.Head, Comments: []commentJSON{},
 		Summary: fmt.Sprintf("%s: %s", strings.ToUpper(string(v.Outcome)), escapeMarkdown(reason(v))),
 	}
-	var all []commentJSON
-	at := map[string]int{}
-	for i, f := range v.Findings {
-		if f.Place != change.OnTouched || f.Region.Line == 0 || f.Severity == policy.Ignored || f.Standing == judge.Accepted || f.Standing == judge.Waived {
-			continue
+	all := review.Comments(v, o.Touched)
+	for _, c := range all[:min(len(all), MostComments)] {
+		comment := commentJSON{ID: c.ID, Path: c.Path, Line: c.Line, StartLine: c.Start, Side: "new", Severity: c.Severity, Shuts: c.Shuts, Text: ReviewComment(v, c)}
+		for _, i := range c.Findings {
+			comment.Findings = append(comment.Findings, v.Findings[i].ID)
 		}
-		where := fmt.Sprintf("%s\x00%d\x00%d", f.Path, f.Region.Line, f.Region.Last())
-		n, known := at[where]
-		if !known {
-			n = len(all)
-			at[where] = n
-			all = append(all, commentJSON{ID: f.ID, Path: f.Path, Line: f.Region.Last(), StartLine: f.Region.Line, Side: "new", Severity: f.Severity})
-		}
-		c := &all[n]
-		c.Findings, c.Shuts = append(c.Findings, f.ID), c.Shuts || shuts[i]
-		if v.Ladder.Worse(f.Severity, c.Severity) {
-			c.Severity = f.Severity
-		}
-		if c.Text != "" {
-			c.Text += "\n\n"
-		}
-		c.Text += commentText(f)
+		document.Comments = append(document.Comments, comment)
 	}
-	for _, first := range []bool{true, false} { // those that shut the door first
-		for _, c := range all {
-			if c.Shuts != first {
-				continue
-			}
-			if len(review.Comments) == mostComments {
-				review.Left++
-				continue
-			}
-			review.Comments = append(review.Comments, c)
-		}
-	}
+	document.Left = len(all) - len(document.Comments)
 	out := json.NewEncoder(w)
 	out.SetEscapeHTML(false)
-	return out.Encode(review)
+	return out.Encode(document)
 }
 
-func commentText(f judge.Finding) string {
-	text := fmt.Sprintf("**%s** %s\n\n%s", escapeMarkdown(f.Severity), codeSpan(f.Rule), escapeMarkdown(f.Message))
-	if fixes := f.Details().Fixes; len(fixes) > 0 {
-		text += "\n\nSuggested: " + escapeMarkdown(suggestion(fixes[0]))
+// mostInComment is how many findings one comment shows.
+const mostInComment = 10
+
+// ReviewComment is what a comment on a pull request says, as Markdown.
+func ReviewComment(v judge.Verdict, c review.Comment) string {
+	var parts []string
+	for n, i := range c.Findings {
+		if n == mostInComment {
+			parts = append(parts, fmt.Sprintf("*and %s more on these lines*", finding.Count(len(c.Findings)-n)))
+			break
+		}
+		parts = append(parts, commentText(v.Findings[i], c))
+	}
+	return strings.Join(parts, "\n\n")
+}
+
+func commentText(f judge.Finding, c review.Comment) string {
+	text := fmt.Sprintf("**%s** %s", escapeMarkdown(f.Severity), codeSpan(f.Rule))
+	switch {
+	case f.Standing == judge.Worsened && f.Measure != "":
+		text += fmt.Sprintf(" (worsened: %s, accepted at %s)", escapeMarkdown(f.Measure), escapeMarkdown(f.AcceptedMeasure))
+	case f.Standing != judge.New:
+		text += fmt.Sprintf(" (%s)", f.Standing)
+	}
+	if first, last := f.Region.Line, f.Region.Last(); first < c.Start || last > c.Line {
+		text += fmt.Sprintf(", lines %d to %d", first, last)
+		if first == last {
+			text = strings.TrimSuffix(text, fmt.Sprintf("s %d to %d", first, last)) + fmt.Sprintf(" %d", first)
+		}
+	}
+	text += "\n\n" + escapeMarkdown(f.Message)
+	if suggested := f.Details().Suggested(); suggested != "" {
+		text += "\n\n" + suggestedText(suggested)
 	}
 	if help := f.Details().Help; strings.HasPrefix(help, "https://") || strings.HasPrefix(help, "http://") {
 		text += "\n\n<" + strings.NewReplacer("<", "%3C", ">", "%3E", " ", "%20").Replace(Safe(help)) + ">"
 	}
 	return text
+}
+
+// suggestedText is a suggestion: words as words, lines of code as such.
+func suggestedText(text string) string {
+	if !strings.Contains(text, "\n") {
+		return "Suggested: " + escapeMarkdown(clipRunes(text, 1000))
+	}
+	lines := strings.Split(clipRunes(text, 2000), "\n")
+	for i := range lines {
+		lines[i] = "    " + Safe(strings.ReplaceAll(lines[i], "\t", "    "))
+	}
+	return "Suggested:\n\n" + strings.Join(lines, "\n")
+}
+
+// ReviewGone is what a comment says once what it spoke of is gone.
+func ReviewGone(text string) string {
+	const gone = "**Gone** from the latest verdict. It was:\n\n"
+	return gone + strings.TrimPrefix(text, gone)
+}
+
+// ReviewStatus is what a status says of a verdict, in few words.
+func ReviewStatus(v judge.Verdict) string {
+	const most = 140 // what pages have room for
+	return clipRunes(strings.Join(strings.Fields(reason(v)), " "), most-1)
+}
+
+// ReviewSummary is the comment that says the whole of a verdict, as Markdown: its limits, and the findings without a comment of their
+// own. Notes are sentences about the review.
+func ReviewSummary(v judge.Verdict, o Options, commented map[int]bool, notes []string) string {
+	var listed []int
+	for i, f := range v.Findings {
+		if !commented[i] && review.Commented(f) {
+			listed = append(listed, i)
+		}
+	}
+	for _, i := range v.Broken() {
+		if !commented[i] && !review.Commented(v.Findings[i]) {
+			listed = append(listed, i)
+		}
+	}
+	slices.SortFunc(listed, func(a, b int) int { return a - b })
+	if n := len(commented); n > 0 {
+		notes = append([]string{fmt.Sprintf("%s at %s lines.", strings.ToUpper(finding.Count(n)[:1])+finding.Count(n)[1:], map[bool]string{true: "its", false: "their"}[n == 1])}, notes...)
+	}
+	return markdownOf(v, o, listed, notes)
 }

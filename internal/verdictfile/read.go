@@ -19,8 +19,8 @@ import (
 )
 
 // Read reads a document, and beside its own findings those of further arrays. What the document leaves out, a verdict that was
-// read lacks: the end columns, the tags, the notes and the fixes of findings, which entry recognised one, and what a limit that
-// holds counted.
+// read lacks: the end columns, the tags, the notes and the fixes of findings, which entry recognised one, what a limit that
+// holds counted, and which files a report covers for its tools.
 func Read(data []byte, arrays ...[]byte) (judge.Verdict, error) {
 	var d struct {
 		verdictJSON
@@ -92,6 +92,7 @@ type findingJSON struct {
 	Also        []findingJSON   `json:"also"`
 	Help        string          `json:"help"`
 	Function    string          `json:"function"`
+	Suggestion  string          `json:"suggestion"`
 	Suppressed  string          `json:"suppressed"`
 	Measure     json.RawMessage `json:"measure"`
 	Accepted    json.RawMessage `json:"accepted_measure"`
@@ -107,8 +108,8 @@ func (d *findingJSON) finding(f *finding.Finding) judge.Finding {
 	if d.EndLine > d.Line {
 		f.Region.EndLine = d.EndLine
 	}
-	if d.Help != "" || d.Function != "" || d.Suppressed != "" {
-		f.Extra = &finding.Details{Help: d.Help, Logical: d.Function, Justification: d.Suppressed}
+	if d.Help != "" || d.Function != "" || d.Suppressed != "" || d.Suggestion != "" {
+		f.Extra = &finding.Details{Help: d.Help, Logical: d.Function, Justification: d.Suppressed, Suggestion: d.Suggestion}
 	}
 	j := judge.Finding{Finding: f, ID: d.ID, Place: d.Place, Severity: d.Severity, Team: d.Team, Cost: d.Cost}
 	j.Owner = cmp.Or(d.Owner, d.Team)
@@ -137,7 +138,11 @@ func (d *verdictJSON) verdict() judge.Verdict {
 			Altered:  ListOf(d.Policy.Altered, func(s string) policy.Alteration { return policy.Alteration{What: s} }),
 		},
 		Evidence: ListOf(d.Evidence, func(e evidenceJSON) judge.Evidence {
-			return judge.Evidence{Name: e.Name, Format: e.Format, Findings: e.Findings, State: e.State, Problem: e.Problem, Optional: !e.Needed, Version: e.Version, Files: e.Files, Forms: e.Forms}
+			read := judge.Evidence{Name: e.Name, Format: e.Format, Findings: e.Findings, State: e.State, Problem: e.Problem, Optional: !e.Needed, Version: e.Version, Files: e.Files, Forms: e.Forms, Lost: e.Lost}
+			for _, tool := range e.Tools { // which files of it aren't said
+				read.Covers = append(read.Covers, baseline.Cover{Tool: tool, Paths: []string{baseline.Everywhere}})
+			}
+			return read
 		}),
 		Limits: ListOf(d.Limits, limitJSON.result),
 		Gone: ListOf(d.Gone, func(g goneJSON) baseline.Entry {

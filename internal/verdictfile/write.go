@@ -70,6 +70,8 @@ type (
 		Version  string      `json:"version"` // of the tool, "" where that isn't known
 		Files    int         `json:"files"`   // that the tool was asked about, where it was given them
 		Forms    []string    `json:"forms,omitempty"`
+		Tools    []string    `json:"tools,omitempty"` // that it speaks for
+		Lost     []string    `json:"lost,omitempty"`  // files that a tool gave up on
 	}
 	teamJSON struct {
 		Name    string `json:"name"`
@@ -196,7 +198,7 @@ func documentOf(v judge.Verdict) verdictJSON {
 		Change: changeJSON(v.Subject),
 		Policy: policyJSON{v.Origin.From, v.Origin.Digest, ListOf(v.Origin.Inherits, func(i policy.Inherited) inheritedJSON { return inheritedJSON(i) }), ListOf(v.Origin.Altered, func(a policy.Alteration) string { return a.What })},
 		Evidence: ListOf(v.Evidence, func(e judge.Evidence) evidenceJSON {
-			return evidenceJSON{e.Name, e.Format, e.Findings, e.State, e.Problem, !e.Optional, e.Version, e.Files, e.Forms}
+			return evidenceJSON{e.Name, e.Format, e.Findings, e.State, e.Problem, !e.Optional, e.Version, e.Files, e.Forms, toolsOf(e), e.Lost}
 		}),
 		Totals: totalsJSON{
 			Findings: v.Totals.Findings, Ignored: v.Totals.Ignored, Gone: v.Totals.Gone,
@@ -218,6 +220,16 @@ func documentOf(v judge.Verdict) verdictJSON {
 		Teams:   ListOf(v.Teams, func(t policy.Team) teamJSON { return teamJSON{t.Name, t.Contact} }),
 		Notices: ListOf(v.Notices, func(s string) string { return s }),
 	}
+}
+
+// toolsOf are the tools that evidence speaks for.
+func toolsOf(e judge.Evidence) (tools []string) {
+	for _, c := range e.Covers {
+		if !slices.Contains(tools, c.Tool) {
+			tools = append(tools, c.Tool)
+		}
+	}
+	return tools
 }
 
 func debtOf(t judge.Totals) *debtJSON {
@@ -380,6 +392,7 @@ func AppendFinding(out []byte, f *judge.Finding) []byte {
 	details := f.Details()
 	m.some("help", details.Help)
 	m.some("function", details.Logical)
+	m.some("suggestion", details.Suggested())
 	m.some("suppressed", Suppression(f))
 	if f.Measure != "" {
 		m.measure("measure", f.Measure)

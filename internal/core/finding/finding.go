@@ -51,6 +51,7 @@ type Details struct {
 	Fixes         []Fix      // what the tool suggests, the first being the best
 	Logical       string     // the function or class it stands in, as the tool names it
 	Help          string     // where the tool explains its rule: an address
+	Suggestion    string     // what the tool suggests, for people, where the fixes themselves aren't known
 	Justification string     // why its tool suppressed it
 	Includers     []string   // the files that include the one it stands in, from the nearest to the one compiled; empty where that isn't said
 }
@@ -330,4 +331,30 @@ func union(a, b []string) []string {
 	all := slices.Concat(a, b)
 	slices.Sort(all)
 	return slices.Compact(all)
+}
+
+// Suggested is what the tool suggests, for people: the first fix in its own words, else the texts that it would put in.
+func (d *Details) Suggested() string {
+	if d == nil {
+		return ""
+	}
+	if len(d.Fixes) == 0 {
+		return d.Suggestion
+	}
+	return d.Fixes[0].String()
+}
+
+func (f Fix) String() string {
+	if f.Description != "" {
+		return f.Description
+	}
+	var texts []string
+	for _, e := range f.Edits {
+		if text := strings.TrimSpace(e.Text); text == "" {
+			texts = append(texts, "remove what is marked")
+		} else {
+			texts = append(texts, text)
+		}
+	}
+	return strings.Join(texts, "; ")
 }

@@ -51,6 +51,8 @@ type Policy struct {
 	Reports []Report // those that the doors are judged by
 	Recipes []*Recipe
 
+	Hosts []*Host // the code hosts that reviews are sent to
+
 	Same    [][]string        // sets of rules, by globs, of several tools that mean the same fault
 	Aliases map[string]string // the present names of rules that their tools renamed
 	Numbers []Number          // the first that takes a rule counts

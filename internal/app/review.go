@@ -1,0 +1,360 @@
+package app
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"os"
+	"slices"
+	"strings"
+
+	"zincdoor/internal/authority"
+	"zincdoor/internal/codehost"
+	"zincdoor/internal/core/change"
+	"zincdoor/internal/core/judge"
+	"zincdoor/internal/core/policy"
+	"zincdoor/internal/core/review"
+	"zincdoor/internal/git"
+	"zincdoor/internal/policyfile"
+	"zincdoor/internal/target"
+	"zincdoor/internal/verdictfile"
+)
+
+// ReviewRequest is a verdict to bring to a pull request.
+type ReviewRequest struct {
+	Call
+	HostRequest
+	Judged  *Judged // the verdict of this call; nil where a file has it
+	Verdict string  // the file of a verdict as JSON, where Judged is nil
+
+	Most    int    // how many comments are open at a time at most
+	Status  string // the status's name; "" for zincdoor and the door
+	Link    string // where the whole verdict can be read, "" for nowhere
+	DryRun  bool
+	Writing ReviewWriting
+	Tell    func(string) // is called with what is being waited for; nil for nobody
+}
+
+// ReviewWriting is what writes the texts of a review, as Markdown.
+type ReviewWriting struct {
+	Comment func(judge.Verdict, review.Comment) string
+	Summary func(v judge.Verdict, j *Judged, commented map[int]bool, longest int, notes []string) string
+	Status  func(judge.Verdict) string
+	Gone    func(string) string
+}
+
+// HostRequest names a code host and a pull request there.
+type HostRequest struct {
+	Host       string // a recipe of the policy, or a file with one
+	Pull       string
+	Repository string // as the host calls it; "" for what the recipe or git's configuration says
+	Settings   codehost.Settings
+	TokenFrom  func() (string, error) // gives the token; "" for none
+}
+
+// Done is an act with what became of it.
+type Done struct {
+	review.Act
+	Call string // the method and the address
+}
+
+// Sent is what was done, or would be.
+type Sent struct {
+	Verdict judge.Verdict
+	Pull    review.Pull
+	Door    string
+	Acts    []Done
+	Kept    int // comments that were right already
+	Notices []string
+}
+
+// reviewing is a review on its way.
+type reviewing struct {
+	ReviewRequest
+	verdict judge.Verdict
+	repo    *git.Repo // nil outside any
+	policy  *policy.Policy
+	host    *codehost.Host
+	touched func(path string, line int) bool
+	notices []string
+}
+
+// SendReview brings a verdict to a pull request. What was done before an error is in what it gives.
+func SendReview(ctx context.Context, q ReviewRequest) (*Sent, error) {
+	r := &reviewing{ReviewRequest: q}
+	repo, err := git.Open(ctx, q.Dir)
+	switch {
+	case err == nil:
+		r.repo = repo
+		defer repo.Close()
+	case !errors.Is(err, git.ErrNoRepository):
+		return nil, err
+	}
+	recipe, err := r.read()
+	if err != nil {
+		return nil, err
+	}
+	if !isCommitName(r.verdict.Subject.Head) {
+		return nil, target.WrongCall("the verdict is of %s, and a pull request proposes commits: judge one with --into, --range or --tree REV", cmp.Or(r.verdict.Subject.Head, "no commit"))
+	}
+	if r.host, err = openHost(recipe, q.HostRequest, r.repo, r.verdict.Door, q.Link); err != nil {
+		return nil, err
+	}
+	defer r.host.Close()
+	unlock, err := r.lock(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer unlock()
+	return r.send(ctx)
+}
+
+func isCommitName(name string) bool {
+	return len(name) >= 40 && strings.Trim(name, "0123456789abcdef") == ""
+}
+
+// read gets the verdict, the policy, and the recipe.
+func (r *reviewing) read() (*policy.Host, error) {
+	var origin string
+	if r.Judged != nil {
+		r.verdict, r.policy, origin = r.Judged.Verdict, r.Judged.Input.Policy, r.Judged.Origin.From
+		r.touched = r.Judged.Touched
+		if r.Judged.Input.Change == nil || r.Judged.Input.Change.Everything {
+			r.touched = nil
+		}
+	} else {
+		data, err := os.ReadFile(target.InDir(r.Dir, r.Verdict))
+		if err != nil {
+			return nil, target.WrongCall("the verdict can't be read: %v; gate writes one with --write json=FILE", err)
+		}
+		if r.verdict, err = verdictfile.Read(data); err != nil {
+			return nil, target.WrongCall("%s: %v; gate writes one with --write json=FILE", r.Verdict, err)
+		}
+		if origin, err = r.ofFile(); err != nil {
+			return nil, err
+		}
+	}
+	return findHost(r.Dir, r.Host, r.policy, origin, r.Call.Policy != "")
+}
+
+// ofFile finds the policy and the changed lines of a verdict that was read. Where the repository doesn't have its commits, they aren't
+// known.
+func (r *reviewing) ofFile() (origin string, err error) {
+	r.policy = policyfile.Builtin().Policy
+	base, head := r.verdict.Subject.Base, r.verdict.Subject.Head
+	switch {
+	case !isThere(r.repo, head):
+		r.notices = append(r.notices, "the repository here doesn't have the judged commit, so comments keep to what the verdict alone says of lines")
+		return "", nil
+	case !isThere(r.repo, base):
+		return "", nil
+	}
+	t, err := target.Of(r.repo, target.Name{Kind: policy.Range, From: base, To: head})
+	if err != nil {
+		return "", err
+	}
+	defer t.Close()
+	a, err := authority.Find(t, r.overrides())
+	if err != nil {
+		return "", err
+	}
+	r.policy = a.Policy.Policy
+	way, err := wayBetween(r.repo, base, head, r.policy.Place, pathsOf(r.verdict.Findings))
+	if err != nil {
+		return "", err
+	}
+	r.touched = func(path string, line int) bool { return touches(way, path, line) }
+	return a.Origin.From, nil
+}
+
+// findHost finds a recipe: a file where the name is one's, else the policy's of that name. A policy that comes from the change itself
+// doesn't say where a token goes.
+func findHost(dir, name string, p *policy.Policy, origin string, named bool) (*policy.Host, error) {
+	if name == "" {
+		return nil, target.WrongCall("name the code host: --host FILE with its recipe, or the name of one of the policy")
+	}
+	file := target.InDir(dir, name)
+	if info, err := os.Stat(file); err == nil && info.Mode().IsRegular() || strings.ContainsAny(name, `/\`) || strings.HasSuffix(name, ".yaml") {
+		data, err := os.ReadFile(file)
+		if err != nil {
+			return nil, target.WrongCall("the host recipe can't be read: %v", err)
+		}
+		h, err := policyfile.ReadHost(name, data)
+		var problems policyfile.Problems
+		if errors.As(err, &problems) {
+			return nil, WrongHost{problems}
+		}
+		return h, err
+	}
+	var names []string
+	for _, h := range p.Hosts {
+		names = append(names, h.Name)
+	}
+	h, known := p.Host(name)
+	switch {
+	case known && origin == target.OwnName && !named:
+		return nil, target.WrongCall("the policy comes from the change itself, which can't say where a token goes: name the recipe with --host FILE, or the policy with --policy")
+	case known:
+		return h, nil
+	case len(names) == 0:
+		return nil, target.WrongCall("the policy has no hosts, and there is no file %s; zincdoor schema host describes a recipe", name)
+	}
+	return nil, target.WrongCall("there is no file %s, and the policy has no host of that name; it has %s", name, strings.Join(names, ", "))
+}
+
+// WrongHost is the error of a host recipe that makes no sense.
+type WrongHost struct{ policyfile.Problems }
+
+// openHost makes the host of a recipe.
+func openHost(recipe *policy.Host, q HostRequest, repo *git.Repo, door, link string) (*codehost.Host, error) {
+	s := q.Settings
+	s.Values = map[string]string{}
+	for name, value := range q.Settings.Values {
+		if !slices.Contains(recipe.VariableNames(""), name) || slices.Contains(policy.Secrets, name) {
+			return nil, target.WrongCall("--set: the recipe has no variable %q", name)
+		}
+		s.Values[name] = value
+	}
+	repository := q.Repository
+	if repository == "" && recipe.Variables["repository"] == "" && s.Values["repository"] == "" && repo != nil {
+		repository = repo.Settings(`^zincdoor\.repository$`)[nameKey]
+	}
+	if repository != "" {
+		s.Values["repository"] = repository
+	}
+	s.Values["pull"], s.Values["door"], s.Values["link"] = q.Pull, door, link
+	var err error
+	if s.Token, err = q.TokenFrom(); err != nil {
+		return nil, target.WrongCall("%v", err)
+	}
+	h, err := codehost.New(recipe, s)
+	if err != nil {
+		return nil, target.WrongCall("%v", err)
+	}
+	return h, nil
+}
+
+// isMergeOf reports whether a commit merges another one into something.
+func isMergeOf(repo *git.Repo, merge, commit string) bool {
+	if !isThere(repo, merge) {
+		return false
+	}
+	for _, parent := range []string{"^1", "^2"} {
+		if name, err := repo.Commit(merge + parent); err == nil && name == commit {
+			_, err := repo.Commit(merge + "^2")
+			return err == nil
+		}
+	}
+	return false
+}
+
+// comments are the comments that the verdict wants, at the commit that the pull request proposes. What was judged as a merge of it is
+// brought back to its lines; what has no line there is left for the summary.
+func (r *reviewing) comments(head string) (wanted []review.Comment, err error) {
+	wanted = review.Comments(r.verdict, r.touched)
+	if r.verdict.Subject.Head != head {
+		if wanted, err = r.broughtBack(wanted, head); err != nil {
+			return nil, err
+		}
+	}
+	for i := range wanted {
+		wanted[i].Text = r.Writing.Comment(r.verdict, wanted[i])
+	}
+	return wanted, nil
+}
+
+func (r *reviewing) broughtBack(wanted []review.Comment, head string) (there []review.Comment, err error) {
+	way, err := wayBetween(r.repo, head, r.verdict.Subject.Head, change.Rules{}, pathsOf(r.verdict.Findings))
+	if err != nil {
+		return nil, err
+	}
+	for _, c := range wanted {
+		if f := way.File(c.Path); f != nil {
+			start, line := f.OldLine(c.Start), f.OldLine(c.Line)
+			if f.Old == "" || start == 0 || line < start {
+				continue
+			}
+			c.Path, c.Start, c.Line = f.Old, start, line
+		}
+		there = append(there, c)
+	}
+	return there, nil
+}
+
+// HostLook is what an act that only reads gave.
+type HostLook struct {
+	codehost.Traced
+	Fields []codehost.Field
+	Things int
+	Lists  bool
+	Pages  int
+	Err    error
+}
+
+// HostSample is a call that changes something, as it would be sent.
+type HostSample struct {
+	Act        policy.HostAct
+	Call, Body string
+}
+
+// TryHost does what a recipe can do without changing anything, and shows what it would send for the rest.
+func TryHost(ctx context.Context, c Call, q HostRequest) (looks []HostLook, samples []HostSample, err error) {
+	repo, err := git.Open(ctx, c.Dir)
+	switch {
+	case err == nil:
+		defer repo.Close()
+	case errors.Is(err, git.ErrNoRepository):
+		repo = nil
+	default:
+		return nil, nil, err
+	}
+	read, err := ReadPolicy(ctx, c)
+	if err != nil {
+		return nil, nil, err
+	}
+	recipe, err := findHost(c.Dir, q.Host, read.Policy, "", true)
+	if err != nil {
+		return nil, nil, err
+	}
+	var traced []codehost.Traced
+	q.Settings.Trace = func(t codehost.Traced) { traced = append(traced, t) }
+	h, err := openHost(recipe, q, repo, "merge", "https://boards.example/verdict")
+	if err != nil {
+		return nil, nil, err
+	}
+	defer h.Close()
+	head := ""
+	for _, spec := range policy.HostActs {
+		switch {
+		case !recipe.Does(spec.Act):
+		case spec.Writes:
+			call, body := h.Sample(sampleOf(spec.Act, head))
+			samples = append(samples, HostSample{spec.Act, call, body})
+		case slices.Contains(spec.Takes, "commit") && head == "":
+		default:
+			traced = nil
+			look := HostLook{Lists: spec.Lists}
+			look.Fields, look.Things, look.Err = h.Look(ctx, spec.Act, head)
+			if look.Act = spec.Act; len(traced) > 0 {
+				look.Traced, look.Pages = traced[len(traced)-1], len(traced)
+			}
+			looks = append(looks, look)
+			for _, f := range look.Fields {
+				if spec.Act == policy.ReadPull && f.Name == "head" {
+					if head = f.Value; look.Err == nil {
+						h.SetHead(head)
+					}
+				}
+			}
+		}
+	}
+	return looks, samples, nil
+}
+
+// sampleOf is an act with made-up values.
+func sampleOf(act policy.HostAct, head string) review.Act {
+	return review.Act{
+		Kind: act, ID: "1", Thread: "1", Text: "TEXT", Path: "core/tide.c", Start: 40, Line: 41, Commit: cmp.Or(head, "HEAD"), Key: "KEY",
+		Status: "zincdoor merge", Outcome: judge.Shut, Link: "https://boards.example/verdict",
+	}
+}

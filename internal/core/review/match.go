@@ -1,0 +1,139 @@
+package review
+
+import (
+	"cmp"
+	"maps"
+	"slices"
+
+	"zincdoor/internal/core/baseline"
+	"zincdoor/internal/core/finding"
+	"zincdoor/internal/core/judge"
+	"zincdoor/internal/core/recognise"
+)
+
+// Thread is a comment of our own, with what its mark says.
+type Thread struct {
+	Posted
+	Mark Mark
+	Body string // the text above the mark
+}
+
+// edited reports whether somebody else altered the text.
+func (t *Thread) edited() bool { return t.Mark.Edited(t.Body) }
+
+// Ours are the comments of one door among those that a host has: written by us, and with a mark. Summaries are apart.
+func Ours(posted []Posted, self, door, form string) (threads, summaries []Thread) {
+	for _, p := range posted {
+		if p.Author != self {
+			continue
+		}
+		mark, body, ok := Read(p.Text, form)
+		switch {
+		case !ok || mark.Door != door:
+		case mark.Summary:
+			summaries = append(summaries, Thread{p, mark, body})
+		default:
+			threads = append(threads, Thread{p, mark, body})
+		}
+	}
+	return threads, summaries
+}
+
+// Known says which thread speaks of which findings.
+type Known struct {
+	ThreadOf []int        // for each wanted comment the index of its thread, -1 for none
+	Still    map[int]bool // threads of which a finding is still there, wanted or not
+}
+
+// none is the thread of a comment that has none.
+const none = -1
+
+// Recognise finds which threads speak of which comments and which of their findings are still there. head is the commit that was
+// judged; view gives what is known of the way to it from another one.
+func Recognise(threads []Thread, wanted []Comment, v judge.Verdict, head string, view func(commit string, entries []baseline.Entry) recognise.View) Known {
+	known := Known{ThreadOf: slices.Repeat([]int{none}, len(wanted)), Still: map[int]bool{}}
+	groups := map[string][]int{} // by the commit that their findings were seen at
+	for i, t := range threads {
+		groups[t.Mark.Commit] = append(groups[t.Mark.Commit], i)
+	}
+	speaks := map[int][]int{} // by finding: the threads that speak of it
+	for _, commit := range slices.Sorted(maps.Keys(groups)) {
+		for f, t := range recognised(threads, groups[commit], v, commit, head, view) {
+			speaks[f] = append(speaks[f], t)
+			known.Still[t] = true
+		}
+	}
+	known.assign(threads, wanted, speaks)
+	return known
+}
+
+// recognised pairs findings with threads that saw them at one commit: by the index of the finding.
+func recognised(threads []Thread, group []int, v judge.Verdict, commit, head string, view func(commit string, entries []baseline.Entry) recognise.View) map[int]int {
+	pairs := map[int]int{}
+	at := map[string]int{}
+	for i := range v.Findings {
+		at[v.Findings[i].ID] = i
+	}
+	var entries []baseline.Entry
+	var of []int // the thread of each entry
+	paths, rules := map[string]bool{}, map[string]bool{}
+	for _, t := range group {
+		if len(threads[t].Mark.Entries) == 0 {
+			if i, there := at[threads[t].Mark.ID]; there {
+				pairs[i] = t
+			}
+		}
+		for _, e := range threads[t].Mark.Entries {
+			if i, there := at[e.ID]; there && commit == head {
+				pairs[i] = t
+				continue
+			}
+			entries, of = append(entries, e.Entry), append(of, t)
+			paths[e.Path], rules[e.Rule] = true, true
+		}
+	}
+	if len(entries) == 0 || commit == head { // the same commit has the same ids
+		return pairs
+	}
+	var findings []finding.Finding
+	var from []int
+	for i, f := range v.Findings {
+		if paths[f.Path] || rules[f.Rule] {
+			findings, from = append(findings, *f.Finding), append(from, i)
+		}
+	}
+	for f, e := range recognise.Recognise(findings, entries, view(commit, entries)).EntryOf {
+		if e != recognise.None {
+			pairs[from[f]] = of[e]
+		}
+	}
+	return pairs
+}
+
+// assign gives each comment the thread that speaks of most of its findings, and each thread one comment.
+func (k *Known) assign(threads []Thread, wanted []Comment, speaks map[int][]int) {
+	type vote struct{ comment, thread, findings int }
+	var votes []vote
+	for c := range wanted {
+		counts := map[int]int{}
+		for _, f := range wanted[c].Findings {
+			for _, t := range speaks[f] {
+				counts[t]++
+			}
+		}
+		for t, n := range counts {
+			votes = append(votes, vote{c, t, n})
+		}
+	}
+	slices.SortFunc(votes, func(a, b vote) int {
+		return cmp.Or(cmp.Compare(b.findings, a.findings), cmp.Compare(a.thread, b.thread), cmp.Compare(a.comment, b.comment))
+	})
+	taken := make([]bool, len(threads))
+	for _, v := range votes {
+		if k.ThreadOf[v.comment] == none && !taken[v.thread] {
+			k.ThreadOf[v.comment], taken[v.thread] = v.thread, true
+		}
+	}
+}
+
+func sortedKeys(m map[string]bool) []string { return slices.Sorted(maps.Keys(m)) }
