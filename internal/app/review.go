@@ -101,6 +101,9 @@ func SendReview(ctx context.Context, q ReviewRequest) (*Sent, error) {
 		return nil, err
 	}
 	defer r.host.Close()
+	if r.host.LacksToken() && !q.DryRun {
+		return &Sent{Verdict: r.verdict, Notices: append(r.notices, "there is no token, so nothing is sent: set ZINCDOOR_TOKEN, or name the variable that has it with --token-from; pull requests from forks often get none")}, nil
+	}
 	unlock, err := r.lock(ctx)
 	if err != nil {
 		return nil, err

@@ -170,7 +170,7 @@ func (s *sender) look(ctx context.Context) ([]review.Act, error) {
 		if err != nil {
 			return nil, err
 		}
-		shown.Threads, shown.Summaries = review.Ours(posted, s.self, s.verdict.Door, s.wish.Form)
+		shown.Own = review.OwnOf(posted, s.self, s.verdict.Door, s.wish.Form)
 		view, done := s.view(shown.Threads)
 		shown.Known = review.Recognise(shown.Threads, s.wish.Comments, s.verdict, s.verdict.Subject.Head, view)
 		done()

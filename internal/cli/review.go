@@ -220,8 +220,8 @@ func (p *program) showSent(out io.Writer, q app.ReviewRequest, sent *app.Sent, w
 	for _, notice := range sent.Notices {
 		p.tell(p.err, "zincdoor: %s\n", render.Safe(notice))
 	}
-	if !whole && len(shown.Acts) == 0 {
-		return nil // the error says it all
+	if !whole && len(shown.Acts) == 0 || sent.Pull.Head == "" {
+		return nil // what was said before says it all
 	}
 	return render.WriteReview(out, shown)
 }
@@ -271,4 +271,3 @@ Exit codes: 0; 2 where something could not be read.`,
 	p.group(cmd, policyHeading, func(f *pflag.FlagSet) { addPolicy(f, &policyFile) })
 	return cmd
 }
-

@@ -138,6 +138,11 @@ func (h *Host) Close() { h.client.CloseIdleConnections() }
 // Address is where the host is.
 func (h *Host) Address() string { return h.base }
 
+// LacksToken reports whether the recipe sends a token, and there is none.
+func (h *Host) LacksToken() bool {
+	return h.settings.Token == "" && slices.ContainsFunc(h.recipe.Headers, func(header policy.HostHeader) bool { return namesToken(header.Value) })
+}
+
 // Can reports whether the recipe says how an act is done.
 func (h *Host) Can(act policy.HostAct) bool {
 	if act == review.MovesComments {

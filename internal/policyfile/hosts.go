@@ -440,6 +440,13 @@ func (r *reader) checkHost(n *yaml.Node, h *policy.Host) {
 			}
 		}
 	}
+	if list := h.Acts[policy.ListComments]; list != nil && h.Does(policy.UpdateComment) && h.Acts[policy.UpdateComment].Moves {
+		for _, name := range []string{"path", "line"} {
+			if _, said := list.Fields[name]; !said {
+				r.complain(n, "moves: true needs the field %s of %s, by which a comment is known to be where it should be", name, policy.ListComments)
+			}
+		}
+	}
 	switch comments := h.Does(policy.CreateComment) || h.Does(policy.CreateSummary); {
 	case comments && !h.Does(policy.ReadSelf) && h.Self == "":
 		r.complain(n, "to know its own comments from those of people, the host needs the act %s, or self: the name that it writes by", policy.ReadSelf)

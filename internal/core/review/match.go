@@ -21,8 +21,17 @@ type Thread struct {
 // edited reports whether somebody else altered the text.
 func (t *Thread) edited() bool { return t.Mark.Edited(t.Body) }
 
-// Ours are the comments of one door among those that a host has: written by us, and with a mark. Summaries are apart.
-func Ours(posted []Posted, self, door, form string) (threads, summaries []Thread) {
+// Own are the comments of one door among those that a host has: written by us, and with a mark.
+type Own struct {
+	Threads   []Thread // one of each id
+	Summaries []Thread // the first is the one
+	Twins     []Thread // threads that were posted once more, by two that ran at once
+}
+
+// OwnOf finds them. A comment that has the id of another, and another text than it was posted with, is somebody's who quotes ours by
+// our own name: it is left out.
+func OwnOf(posted []Posted, self, door, form string) (own Own) {
+	var threads, summaries []Thread
 	for _, p := range posted {
 		if p.Author != self {
 			continue
@@ -36,7 +45,29 @@ func Ours(posted []Posted, self, door, form string) (threads, summaries []Thread
 			threads = append(threads, Thread{p, mark, body})
 		}
 	}
-	return threads, summaries
+	own.Threads, own.Twins = firstOfEach(threads)
+	first, more := firstOfEach(summaries)
+	own.Summaries = append(first, more...)
+	return own
+}
+
+// firstOfEach parts the first thread of each id, one that nobody edited if there is such a one, from the others that nobody edited.
+func firstOfEach(threads []Thread) (first, twins []Thread) {
+	of := map[string]int{}
+	for i, t := range threads {
+		if n, known := of[t.Mark.ID]; !known || threads[n].edited() && !t.edited() {
+			of[t.Mark.ID] = i
+		}
+	}
+	for i, t := range threads {
+		switch {
+		case of[t.Mark.ID] == i:
+			first = append(first, t)
+		case !t.edited():
+			twins = append(twins, t)
+		}
+	}
+	return first, twins
 }
 
 // Known says which thread speaks of which findings.

@@ -32,8 +32,7 @@ type Wish struct {
 
 // Shown is what a pull request shows already.
 type Shown struct {
-	Threads   []Thread
-	Summaries []Thread
+	Own
 	Statuses  []Status // of the judged commit; Unknown where the host doesn't list them
 	Known     Known
 	Misplaced map[string]bool // ids of comments that the host wouldn't put on their lines
@@ -85,17 +84,11 @@ func (p *planner) threads() {
 			of[t] = c
 		}
 	}
-	first := map[string]bool{}
+	for i := range p.Twins {
+		p.twice(&p.Twins[i])
+	}
 	for i := range p.Threads {
 		t := &p.Threads[i]
-		if first[t.Mark.ID] {
-			if c, wanted := of[i]; wanted { // the one before it has the same findings
-				p.comment(c)
-			}
-			p.twice(t)
-			continue
-		}
-		first[t.Mark.ID] = true
 		c, wanted := of[i]
 		switch {
 		case wanted:
@@ -158,7 +151,7 @@ func (p *planner) resolve(t *Thread) {
 	if !t.Resolved && !t.Mark.Gone && p.can(policy.ResolveComment) {
 		p.do(Act{Kind: policy.ResolveComment, ID: t.ID, Thread: t.Thread, About: t.about()})
 	}
-	if t.Mark.Gone || t.edited() {
+	if t.Mark.Gone || t.edited() || p.can(MovesComments) && (t.Path == "" || t.Line == 0) {
 		return
 	}
 	mark := t.Mark
@@ -229,11 +222,21 @@ func (p *planner) create() {
 		}
 		p.open++
 		p.comment(n)
+		id := p.freeID(c.ID)
 		p.do(Act{
 			Kind: policy.CreateComment, Path: c.Path, Start: c.Start, Line: c.Line, Commit: p.Head, Comment: c, About: about(c),
-			Text: p.mark(c, c.ID).Write(c.Text, p.Form), Key: keyOf(p.Verdict.Door, c.ID),
+			Text: p.mark(c, id).Write(c.Text, p.Form), Key: keyOf(p.Verdict.Door, id),
 		})
 	}
+}
+
+// freeID is the id of a new thread: that of its finding, unless a thread has it already that speaks of another one by now.
+func (p *planner) freeID(id string) string {
+	for slices.ContainsFunc(p.Threads, func(t Thread) bool { return t.Mark.ID == id }) {
+		sum := sha256.Sum256([]byte(id))
+		id = hex.EncodeToString(sum[:8])
+	}
+	return id
 }
 
 // deleted keeps in the summary that findings had a comment, though none of them counts as having one for those who read it.
