@@ -18,15 +18,25 @@ import (
 
 func (p *program) demo() *cobra.Command {
 	var keep string
+	var pull bool
 	cmd := &cobra.Command{
 		Use:   "demo",
 		Short: "Show the whole job on made-up data",
 		Long: `Make the repository of a made-up ferry operator in a temporary folder, with real commits and the reports of its linters, and run the real commands on it: take the baseline of old code, let a clean change pass, shut the door on a change with new findings, and open it again once they are fixed.
 
-With --keep the repository stays, so that you can go on by hand.`,
-		Example: "zincdoor demo\nzincdoor demo --keep tideboard",
+With --keep the repository stays, so that you can go on by hand. With --pull-request it shows a pull request instead, at a stand-in of a code host that it starts on this machine: comments at the lines, a merge that is refused, and the merge once all is fixed.`,
+		Example: "zincdoor demo\nzincdoor demo --keep tideboard\nzincdoor demo --pull-request",
 		Args:    noArguments,
 		RunE: func(cmd *cobra.Command, _ []string) error {
+			if pull {
+				if keep != "" {
+					return errors.New("--keep and --pull-request can't go together: the code host would be gone")
+				}
+				if err := p.playPullRequest(cmd.Context()); err != nil {
+					return unjudged{fmt.Errorf("the demo stopped: %w", err)}
+				}
+				return nil
+			}
 			dir, done, err := demoFolder(keep)
 			if err != nil {
 				return err
@@ -44,6 +54,7 @@ With --keep the repository stays, so that you can go on by hand.`,
 	}
 	p.group(cmd, "Demo", func(f *pflag.FlagSet) {
 		f.StringVar(&keep, "keep", "", "make the repository in `DIR` and leave it there")
+		f.BoolVar(&pull, "pull-request", false, "show a pull request, at a code host on this machine")
 	})
 	return cmd
 }
@@ -137,19 +148,32 @@ func (p *program) play(ctx context.Context, dir string) error {
 		if err := s.prepare(repo); err != nil {
 			return err
 		}
-		story := strings.Join(render.Wrap(fmt.Sprintf("%d. %s", i+1, s.story), storyColumns), "\n")
-		fmt.Fprintf(p.out, "%s\n\n$ %s\n", story, strings.Join(s.command, " "))
-		cmd := exec.CommandContext(ctx, self, s.command[1:]...)
-		cmd.Dir, cmd.Stdout, cmd.Stderr = dir, p.out, p.err
-		err := cmd.Run()
-		var exit *exec.ExitError
-		if err != nil && !errors.As(err, &exit) {
+		p.tellStory(i+1, s.story)
+		if err := p.runShown(ctx, self, dir, nil, s.command, s.code); err != nil {
 			return err
 		}
-		if code := cmd.ProcessState.ExitCode(); code != s.code {
-			return fmt.Errorf("%s answered with exit code %d instead of %d", strings.Join(s.command, " "), code, s.code)
-		}
-		fmt.Fprintf(p.out, "(exit code %d)\n\n", s.code)
 	}
+	return nil
+}
+
+// tellStory writes what a step is about.
+func (p *program) tellStory(number int, story string) {
+	fmt.Fprintf(p.out, "%s\n\n", strings.Join(render.Wrap(fmt.Sprintf("%d. %s", number, story), storyColumns), "\n"))
+}
+
+// runShown runs a command of this very program as people would type it, and fails where it answers otherwise than it should.
+func (p *program) runShown(ctx context.Context, self, dir string, env, command []string, code int) error {
+	fmt.Fprintf(p.out, "$ %s\n", strings.Join(command, " "))
+	cmd := exec.CommandContext(ctx, self, command[1:]...)
+	cmd.Dir, cmd.Stdout, cmd.Stderr, cmd.Env = dir, p.out, p.err, append(os.Environ(), env...)
+	err := cmd.Run()
+	var exit *exec.ExitError
+	if err != nil && !errors.As(err, &exit) {
+		return err
+	}
+	if got := cmd.ProcessState.ExitCode(); got != code {
+		return fmt.Errorf("%s answered with exit code %d instead of %d", strings.Join(command, " "), got, code)
+	}
+	fmt.Fprintf(p.out, "(exit code %d)\n\n", code)
 	return nil
 }

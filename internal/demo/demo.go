@@ -119,6 +119,11 @@ func (r *Repository) keepReports() error {
 // Git runs git in the repository, without the user's own configuration and hooks.
 func (r *Repository) Git(args ...string) error { return r.git(nil, args...) }
 
+// Push pushes a branch to an address with a token, which goes where no list of processes shows it.
+func (r *Repository) Push(address, token, branch string) error {
+	return r.git([]string{"GIT_CONFIG_COUNT=1", "GIT_CONFIG_KEY_0=http.extraHeader", "GIT_CONFIG_VALUE_0=Authorization: Bearer " + token}, "push", "--quiet", address, branch)
+}
+
 func (r *Repository) git(env []string, args ...string) error {
 	_, err := r.output(env, args...)
 	return err

@@ -45,7 +45,11 @@ func TestDocumented(t *testing.T) {
 		for i, part := range strings.Split(string(data), "```") {
 			text, ok := strings.CutPrefix(part, "yaml\n")
 			switch {
-			case !ok || i%2 == 0:
+			case !ok || i%2 == 0 || strings.HasPrefix(text, "openapi:"):
+			case strings.HasPrefix(text, "zincdoor: "+HostVersion):
+				if _, err := ReadHost(name, []byte(text)); err != nil {
+					t.Errorf("%v\n%s", err, text)
+				}
 			case strings.HasPrefix(text, "zincdoor: 1"):
 				policies = append(policies, text)
 			case len(policies) == 0:

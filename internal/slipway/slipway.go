@@ -63,7 +63,7 @@ func Open(o Options) (*Slipway, error) {
 	}
 	ctx, end := context.WithCancel(context.Background())
 	s.ended = end
-	s.routes()
+	s.serve()
 	s.delivers.Go(func() { s.deliverAll(ctx) })
 	s.wake()
 	return s, nil
@@ -105,41 +105,51 @@ type created struct{ value any }
 // nothing is an answer without a body.
 type nothing struct{}
 
-func (s *Slipway) routes() {
+// route is a call of the interface.
+type route struct {
+	method, path string // as the description has it
+	answer       func(*call) (any, error)
+}
+
+func (s *Slipway) routes() []route {
+	return []route{
+		{"GET", "/me", s.me},
+		{"POST", "/users", s.addUser},
+		{"GET", "/repositories", s.listRepositories},
+		{"POST", "/repositories", s.addRepository},
+		{"GET", "/repositories/{repository}", s.showRepository},
+		{"POST", "/repositories/{repository}/forks", s.fork},
+		{"PUT", "/repositories/{repository}/guards/{branch}", s.guard},
+		{"GET", "/repositories/{repository}/pulls", s.listPulls},
+		{"POST", "/repositories/{repository}/pulls", s.openPull},
+		{"GET", "/repositories/{repository}/pulls/{pull}", s.showPull},
+		{"PATCH", "/repositories/{repository}/pulls/{pull}", s.alterPull},
+		{"POST", "/repositories/{repository}/pulls/{pull}/test-merge", s.testMerge},
+		{"POST", "/repositories/{repository}/pulls/{pull}/merge", s.merge},
+		{"GET", "/repositories/{repository}/pulls/{pull}/threads", s.listThreads},
+		{"POST", "/repositories/{repository}/pulls/{pull}/threads", s.openThread},
+		{"GET", "/repositories/{repository}/pulls/{pull}/threads/{thread}", s.showThread},
+		{"PATCH", "/repositories/{repository}/pulls/{pull}/threads/{thread}", s.alterThread},
+		{"DELETE", "/repositories/{repository}/pulls/{pull}/threads/{thread}", s.removeThread},
+		{"POST", "/repositories/{repository}/pulls/{pull}/threads/{thread}/comments", s.reply},
+		{"PATCH", "/repositories/{repository}/pulls/{pull}/threads/{thread}/comments/{comment}", s.alterComment},
+		{"DELETE", "/repositories/{repository}/pulls/{pull}/threads/{thread}/comments/{comment}", s.removeComment},
+		{"GET", "/repositories/{repository}/commits/{commit}/statuses", s.listStatuses},
+		{"PUT", "/repositories/{repository}/commits/{commit}/statuses/{status}", s.setStatus},
+		{"GET", "/repositories/{repository}/hooks", s.listHooks},
+		{"POST", "/repositories/{repository}/hooks", s.addHook},
+		{"DELETE", "/repositories/{repository}/hooks/{hook}", s.removeHook},
+		{"GET", "/repositories/{repository}/hooks/{hook}/deliveries", s.listDeliveries},
+	}
+}
+
+// serve sets up what is answered.
+func (s *Slipway) serve() {
 	s.mux = http.NewServeMux()
-	handle := func(pattern string, answer func(*call) (any, error)) { s.mux.HandleFunc(pattern, s.answering(answer)) }
-	const (
-		root = "/" + Interface
-		repo = root + "/repositories/{repository}"
-		pull = repo + "/pulls/{pull}"
-	)
-	handle("GET "+root+"/me", s.me)
-	handle("POST "+root+"/users", s.addUser)
-	handle("GET "+root+"/repositories", s.listRepositories)
-	handle("POST "+root+"/repositories", s.addRepository)
-	handle("GET "+repo, s.showRepository)
-	handle("POST "+repo+"/forks", s.fork)
-	handle("PUT "+repo+"/guards/{branch}", s.guard)
-	handle("GET "+repo+"/pulls", s.listPulls)
-	handle("POST "+repo+"/pulls", s.openPull)
-	handle("GET "+pull, s.showPull)
-	handle("PATCH "+pull, s.alterPull)
-	handle("POST "+pull+"/test-merge", s.testMerge)
-	handle("POST "+pull+"/merge", s.merge)
-	handle("GET "+pull+"/threads", s.listThreads)
-	handle("POST "+pull+"/threads", s.openThread)
-	handle("GET "+pull+"/threads/{thread}", s.showThread)
-	handle("PATCH "+pull+"/threads/{thread}", s.alterThread)
-	handle("DELETE "+pull+"/threads/{thread}", s.removeThread)
-	handle("POST "+pull+"/threads/{thread}/comments", s.reply)
-	handle("PATCH "+pull+"/threads/{thread}/comments/{comment}", s.alterComment)
-	handle("DELETE "+pull+"/threads/{thread}/comments/{comment}", s.removeComment)
-	handle("GET "+repo+"/commits/{commit}/statuses", s.listStatuses)
-	handle("PUT "+repo+"/commits/{commit}/statuses/{status}", s.setStatus)
-	handle("GET "+repo+"/hooks", s.listHooks)
-	handle("POST "+repo+"/hooks", s.addHook)
-	handle("DELETE "+repo+"/hooks/{hook}", s.removeHook)
-	handle("GET "+repo+"/hooks/{hook}/deliveries", s.listDeliveries)
+	const root = "/" + Interface
+	for _, r := range s.routes() {
+		s.mux.HandleFunc(r.method+" "+root+r.path, s.answering(r.answer))
+	}
 	s.mux.HandleFunc("GET "+root+"/openapi.yaml", func(w http.ResponseWriter, _ *http.Request) {
 		w.Header().Set("Content-Type", "application/yaml")
 		w.Write(OpenAPI)
