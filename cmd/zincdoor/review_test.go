@@ -158,7 +158,7 @@ func (q *quay) sendAs(user string, args ...string) (out, errs string, code int) 
 	defer func() { q.env = nil }()
 	out, errs, code = q.run(append([]string{"review", "send", "--host", q.recipe, "--address", q.address + "/slipway/1", "--repository", "tideboard", "--pull", "1", "--quiet"}, args...)...)
 	for name, token := range q.tokens {
-		if strings.Contains(out+errs, token) {
+		if token != "" && strings.Contains(out+errs, token) {
 			q.Errorf("the token of %s is in the output\n%s%s", name, out, errs)
 		}
 	}
@@ -394,3 +394,230 @@ func markID(text string) string {
 	return id
 }
 
+// TestTestMerge: what is judged as the merge with the target's present tip gets the status, and the comments come to the head's lines.
+func TestTestMerge(t *testing.T) {
+	t.Parallel()
+	q := newQuay(t)
+	q.git("switch", "-q", "-c", "ebb")
+	q.ebb("core/ebb.c", 0, nil, 3)
+	q.write("core/slack.c", lines(20)+"late;\n")
+	q.commit("Begin")
+	q.propose("ebb")
+	head := q.git("rev-parse", "HEAD")
+	q.git("switch", "-q", "main")
+	q.must("owner", "PUT", "/repositories/tideboard/guards/main", map[string]any{"statuses": []string{}})
+	q.write("core/slack.c", "early;\n"+lines(20))
+	q.commit("Early")
+	q.push("owner", "main")
+	q.must("owner", "PUT", "/repositories/tideboard/guards/main", map[string]any{"statuses": []string{"zincdoor merge"}})
+	merge := q.must("ida", "POST", "/repositories/tideboard/pulls/1/test-merge", nil)["test_merge"].(map[string]any)["commit"].(string)
+	q.git("fetch", "-q", q.address+"/git/tideboard.git", "refs/pulls/1/merge")
+	q.git("checkout", "-q", "FETCH_HEAD")
+	q.write("build/r.txt", warn("core/ebb.c", 3)+warn("core/slack.c", 22))
+	if out, errs, code := q.send(); code != 1 {
+		t.Fatalf("%d\n%s%s", code, out, errs)
+	}
+	q.expect("judged as a merge", "core/ebb.c:3 "+says, "core/slack.c:21 "+says)
+	if is, of := q.statusOf(merge, "zincdoor merge"), q.statusOf(head, "zincdoor merge"); is != "bad" || of != "" {
+		t.Errorf("the merge's status is %q, the head's %q", is, of)
+	}
+	if out, errs, _ := q.send(); !strings.Contains(out, "nothing to do") {
+		t.Errorf("sent again: %s%s", out, errs)
+	}
+	q.write("build/r.txt", "")
+	if out, errs, code := q.send(); code != 0 {
+		t.Fatalf("without findings: %d\n%s%s", code, out, errs)
+	}
+	q.expect("without findings", "core/ebb.c:3 resolved "+gone, "core/slack.c:21 resolved "+gone)
+	if merged := q.must("ida", "POST", "/repositories/tideboard/pulls/1/merge", map[string]any{"head": head})["merged"]; merged != merge {
+		t.Errorf("%v was merged, not what was judged, %s", merged, merge)
+	}
+
+	// A verdict on another commit than what is proposed sets that one's status alone.
+	q.git("checkout", "-q", "main")
+	q.git("switch", "-q", "-c", "aside")
+	q.write("core/aside.c", lines(3))
+	other := q.commit("Aside")
+	q.push("ida", "HEAD:refs/heads/aside")
+	if out, errs, code := q.send(); code != 0 || !strings.Contains(errs, "only the status of that is set") || strings.Contains(out, "comment") {
+		t.Errorf("on another commit: %d\n%s%s", code, out, errs)
+	}
+	if is := q.statusOf(other, "zincdoor merge"); is != "good" {
+		t.Errorf("its status is %q", is)
+	}
+}
+
+// TestManyFindings: a comment for each of the worst, and one that has the rest.
+func TestManyFindings(t *testing.T) {
+	t.Parallel()
+	q := newQuay(t)
+	q.git("switch", "-q", "-c", "ebb")
+	q.write("core/ebb.c", lines(3000))
+	var report strings.Builder
+	for i := range 1500 {
+		report.WriteString(warn("core/ebb.c", 2*i+1))
+	}
+	report.WriteString("core/ebb.c:3000:1: error: worst [-Werror]\n")
+	q.write("build/r.txt", report.String())
+	q.commit("Begin")
+	q.propose("ebb")
+	if out, errs, code := q.send(); code != 1 || !strings.Contains(out, "and 22 more") {
+		t.Fatalf("%d\n%s%s", code, out, errs)
+	}
+	threads, summaries := q.shown()
+	if len(threads) != 50 || !slices.ContainsFunc(threads, func(s string) bool { return strings.HasPrefix(s, "core/ebb.c:3000 doorkeeper: **error**") }) {
+		t.Errorf("there are %d comments: %v", len(threads), threads)
+	}
+	if len(summaries) != 1 || !strings.Contains(summaries[0], "left out to stay within") || len(q.threads()[50].Comments[0].Text) > 65_000 {
+		t.Errorf("the summary: %.300q", summaries)
+	}
+	q.send("--most", "60")
+	if threads, _ := q.shown(); len(threads) != 60 {
+		t.Errorf("with --most 60 there are %d", len(threads))
+	}
+}
+
+// TestRights: a token that may not do everything does what it may, and says what it leaves out.
+func TestRights(t *testing.T) {
+	t.Parallel()
+	q := newQuay(t)
+	q.tokens["eel"] = q.must("owner", "POST", "/users", map[string]any{"name": "eel", "right": "look"})["token"].(string)
+	q.git("switch", "-q", "-c", "ebb")
+	q.ebb("core/ebb.c", 0, nil, 3, 8)
+	head := q.commit("Begin")
+	q.propose("ebb")
+	into := []string{"--into", "main", "--door", "merge"}
+	for _, c := range []struct {
+		user, says string
+		threads    int
+	}{{"eel", "may not do create-comment", 0}, {"noor", "may not do set-status", 2}} {
+		out, errs, code := q.sendAs(c.user, into...)
+		if code != 1 || !strings.Contains(errs, c.says) {
+			t.Errorf("%s: %d\n%s%s", c.user, code, out, errs)
+		}
+		if threads, _ := q.shown(); len(threads) != c.threads {
+			t.Errorf("%s: there are %v", c.user, threads)
+		}
+		if is := q.statusOf(head, "zincdoor merge"); is != "" {
+			t.Errorf("%s: the status is %s", c.user, is)
+		}
+	}
+	q.tokens["nobody"] = ""
+	if out, errs, code := q.sendAs("nobody", into...); code != 1 || !strings.Contains(errs, "there is no token, so nothing is sent") {
+		t.Errorf("without a token: %d\n%s%s", code, out, errs)
+	}
+	delete(q.tokens, "nobody")
+	if out, errs, code := q.sendAs(keeper, append(into, "--pull", "9")...); code != 2 || !strings.Contains(errs, "there is no pull request 9") {
+		t.Errorf("without a pull request: %d\n%s%s", code, out, errs)
+	}
+}
+
+// TestTwoDoors: each door has its own comments and its own status, from a verdict in a file too; a dry run changes nothing.
+func TestTwoDoors(t *testing.T) {
+	t.Parallel()
+	q := newQuay(t)
+	q.git("switch", "-q", "-c", "ebb")
+	q.ebb("core/ebb.c", 0, nil, 3)
+	head := q.commit("Begin")
+	q.propose("ebb")
+	q.write("build/r.txt", warn("core/ebb.c", 3)+"core/ebb.c:9:1: note: look\n")
+	if out, errs, code := q.send("--dry-run"); code != 1 || strings.Count(out, q.address) != 3 || !strings.Contains(out, "comment core/ebb.c:3\n      POST ") {
+		t.Errorf("a dry run: %d\n%s%s", code, out, errs)
+	}
+	q.expect("after a dry run")
+	q.send()
+	for _, door := range []string{"careful", "merge"} {
+		file := filepath.Join(q.TempDir(), door+".json")
+		q.run("gate", "--into", "main", "--door", door, "--write", "json="+file)
+		out, errs, code := q.sendAs(keeper, "--verdict", file, "--link", "https://boards.example/"+door)
+		if code != 1 || door == "merge" && strings.Contains(out, "comment") {
+			t.Errorf("%s: %d\n%s%s", door, code, out, errs)
+		}
+		if is := q.statusOf(head, "zincdoor "+door); is != "bad" {
+			t.Errorf("the status of %s is %q", door, is)
+		}
+	}
+	q.expect("two doors", "core/ebb.c:3 "+says, "core/ebb.c:3 "+says)
+	q.write("build/r.txt", "")
+	q.send()
+	q.expect("one of them open", "core/ebb.c:3 "+says, "core/ebb.c:3 resolved "+gone)
+}
+
+// TestReviewCalls: calls that make no sense.
+func TestReviewCalls(t *testing.T) {
+	t.Parallel()
+	s := repository(t)
+	s.write("a.c", "a\n")
+	s.commit("A")
+	recipe := filepath.Join(t.TempDir(), "host.yaml")
+	os.WriteFile(recipe, []byte("zincdoor: host/1\nname: q\naddress: http://127.0.0.1:9\nacts:\n  read-pull: {call: 'GET /{pull}', fields: {head: $.h}}\n  set-status: {call: PUT /s}\n"), 0o644)
+	os.WriteFile(recipe+".bad.yaml", []byte("zincdoor: host/1\nname: q\n"), 0o644)
+	file := filepath.Join(t.TempDir(), "v.json")
+	os.WriteFile(file, []byte(`{"zincdoor": "verdict/1", "outcome": "open", "change": {"head": "index"}}`), 0o644)
+	for _, c := range []struct {
+		args string
+		code int
+		says string
+	}{
+		{"review send", 3, "name the pull request: --pull N"},
+		{"review send --pull 1 --tree HEAD", 3, "name the code host"},
+		{"review send --pull 1 --host quay --tree HEAD", 3, "the policy has no hosts"},
+		{"review send --pull 1 --host no.yaml --tree HEAD", 3, "the host recipe can't be read"},
+		{"review send --pull 1 --host " + recipe + ".bad.yaml --tree HEAD", 3, "the host recipe can't be used:\n  " + recipe + ".bad.yaml:1:1: host needs the key"},
+		{"review send --pull 1 --host " + recipe + " --verdict no.json", 3, "gate writes one with --write json=FILE"},
+		{"review send --pull 1 --host " + recipe + " --verdict " + recipe, 3, "gate writes one with --write json=FILE"},
+		{"review send --pull 1 --host " + recipe + " --verdict " + file, 3, "a pull request proposes commits"},
+		{"review send --pull 1 --host " + recipe + " --verdict " + file + " x", 3, "no change is named"},
+		{"review send --pull 1 --host " + recipe + " --worktree", 3, "a pull request proposes commits"},
+		{"review send --pull 1 --host " + recipe + " --tree HEAD --set a", 3, "--set takes NAME=VALUE"},
+		{"review send --pull 1 --host " + recipe + " --tree HEAD --set a=b", 3, `no variable "a"`},
+		{"review send --pull 1 --host " + recipe + " --tree HEAD --set token=b", 3, `no variable "token"`},
+		{"review send --pull 1 --host " + recipe + " --tree HEAD --ca no.pem", 3, "the certificates can't be read"},
+		{"review send --pull 1 --host " + recipe + " --tree HEAD --token-from NO_SUCH", 3, "NO_SUCH is empty or not set"},
+		{"review send --pull 1 --host " + recipe + " --tree HEAD --most -1", 3, "0 or more"},
+		{"review send --pull 1 --host " + recipe + " --tree HEAD", 2, "connection refused"},
+		{"review try --pull 1 --host " + recipe, 2, "connection refused"},
+		{"slipway", 3, "--data DIR"},
+		{"slipway --data " + file, 2, "can't be opened"},
+		{"slipway --data " + t.TempDir() + " --trouble rain", 2, "slow, 503, cut"},
+		{"slipway --data " + t.TempDir() + " --rate fast", 3, "60/1m"},
+		{"slipway --data " + t.TempDir() + " --listen 256.0.0.1:1", 2, "--listen"},
+		{"demo --pull-request --keep x", 3, "can't go together"},
+	} {
+		out, errs, code := s.run(strings.Fields(c.args)...)
+		if code != c.code || !strings.Contains(out+errs, c.says) {
+			t.Errorf("%s: %d\n%s%s, want %d %s", c.args, code, out, errs, c.code, c.says)
+		}
+	}
+	// The command of the user's configuration gives the token.
+	s.git("config", "zincdoor.tokenCommand", "false")
+	if _, errs, code := s.run("review", "send", "--pull", "1", "--host", recipe, "--tree", "HEAD"); code != 3 || !strings.Contains(errs, "zincdoor.tokenCommand: false") {
+		t.Errorf("a command that fails: %d %s", code, errs)
+	}
+	// A policy that the change itself brings doesn't say where a token goes.
+	s.git("switch", "-q", "-c", "ebb")
+	s.write(".zincdoor/policy.yaml", "zincdoor: 1\nhosts: {q: {address: 'http://127.0.0.1:9', acts: {read-pull: {call: 'GET /{pull}', fields: {head: $.h}}, set-status: {call: PUT /s}}}}\ndoors: {d: {judges: branch, limits: [{count: new, most: 0}]}}\n")
+	s.commit("Policy")
+	s.env = []string{"ZINCDOOR_TOKEN=tok-en-1"}
+	s.git("config", "--unset", "zincdoor.tokenCommand")
+	if _, errs, code := s.run("review", "send", "--pull", "1", "--host", "q", "--into", "main"); code != 3 || !strings.Contains(errs, "can't say where a token goes") {
+		t.Errorf("a recipe of the change itself: %d %s", code, errs)
+	}
+	if _, errs, code := s.run("review", "send", "--pull", "1", "--host", "q", "--into", "main", "--policy", "HEAD:.zincdoor/policy.yaml"); code != 2 || !strings.Contains(errs, "connection refused") {
+		t.Errorf("a recipe of a named policy: %d %s", code, errs)
+	}
+}
+
+// TestPullRequestDemo: it ends well, within its time, and leaves nothing.
+func TestPullRequestDemo(t *testing.T) {
+	t.Parallel()
+	s := &sandbox{T: t, dir: t.TempDir()}
+	s.env = []string{"TMPDIR=" + s.dir}
+	out, errs, code := s.run("demo", "--pull-request")
+	if code != 0 || !strings.Contains(out, "merge refused: main is guarded") || !strings.Contains(out, "merged as") {
+		t.Fatalf("%d\n%s%s", code, out, errs)
+	}
+	if left, _ := os.ReadDir(s.dir); len(left) > 0 {
+		t.Errorf("it leaves %v", left)
+	}
+}

@@ -255,13 +255,11 @@ func isMergeOf(repo *git.Repo, merge, commit string) bool {
 // brought back to its lines; what has no line there is left for the summary.
 func (r *reviewing) comments(head string) (wanted []review.Comment, err error) {
 	wanted = review.Comments(r.verdict, r.touched)
-	if r.verdict.Subject.Head != head {
-		if wanted, err = r.broughtBack(wanted, head); err != nil {
-			return nil, err
-		}
-	}
 	for i := range wanted {
 		wanted[i].Text = r.Writing.Comment(r.verdict, wanted[i])
+	}
+	if r.verdict.Subject.Head != head {
+		return r.broughtBack(wanted, head)
 	}
 	return wanted, nil
 }

@@ -51,6 +51,8 @@ const (
 	longPause  = 5 * time.Second
 	leastWait  = 50 * time.Millisecond // so that a host that always asks to wait no time at all is given up too
 	mostTries  = 8
+
+	mostRefusals = 4 // of a connection: nobody is there
 )
 
 // send sends what an act says, and waits and tries again where that can do no harm.
@@ -74,7 +76,7 @@ func (h *Host) sent(ctx context.Context, r request) (answer, error) {
 			return a, h.judge(r, a)
 		case !retry:
 			return a, err
-		case wait < 0 && try >= mostTries:
+		case wait < 0 && (try >= mostTries || try >= mostRefusals && errors.Is(err, syscall.ECONNREFUSED)):
 			if err == nil {
 				err = h.failed(r, a, nil)
 			}
@@ -143,6 +145,10 @@ func (h *Host) unreached(r request, err error) error {
 	text := fmt.Sprintf("%s: no answer: %s", r.where(h), h.hide(err.Error()))
 	if strings.Contains(text, "certificate") {
 		text += "; a certificate of your own authority is named with --ca FILE"
+	}
+	if kind == nil && errors.Is(err, syscall.ECONNREFUSED) {
+		kind = syscall.ECONNREFUSED
+		text = strings.TrimSuffix(text, ": "+kind.Error())
 	}
 	if kind != nil {
 		return fmt.Errorf("%s: %w", text, kind)
