@@ -521,7 +521,7 @@ func TestTwoDoors(t *testing.T) {
 	head := q.commit("Begin")
 	q.propose("ebb")
 	q.write("build/r.txt", warn("core/ebb.c", 3)+"core/ebb.c:9:1: note: look\n")
-	if out, errs, code := q.send("--dry-run"); code != 1 || strings.Count(out, q.address) != 3 || !strings.Contains(out, "comment core/ebb.c:3\n      POST ") {
+	if out, errs, code := q.send("--dry-run"); code != 1 || strings.Count(out, q.address) != 3 || !strings.Contains(out, "comment    core/ebb.c:3\n             POST ") {
 		t.Errorf("a dry run: %d\n%s%s", code, out, errs)
 	}
 	q.expect("after a dry run")
@@ -568,7 +568,8 @@ func TestReviewCalls(t *testing.T) {
 		{"review send --pull 1 --host " + recipe + " --verdict " + recipe, 3, "gate writes one with --write json=FILE"},
 		{"review send --pull 1 --host " + recipe + " --verdict " + file, 3, "a pull request proposes commits"},
 		{"review send --pull 1 --host " + recipe + " --verdict " + file + " x", 3, "no change is named"},
-		{"review send --pull 1 --host " + recipe + " --worktree", 3, "a pull request proposes commits"},
+		{"review send --pull 1 --host " + recipe + " --worktree", 3, "no option --worktree"},
+		{"review send --pull 1 --host " + recipe + " --tree", 3, "a pull request proposes commits"},
 		{"review send --pull 1 --host " + recipe + " --tree HEAD --set a", 3, "--set takes NAME=VALUE"},
 		{"review send --pull 1 --host " + recipe + " --tree HEAD --set a=b", 3, `no variable "a"`},
 		{"review send --pull 1 --host " + recipe + " --tree HEAD --set token=b", 3, `no variable "token"`},
@@ -619,5 +620,42 @@ func TestPullRequestDemo(t *testing.T) {
 	}
 	if left, _ := os.ReadDir(s.dir); len(left) > 0 {
 		t.Errorf("it leaves %v", left)
+	}
+}
+
+// TestFreshClones: where each run has a clone of its own, without the commits that were pushed over, comments are known again; a host
+// with a budget of calls is waited for; and a comment may be as long as the host allows.
+func TestFreshClones(t *testing.T) {
+	t.Parallel()
+	q := newQuay(t, "--rate", "12/1s")
+	q.git("switch", "-q", "-c", "ebb")
+	q.ebb("core/ebb.c", 0, nil, 3, 8, 15)
+	q.write("build/r.txt", q.read("build/r.txt")+"core/ebb.c:18:1: warning: "+strings.Repeat("long ", 30_000)+"[-Wlong]\n")
+	q.commit("Begin")
+	q.propose("ebb")
+	fresh := func() *quay {
+		clone := *q
+		clone.sandbox = &sandbox{T: t, dir: filepath.Join(t.TempDir(), "clone")}
+		q.git("clone", "-q", q.address+"/git/tideboard.git", clone.dir)
+		clone.git("switch", "-q", "ebb")
+		clone.write("build/r.txt", q.read("build/r.txt"))
+		return &clone
+	}
+	if out, errs, code := fresh().send(); code != 1 {
+		t.Fatalf("%d\n%s%s", code, out, errs)
+	}
+	const long = keeper + ": **warning** `-Wlong` long long"
+	q.expect("posted", "core/ebb.c:15 "+says, "core/ebb.c:18 "+long, "core/ebb.c:3 "+says, "core/ebb.c:8 "+says)
+	id := q.threadAt("core/ebb.c:8").ID
+	q.ebb("core/ebb.c", 2, map[int]string{8: "ebb eight;", 15: "ebb fifteen;", 18: "ebb;"}, 3, 8, 15)
+	q.git("add", "-A")
+	q.git("commit", "-q", "--amend", "-m", "Pushed over")
+	q.push("ida", "+HEAD:refs/heads/ebb")
+	if out, errs, code := fresh().send(); code != 1 {
+		t.Fatalf("%d\n%s%s", code, out, errs)
+	}
+	q.expect("pushed over", "core/ebb.c:10 "+says, "core/ebb.c:17 "+says, "core/ebb.c:18 (old) resolved "+gone, "core/ebb.c:5 "+says)
+	if is := q.threadAt("core/ebb.c:10").ID; is != id {
+		t.Errorf("the thread at the edited line is another one")
 	}
 }

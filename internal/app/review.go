@@ -256,7 +256,7 @@ func isMergeOf(repo *git.Repo, merge, commit string) bool {
 func (r *reviewing) comments(head string) (wanted []review.Comment, err error) {
 	wanted = review.Comments(r.verdict, r.touched)
 	for i := range wanted {
-		wanted[i].Text = r.Writing.Comment(r.verdict, wanted[i])
+		wanted[i].Text = review.Clip(r.Writing.Comment(r.verdict, wanted[i]), r.host.Longest())
 	}
 	if r.verdict.Subject.Head != head {
 		return r.broughtBack(wanted, head)

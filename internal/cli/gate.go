@@ -137,6 +137,11 @@ func (c *changeFlags) add(f *pflag.FlagSet) {
 func (c *changeFlags) addLocal(f *pflag.FlagSet) {
 	f.BoolVar(&c.staged, "staged", false, "what is staged for the next commit")
 	f.BoolVar(&c.worktree, "worktree", false, "the work tree against the last commit, new files included")
+	c.addCommitted(f)
+}
+
+// addCommitted adds the changes that lead to a commit.
+func (c *changeFlags) addCommitted(f *pflag.FlagSet) {
 	f.StringVar(&c.into, "into", "", "what merging HEAD into `REF` would bring")
 	f.StringVar(&c.span, "range", "", "`A..B`|from commit A to commit B")
 	f.BoolVar(&c.tree, "tree", false, "every line of the work tree, or of commit REV (--tree REV)")

@@ -173,7 +173,7 @@ zincdoor review send --into main --host slipway.yaml --pull 1 --dry-run`,
 		f.StringVar(&q.Link, "link", "", "where people can read the whole verdict, as `URL`")
 		f.BoolVar(&q.DryRun, "dry-run", false, "show the calls that would be made, and make none of them")
 	})
-	p.group(cmd, changeHeading+" (name one, without --verdict)", gate.change.addLocal)
+	p.group(cmd, changeHeading+" (name one, without --verdict)", gate.change.addCommitted)
 	p.group(cmd, reportsHeading, gate.evidence.addReports, gate.evidence.addBaseReports, gate.evidence.addRuns)
 	p.group(cmd, policyHeading, func(f *pflag.FlagSet) { addDoor(f, &gate.door) }, gate.evidence.addPolicy, gate.evidence.addBaseline, gate.evidence.addToday)
 	p.group(cmd, "In the terminal, show", gate.output.screen.add)

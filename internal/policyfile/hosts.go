@@ -126,7 +126,7 @@ func spread(n *yaml.Node, left int) int {
 }
 
 // leastLongest is how many characters a comment with its mark needs.
-const leastLongest = 2000
+const leastLongest = 10_000
 
 func (r *reader) checkHostAddress(n *yaml.Node, h *policy.Host) {
 	text, _ := scalar(resolve(n))

@@ -60,6 +60,9 @@ func writeReview(w io.Writer, v judge.Verdict, o Options) error {
 	return out.Encode(document)
 }
 
+// longestMessage is how many characters of a message a comment has.
+const longestMessage = 2000
+
 // mostInComment is how many findings one comment shows.
 const mostInComment = 10
 
@@ -84,13 +87,14 @@ func commentText(f judge.Finding, c review.Comment) string {
 	case f.Standing != judge.New:
 		text += fmt.Sprintf(" (%s)", f.Standing)
 	}
-	if first, last := f.Region.Line, f.Region.Last(); first < c.Start || last > c.Line {
+	switch first, last := f.Region.Line, f.Region.Last(); {
+	case first >= c.Start && last <= c.Line:
+	case first == last:
+		text += fmt.Sprintf(", line %d", first)
+	default:
 		text += fmt.Sprintf(", lines %d to %d", first, last)
-		if first == last {
-			text = strings.TrimSuffix(text, fmt.Sprintf("s %d to %d", first, last)) + fmt.Sprintf(" %d", first)
-		}
 	}
-	text += "\n\n" + escapeMarkdown(f.Message)
+	text += "\n\n" + escapeMarkdown(clipRunes(f.Message, longestMessage))
 	if suggested := f.Details().Suggested(); suggested != "" {
 		text += "\n\n" + suggestedText(suggested)
 	}
@@ -138,9 +142,12 @@ func ReviewSummary(v judge.Verdict, o Options, commented map[int]bool, notes []s
 			listed = append(listed, i)
 		}
 	}
-	slices.SortFunc(listed, func(a, b int) int { return a - b })
-	if n := len(commented); n > 0 {
-		notes = append([]string{fmt.Sprintf("%s at %s lines.", strings.ToUpper(finding.Count(n)[:1])+finding.Count(n)[1:], map[bool]string{true: "its", false: "their"}[n == 1])}, notes...)
+	slices.Sort(listed)
+	switch n := len(commented); {
+	case n == 1:
+		notes = append([]string{"1 finding has a comment at its line."}, notes...)
+	case n > 1:
+		notes = append([]string{fmt.Sprintf("%d findings have comments at their lines.", n)}, notes...)
 	}
 	return markdownOf(v, o, listed, notes)
 }

@@ -16,9 +16,12 @@ type SentAct struct {
 	Call string
 }
 
+// mostActs is how many acts are shown.
+const mostActs = 30
+
 // doneWords are what people read of an act: done, and to be done.
 var doneWords = map[policy.HostAct][2]string{
-	policy.SetStatus:      {"set the status", "set the status"},
+	policy.SetStatus:      {"set", "set"},
 	policy.CreateComment:  {"commented", "comment"},
 	policy.UpdateComment:  {"updated", "update"},
 	policy.ResolveComment: {"resolved", "resolve"},
@@ -43,30 +46,32 @@ func WriteReview(w io.Writer, r SentReview) error {
 	var s strings.Builder
 	name := "pull request " + Safe(r.Pull)
 	if r.Title != "" {
-		name += " (" + Safe(r.Title) + ")"
+		name += ": " + Safe(r.Title)
 	}
+	fmt.Fprintf(&s, "\n  %s\n", name)
 	switch {
 	case len(r.Acts) == 0 && r.Whole:
-		fmt.Fprintf(&s, "%s shows all of it already: nothing to do\n", name)
+		s.WriteString("  shows all of it already: nothing to do\n")
 	case r.DryRun:
-		fmt.Fprintf(&s, "%s: %s would be made\n", name, finding.CountOf(len(r.Acts), "call"))
-	case len(r.Acts) == 0:
-		fmt.Fprintf(&s, "%s: nothing was done\n", name)
-	default:
-		fmt.Fprintf(&s, "%s:\n", name)
+		fmt.Fprintf(&s, "  %s would be made\n", finding.CountOf(len(r.Acts), "call"))
 	}
-	const most = 30
+	shown, left := 0, 0
 	for i, a := range r.Acts {
-		if i == most && !r.DryRun && len(r.Acts) > most+1 {
-			fmt.Fprintf(&s, "  and %d more\n", len(r.Acts)-most)
-			break
-		}
 		words := doneWords[a.Kind]
-		if r.DryRun {
-			fmt.Fprintf(&s, "  %s %s\n      %s\n", words[1], Safe(a.About), Safe(a.Call))
-			continue
+		switch {
+		case r.DryRun:
+			fmt.Fprintf(&s, "  %-9s  %s\n             %s\n", words[1], Safe(a.About), Safe(a.Call))
+		case i > 0 && a.Kind == policy.UpdateComment && a.Thread == r.Acts[i-1].Thread && r.Acts[i-1].Kind != policy.UpdateComment:
+			// what a comment says once it is resolved or reopened goes without saying
+		case shown == mostActs:
+			left++
+		default:
+			fmt.Fprintf(&s, "  %-9s  %s\n", words[0], Safe(a.About))
+			shown++
 		}
-		fmt.Fprintf(&s, "  %s %s\n", words[0], Safe(a.About))
+	}
+	if left > 0 {
+		fmt.Fprintf(&s, "  and %d more\n", left)
 	}
 	_, err := io.WriteString(w, s.String())
 	return err

@@ -382,7 +382,7 @@ func TestForks(t *testing.T) {
 	}
 }
 
-// TestHooks: what happens is told, signed, until it is taken.
+// TestHooks: what happens is sent, signed, until it is taken.
 func TestHooks(t *testing.T) {
 	q := newQuay(t, Options{})
 	q.furnish()

@@ -12,6 +12,7 @@ import (
 	"strings"
 
 	"zincdoor/internal/core/baseline"
+	"zincdoor/internal/core/source"
 )
 
 // Mark is what a comment carries in its last line, so that it is known again and what it speaks of is recognised:
@@ -45,7 +46,7 @@ const (
 	goneState  = "gone"
 	noValue    = "-"
 
-	longestPayload = 6000
+	longestPayload = 6000 // of entries
 	longestMessage = 500
 	mostUnpacked   = 1 << 18
 )
@@ -132,9 +133,7 @@ func digest(text string) string {
 func packEntries(entries []Entry) []byte {
 	var rows [][]any
 	for _, e := range entries {
-		if len(e.Message) <= longestMessage {
-			rows = append(rows, []any{e.ID, e.Tool, e.Rule, e.Path, e.Line, e.Message, e.Text, e.Before, e.After, e.Twins, e.Fingerprints})
-		}
+		rows = append(rows, []any{e.ID, e.Tool, e.Rule, e.Path, e.Line, shortMessage(e.Message), e.Text, e.Before, e.After, e.Twins, e.Fingerprints})
 	}
 	for ; len(rows) > 0; rows = rows[:len(rows)/2] {
 		text, err := json.Marshal(rows)
@@ -178,6 +177,14 @@ func unpackEntries(packed []byte) (entries []Entry) {
 	return entries
 }
 
+// shortMessage is a message as marks have it: of a long one the beginning, and a hash of all of it.
+func shortMessage(message string) string {
+	if len(message) <= longestMessage {
+		return message
+	}
+	return strings.ToValidUTF8(message[:longestMessage], "") + " " + source.Hash(message)
+}
+
 // shortID is the beginning of a finding's id, which is enough to know it among those of one pull request.
 func shortID(id string) string { return id[:min(len(id), 2*shortBytes)] }
 
@@ -199,4 +206,16 @@ func unpackIDs(packed []byte) map[string]bool {
 		ids[hex.EncodeToString(packed[:shortBytes])] = true
 	}
 	return ids
+}
+
+// Clip cuts a text at a line so that there is room for a mark and for what is said once it is gone, where a comment has so many characters
+// at most.
+func Clip(text string, longest int) string {
+	const more = "\n\n…"
+	room := longest - longestPayload - 500
+	if letters := []rune(text); len(letters) > room {
+		cut := string(letters[:max(room, 0)])
+		return cut[:max(strings.LastIndexByte(cut, '\n'), 0)] + more
+	}
+	return text
 }

@@ -2,8 +2,10 @@ package review
 
 import (
 	"cmp"
+	"iter"
 	"maps"
 	"slices"
+	"strings"
 
 	"zincdoor/internal/core/baseline"
 	"zincdoor/internal/core/finding"
@@ -26,6 +28,7 @@ type Own struct {
 	Threads   []Thread // one of each id
 	Summaries []Thread // the first is the one
 	Twins     []Thread // threads that were posted once more, by two that ran at once
+	Unmarked  []Posted // written by us, and without a mark: the host dropped it, somebody cut it off, or we are somebody
 }
 
 // OwnOf finds them. A comment that has the id of another, and another text than it was posted with, is somebody's who quotes ours by
@@ -38,7 +41,9 @@ func OwnOf(posted []Posted, self, door, form string) (own Own) {
 		}
 		mark, body, ok := Read(p.Text, form)
 		switch {
-		case !ok || mark.Door != door:
+		case !ok:
+			own.Unmarked = append(own.Unmarked, p)
+		case mark.Door != door:
 		case mark.Summary:
 			summaries = append(summaries, Thread{p, mark, body})
 		default:
@@ -88,19 +93,72 @@ func Recognise(threads []Thread, wanted []Comment, v judge.Verdict, head string,
 		groups[t.Mark.Commit] = append(groups[t.Mark.Commit], i)
 	}
 	speaks := map[int][]int{} // by finding: the threads that speak of it
+	var lost []int            // threads that saw their findings at a commit that isn't there any more
 	for _, commit := range slices.Sorted(maps.Keys(groups)) {
-		for f, t := range recognised(threads, groups[commit], v, commit, head, view) {
+		pairs, followed := recognised(threads, groups[commit], v, commit, head, view)
+		for f, t := range pairs {
 			speaks[f] = append(speaks[f], t)
 			known.Still[t] = true
 		}
+		if !followed {
+			lost = append(lost, groups[commit]...)
+		}
 	}
 	known.assign(threads, wanted, speaks)
+	known.assignAlike(threads, lost, wanted, v)
 	return known
 }
 
-// recognised pairs findings with threads that saw them at one commit: by the index of the finding.
-func recognised(threads []Thread, group []int, v judge.Verdict, commit, head string, view func(commit string, entries []baseline.Entry) recognise.View) map[int]int {
-	pairs := map[int]int{}
+// assignAlike gives comments threads that nothing else speaks for, and that saw the same said of the same file, in the order of their
+// lines, where there are as many of the one as of the other. It is for threads whose commit is lost: what became of its lines can't be
+// followed.
+func (k *Known) assignAlike(threads []Thread, lost []int, wanted []Comment, v judge.Verdict) {
+	what := func(tool, rule, path, message string) string {
+		return strings.Join([]string{tool, rule, path, finding.Skeleton(message)}, "\x00")
+	}
+	left := map[string][]int{}
+	lost = slices.DeleteFunc(slices.Clone(lost), func(t int) bool { return k.Still[t] || len(threads[t].Mark.Entries) == 0 })
+	slices.SortFunc(lost, func(a, b int) int { return cmp.Compare(lineOf(threads[a]), lineOf(threads[b])) })
+	for _, t := range lost {
+		if entries := threads[t].Mark.Entries; !threads[t].Mark.Gone {
+			key := what(entries[0].Tool, entries[0].Rule, entries[0].Path, entries[0].Message)
+			left[key] = append(left[key], t)
+		}
+	}
+	free := map[string][]int{}
+	for _, c := range slices.SortedFunc(indices(wanted), func(a, b int) int { return cmp.Compare(wanted[a].Line, wanted[b].Line) }) {
+		if k.ThreadOf[c] == none {
+			f := v.Findings[wanted[c].Findings[0]]
+			key := what(f.Tool, f.Rule, f.Path, shortMessage(f.Message))
+			free[key] = append(free[key], c)
+		}
+	}
+	for key, of := range left {
+		if len(of) != len(free[key]) {
+			continue
+		}
+		for i, t := range of {
+			k.ThreadOf[free[key][i]], k.Still[t] = t, true
+		}
+	}
+}
+
+func lineOf(t Thread) int { return t.Mark.Entries[0].Line }
+
+func indices(wanted []Comment) iter.Seq[int] {
+	return func(yield func(int) bool) {
+		for i := range wanted {
+			if !yield(i) {
+				return
+			}
+		}
+	}
+}
+
+// recognised pairs findings with threads that saw them at one commit: by the index of the finding. followed is whether it is known what
+// became of the lines of that commit.
+func recognised(threads []Thread, group []int, v judge.Verdict, commit, head string, view func(commit string, entries []baseline.Entry) recognise.View) (pairs map[int]int, followed bool) {
+	pairs = map[int]int{}
 	at := map[string]int{}
 	for i := range v.Findings {
 		at[v.Findings[i].ID] = i
@@ -124,21 +182,24 @@ func recognised(threads []Thread, group []int, v judge.Verdict, commit, head str
 		}
 	}
 	if len(entries) == 0 || commit == head { // the same commit has the same ids
-		return pairs
+		return pairs, true
 	}
 	var findings []finding.Finding
 	var from []int
 	for i, f := range v.Findings {
 		if paths[f.Path] || rules[f.Rule] {
-			findings, from = append(findings, *f.Finding), append(from, i)
+			one := *f.Finding
+			one.Message = shortMessage(one.Message)
+			findings, from = append(findings, one), append(from, i)
 		}
 	}
-	for f, e := range recognise.Recognise(findings, entries, view(commit, entries)).EntryOf {
+	known := view(commit, entries)
+	for f, e := range recognise.Recognise(findings, entries, known).EntryOf {
 		if e != recognise.None {
 			pairs[from[f]] = of[e]
 		}
 	}
-	return pairs
+	return pairs, known.Change != nil
 }
 
 // assign gives each comment the thread that speaks of most of its findings, and each thread one comment.

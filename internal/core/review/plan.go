@@ -73,7 +73,7 @@ func (p *planner) status() {
 		}
 	}
 	p.do(Act{Kind: policy.SetStatus, Commit: p.Verdict.Subject.Head, Status: p.Status.Name, Outcome: p.Status.Outcome, Text: p.Status.Text, Link: p.Status.Link,
-		About: fmt.Sprintf("%q of %s: %s", p.Status.Name, Short(p.Verdict.Subject.Head), p.Status.Outcome)})
+		About: fmt.Sprintf("status %q of %s: %s", p.Status.Name, Short(p.Verdict.Subject.Head), p.Status.Outcome)})
 }
 
 // threads brings the comments that are there up to date.
@@ -157,7 +157,7 @@ func (p *planner) resolve(t *Thread) {
 	mark := t.Mark
 	mark.Gone = true
 	p.do(Act{
-		Kind: policy.UpdateComment, ID: t.ID, Thread: t.Thread, Path: t.Path, Start: t.Start, Line: t.Line, Commit: t.Commit, About: t.about() + " is gone",
+		Kind: policy.UpdateComment, ID: t.ID, Thread: t.Thread, Path: t.Path, Start: t.Start, Line: t.Line, Commit: t.Commit, About: t.about() + ", which is gone",
 		Text: mark.Write(p.Gone(t.Body), p.Form),
 	})
 }
@@ -165,7 +165,7 @@ func (p *planner) resolve(t *Thread) {
 // twice takes back a comment that two posted at once.
 func (p *planner) twice(t *Thread) {
 	if !t.Answered && p.can(policy.DeleteComment) {
-		p.do(Act{Kind: policy.DeleteComment, ID: t.ID, Thread: t.Thread, About: t.about() + " was posted twice"})
+		p.do(Act{Kind: policy.DeleteComment, ID: t.ID, Thread: t.Thread, About: t.about() + ", posted twice"})
 		return
 	}
 	p.resolve(t)
@@ -213,6 +213,10 @@ func (p *planner) create() {
 		if p.Known.ThreadOf[n] != none || p.Misplaced[c.ID] {
 			continue
 		}
+		if p.isUnmarked(c) {
+			p.comment(n)
+			continue
+		}
 		if slices.ContainsFunc(c.Findings, func(i int) bool { return had[shortID(p.Verdict.Findings[i].ID)] }) {
 			p.deleted(c)
 			continue
@@ -228,6 +232,13 @@ func (p *planner) create() {
 			Text: p.mark(c, id).Write(c.Text, p.Form), Key: keyOf(p.Verdict.Door, id),
 		})
 	}
+}
+
+// isUnmarked reports whether a comment is there without its mark. It isn't posted again: it would be there twice.
+func (p *planner) isUnmarked(c Comment) bool {
+	return slices.ContainsFunc(p.Unmarked, func(posted Posted) bool {
+		return (posted.Path == "" || posted.Path == c.Path) && tidy(posted.Text) == tidy(c.Text)
+	})
 }
 
 // freeID is the id of a new thread: that of its finding, unless a thread has it already that speaks of another one by now.
@@ -273,7 +284,7 @@ func (p *planner) summary() {
 	s := &p.Summaries[0]
 	for i := range p.Summaries[1:] {
 		twin := &p.Summaries[i+1]
-		p.do(Act{Kind: policy.DeleteSummary, ID: twin.ID, Thread: twin.Thread, About: "a summary that was posted twice"})
+		p.do(Act{Kind: policy.DeleteSummary, ID: twin.ID, Thread: twin.Thread, About: "summary, posted twice"})
 	}
 	if s.edited() || tidy(s.Text) == tidy(text) {
 		return

@@ -110,7 +110,7 @@ func TestMark(t *testing.T) {
 	}
 }
 
-// host is a pull request that does what it is told.
+// host is a pull request that does what it is asked.
 type host struct {
 	posted   []Posted
 	statuses []Status
@@ -262,6 +262,10 @@ func TestPlan(t *testing.T) {
 				}
 			}, "delete-comment 1, delete-summary 1"},
 		}, "a.c:3 false says a\n:0 false 1 of 1"},
+		{"its mark was dropped", nil, []step{
+			{verdictOf(a), 9, nil, "create-comment 1, create-summary 1, set-status 1"},
+			{verdictOf(a), 9, func(h *host) { h.posted[0].Text = "says a" }, ""},
+		}, "a.c:3 false says a\n:0 false 1 of 1"},
 		{"quoted in our own name", nil, []step{
 			{verdictOf(a), 9, nil, "create-comment 1, create-summary 1, set-status 1"},
 			{verdictOf(a), 9, func(h *host) {
@@ -315,6 +319,27 @@ func TestThreadsKeepTheirID(t *testing.T) {
 	second, _, _ := Read(h.posted[2].Text, form)
 	if first.ID == second.ID {
 		t.Error("two threads have one id")
+	}
+}
+
+// TestLostCommits: threads whose commit isn't there any more keep to what says the same in their file, if there are as many of those.
+func TestLostCommits(t *testing.T) {
+	at := func(line int, id, text string) judge.Finding {
+		f := found("a.c", line, 0, "a")
+		f.ID, f.Code.Text = idOf(id), text
+		return f
+	}
+	h := &host{}
+	h.send(t, verdictOf(at(3, "one", "one"), at(9, "two", "two")), 9)
+	later := verdictOf(at(5, "one more", "one more"), at(11, "two more", "two more"))
+	later.Subject.Head = strings.Repeat("c", 40)
+	if got := kinds(h.send(t, later, 9)); got != "update-comment 2, update-summary 1" || h.says() != "a.c:5 false says a\na.c:11 false says a\n:0 false 2 of 2" {
+		t.Fatalf("%s\n%s", got, h.says())
+	}
+	fewer := verdictOf(at(30, "other", "other"))
+	fewer.Subject.Head = strings.Repeat("d", 40)
+	if got := kinds(h.send(t, fewer, 9)); got != "create-comment 1, resolve-comment 2, update-comment 2, update-summary 1" {
+		t.Fatalf("%s\n%s", got, h.says())
 	}
 }
 
