@@ -191,6 +191,12 @@ func TestExamples(t *testing.T) {
 			if strings.HasPrefix(command, "zincdoor watch") {
 				command = "timeout 2 " + command + "; test $? = 124 -o $? = 0 -o $? = 2"
 			}
+			if strings.HasPrefix(command, "zincdoor slipway --data") {
+				command = "timeout 1 " + command + " --listen 127.0.0.1:0; test $? = 124 -o $? = 0 -o $? = 2"
+			}
+			if strings.HasPrefix(command, "zincdoor review ") { // which finds nobody at that address
+				command = "zincdoor slipway --recipe | tee quay.yaml >slipway.yaml; zincdoor gate --into main --quiet --write json=verdict.json; " + command + " --address http://127.0.0.1:9; test $? = 2"
+			}
 			if out, code := one.do(t, command); code > 1 {
 				t.Errorf("%s: exit code %d\n%s", strings.TrimSpace(example), code, out)
 			}
