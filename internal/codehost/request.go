@@ -158,45 +158,13 @@ func (h *Host) scalar(b policy.HostBody, values map[string]any) (text string, ou
 func (h *Host) json(w *bytes.Buffer, b policy.HostBody, values map[string]any) (out bool, err error) {
 	switch b.Kind {
 	case policy.BodyMembers:
-		w.WriteByte('{')
-		first := true
-		for _, m := range b.Members {
-			var value bytes.Buffer
-			if out, err := h.json(&value, m.Value, values); out || err != nil {
-				if err != nil {
-					return false, err
-				}
-				continue
-			}
-			if !first {
-				w.WriteByte(',')
-			}
-			first = false
-			quote(w, m.Name)
-			w.WriteByte(':')
-			w.Write(value.Bytes())
-		}
-		w.WriteByte('}')
-		return false, nil
+		return false, h.jsonParts(w, "{}", b.Members, values)
 	case policy.BodyList:
-		w.WriteByte('[')
-		first := true
+		var items []policy.HostMember
 		for _, item := range b.List {
-			var value bytes.Buffer
-			if out, err := h.json(&value, item, values); out || err != nil {
-				if err != nil {
-					return false, err
-				}
-				continue
-			}
-			if !first {
-				w.WriteByte(',')
-			}
-			first = false
-			w.Write(value.Bytes())
+			items = append(items, policy.HostMember{Value: item})
 		}
-		w.WriteByte(']')
-		return false, nil
+		return false, h.jsonParts(w, "[]", items, values)
 	}
 	text, out, err := h.scalar(b, values)
 	if out || err != nil {
@@ -217,6 +185,32 @@ func (h *Host) json(w *bytes.Buffer, b policy.HostBody, values map[string]any) (
 		quote(w, text)
 	}
 	return false, nil
+}
+
+// jsonParts writes members, or items, which have no name, between brackets.
+func (h *Host) jsonParts(w *bytes.Buffer, brackets string, parts []policy.HostMember, values map[string]any) error {
+	w.WriteByte(brackets[0])
+	first := true
+	for _, part := range parts {
+		var value bytes.Buffer
+		switch out, err := h.json(&value, part.Value, values); {
+		case err != nil:
+			return err
+		case out:
+			continue
+		}
+		if !first {
+			w.WriteByte(',')
+		}
+		first = false
+		if brackets == "{}" {
+			quote(w, part.Name)
+			w.WriteByte(':')
+		}
+		w.Write(value.Bytes())
+	}
+	w.WriteByte(brackets[1])
+	return nil
 }
 
 func quote(w *bytes.Buffer, text string) {

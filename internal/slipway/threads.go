@@ -50,7 +50,7 @@ func (s *Slipway) openThread(c *call) (any, error) {
 			}
 		}
 	}
-	if err := s.checkText(in.Text); err != nil {
+	if err := checkText(in.Text); err != nil {
 		return nil, err
 	}
 	if in.On != nil {
@@ -66,7 +66,18 @@ func (s *Slipway) openThread(c *call) (any, error) {
 
 const longestText = 65_536
 
-func (s *Slipway) checkText(text string) error {
+// text reads the body of a call that has a text alone.
+func (c *call) text() (string, error) {
+	var in struct {
+		Text string `json:"text"`
+	}
+	if err := c.read(&in); err != nil {
+		return "", err
+	}
+	return in.Text, checkText(in.Text)
+}
+
+func checkText(text string) error {
 	switch {
 	case strings.TrimSpace(text) == "":
 		return wrong(http.StatusBadRequest, "a comment says something")
@@ -156,7 +167,7 @@ func (s *Slipway) alterThread(c *call) (any, error) {
 		}
 	}
 	if in.Text != nil {
-		if err := s.checkText(*in.Text); err != nil {
+		if err := checkText(*in.Text); err != nil {
 			return nil, err
 		}
 		first.Text, first.Edited = *in.Text, c.user.Name
@@ -190,16 +201,11 @@ func (s *Slipway) reply(c *call) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	var in struct {
-		Text string `json:"text"`
-	}
-	if err := c.read(&in); err != nil {
+	text, err := c.text()
+	if err != nil {
 		return nil, err
 	}
-	if err := s.checkText(in.Text); err != nil {
-		return nil, err
-	}
-	t.Comments = append(t.Comments, &comment{ID: s.id(), Author: c.user.Name, Text: in.Text, Written: time.Now().UTC()})
+	t.Comments = append(t.Comments, &comment{ID: s.id(), Author: c.user.Name, Text: text, Written: time.Now().UTC()})
 	return created{threadView(t)}, s.save()
 }
 
@@ -224,16 +230,11 @@ func (s *Slipway) alterComment(c *call) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	var in struct {
-		Text string `json:"text"`
-	}
-	if err := c.read(&in); err != nil {
+	text, err := c.text()
+	if err != nil {
 		return nil, err
 	}
-	if err := s.checkText(in.Text); err != nil {
-		return nil, err
-	}
-	t.Comments[at].Text, t.Comments[at].Edited = in.Text, c.user.Name
+	t.Comments[at].Text, t.Comments[at].Edited = text, c.user.Name
 	return threadView(t), s.save()
 }
 
