@@ -74,6 +74,7 @@ acts:
   list-status:
     call: GET /marks/{commit}?from={cursor?}
     paging: {by: cursor, next: $.more}
+    newest: first
     each: $.marks[*]
     fields: {status: $.label, outcome: $.value, text: $.words}
   set-status:
@@ -240,7 +241,7 @@ doors: {merge: {judges: branch, limits: [{count: new, severity: warning, most: 0
 	if code != 2 || !strings.Contains(errs, "401") || strings.Contains(out+errs, "secret-of-mine") {
 		t.Errorf("a wrong token: %d\n%s%s", code, out, errs)
 	}
-	if _, errs, code := q.run("review", "send", "--into", "main", "--host", "board", "--set", "where="+b.URL, "--set", "project=quay/tideboard", "--pull", "7", "--quiet"); code != 2 || !strings.Contains(errs, "--ca FILE") {
+	if _, errs, code := q.run("review", "send", "--into", "main", "--host", "board", "--set", "where="+b.URL, "--set", "project=quay/tideboard", "--pull", "7", "--token-from", "BOARD_KEY", "--quiet"); code != 2 || !strings.Contains(errs, "--ca FILE") {
 		t.Errorf("without the root: %d\n%s", code, errs)
 	}
 }

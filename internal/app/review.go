@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"errors"
+	"fmt"
 	"os"
 	"slices"
 	"strings"
@@ -150,6 +151,7 @@ func (r *reviewing) ofFile() (origin string, err error) {
 		r.notices = append(r.notices, "the repository here doesn't have the judged commit, so comments keep to what the verdict alone says of lines")
 		return "", nil
 	case !isThere(r.repo, base):
+		r.notices = append(r.notices, fmt.Sprintf("the repository here doesn't have %s, from which the change was judged, so neither its policy nor the changed lines are known; fetch it", review.Short(cmp.Or(base, "the commit"))))
 		return "", nil
 	}
 	t, err := target.Of(r.repo, target.Name{Kind: policy.Range, From: base, To: head})
@@ -199,6 +201,8 @@ func findHost(dir, name string, p *policy.Policy, origin string, named bool) (*p
 		return nil, target.WrongCall("the policy comes from the change itself, which can't say where a token goes: name the recipe with --host FILE, or the policy with --policy")
 	case known:
 		return h, nil
+	case len(names) == 0 && origin == "" && !named:
+		return nil, target.WrongCall("the repository here doesn't have the commits of the verdict, so the policy isn't known: fetch them, or name the recipe with --host FILE")
 	case len(names) == 0:
 		return nil, target.WrongCall("the policy has no hosts, and there is no file %s; zincdoor schema host describes a recipe", name)
 	}

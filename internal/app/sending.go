@@ -10,6 +10,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/gofrs/flock"
@@ -42,6 +43,9 @@ func (r *reviewing) lock(ctx context.Context) (unlock func(), err error) {
 	return func() { turn.Unlock() }, nil
 }
 
+// shortestName is how short a host may cut the name of a commit.
+const shortestName = 10
+
 // mostSetbacks is how often in a row it may come to nothing whether something was done.
 const mostSetbacks = 8
 
@@ -55,6 +59,9 @@ func (r *reviewing) send(ctx context.Context) (*Sent, error) {
 	}
 	if err != nil {
 		return sent, err
+	}
+	if len(pull.Head) >= shortestName && strings.HasPrefix(r.verdict.Subject.Head, pull.Head) {
+		pull.Head = r.verdict.Subject.Head
 	}
 	sent.Pull = pull
 	s := &sender{reviewing: r, sent: sent, done: map[string]bool{}, refused: map[policy.HostAct]bool{}, misplaced: map[string]bool{}, stuck: map[string]bool{}}

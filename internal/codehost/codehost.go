@@ -220,7 +220,13 @@ func (h *Host) Statuses(ctx context.Context, commit string) (all []review.Status
 				s.Outcome = outcome
 			}
 		}
-		all = append(all, s)
+		i := slices.IndexFunc(all, func(other review.Status) bool { return other.Name == s.Name })
+		switch newest := h.recipe.Acts[policy.ListStatus].Newest; {
+		case i < 0 || newest == "":
+			all = append(all, s)
+		case newest == policy.LastCounts:
+			all[i] = s
+		}
 	})
 	return all, err
 }

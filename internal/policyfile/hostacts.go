@@ -47,6 +47,9 @@ func (r *reader) exchange(f field, h *policy.Host, spec policy.HostActSpec) *pol
 		known["each"] = func(n *yaml.Node) { e.Each = r.jsonPath(n, "each") }
 		known["paging"] = func(n *yaml.Node) { e.Paging = r.hostPaging(n) }
 	}
+	if spec.Act == policy.ListStatus {
+		known["newest"] = func(n *yaml.Node) { e.Newest = oneOf(r, n, "newest", []string{policy.FirstCounts, policy.LastCounts}) }
+	}
 	if spec.Act == policy.UpdateComment {
 		known["moves"] = func(n *yaml.Node) { e.Moves = r.boolean(n, "moves") }
 	}

@@ -250,15 +250,34 @@ func (s *Slipway) diff(r *repository, p *pull, commit string) (files []change.Fi
 	if err != nil || p.State == pullMerged {
 		base = p.Base
 	}
+	of := r.Name + " " + base + " " + commit
+	if known, there := s.diffs[of]; there {
+		return known.files, known.text, nil
+	}
 	cmd := exec.Command("git", "--git-dir", s.gitDir(r), "diff", "--no-color", "--no-ext-diff", "--find-renames", "--unified=3", base, commit)
 	cmd.Env = gitEnvironment()
 	out, err := cmd.Output()
 	if err != nil {
 		return nil, "", fmt.Errorf("git diff: %w", err)
 	}
-	files, err = change.ReadUnified(bytes.NewReader(out))
-	return files, string(out), err
+	if files, err = change.ReadUnified(bytes.NewReader(out)); err != nil {
+		return nil, "", err
+	}
+	if len(s.diffs) >= keptDiffs {
+		clear(s.diffs)
+	}
+	s.diffs[of] = diff{files, string(out)}
+	return files, string(out), nil
 }
+
+// diff is what one commit changes over another; what it is never changes.
+type diff struct {
+	files []change.File
+	text  string
+}
+
+// keptDiffs is how many diffs are kept in memory.
+const keptDiffs = 20
 
 // mergeOf makes the commit that merges head into tip.
 func (s *Slipway) mergeOf(r *repository, tip, head, message string) (commit string, err error) {

@@ -12,6 +12,8 @@ import (
 	"net/http"
 	"sync"
 	"time"
+
+	"github.com/gofrs/flock"
 )
 
 // Interface is what the interface calls itself, and where its addresses begin.
@@ -43,8 +45,10 @@ type Slipway struct {
 	mu     sync.Mutex // of what follows, and of all that alters a repository but a push in its running
 	state  state
 	limits map[string]*window
+	diffs  map[string]diff
 
-	pushes sync.Mutex // one push at a time
+	turn   *flock.Flock // held while the folder is in use
+	pushes sync.Mutex   // one push at a time
 	calls  counter
 
 	deliver  chan struct{}
@@ -57,8 +61,11 @@ func Open(o Options) (*Slipway, error) {
 	if err := checkTroubles(o.Trouble); err != nil {
 		return nil, err
 	}
-	s := &Slipway{Options: o, limits: map[string]*window{}, deliver: make(chan struct{}, 1)}
+	s := &Slipway{Options: o, limits: map[string]*window{}, diffs: map[string]diff{}, deliver: make(chan struct{}, 1)}
 	if err := s.load(); err != nil {
+		if s.turn != nil {
+			s.turn.Unlock()
+		}
 		return nil, err
 	}
 	ctx, end := context.WithCancel(context.Background())
@@ -73,6 +80,7 @@ func Open(o Options) (*Slipway, error) {
 func (s *Slipway) Close() {
 	s.ended()
 	s.delivers.Wait()
+	s.turn.Unlock()
 }
 
 // call is a call of the interface, with who makes it.

@@ -284,7 +284,14 @@ func TestCalls(t *testing.T) {
 	if code, _, _ := q.call("noor", "DELETE", thread, nil); code != 403 {
 		t.Errorf("a thread with another's comment is deleted: %d", code)
 	}
-	again, err := Open(Options{Dir: q.Dir})
+	if _, err := Open(Options{Dir: q.Dir}); err == nil || !strings.Contains(err.Error(), "another slipway") {
+		t.Errorf("two use one folder: %v", err)
+	}
+	copied := filepath.Join(t.TempDir(), "copy")
+	if err := os.CopyFS(copied, os.DirFS(q.Dir)); err != nil {
+		t.Fatal(err)
+	}
+	again, err := Open(Options{Dir: copied})
 	if err != nil {
 		t.Fatal(err)
 	}

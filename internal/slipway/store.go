@@ -13,6 +13,7 @@ import (
 	"strconv"
 	"time"
 
+	"github.com/gofrs/flock"
 	"github.com/google/renameio/v2"
 )
 
@@ -87,6 +88,13 @@ const (
 func (s *Slipway) load() error {
 	if err := os.MkdirAll(filepath.Join(s.Dir, "git"), 0o755); err != nil {
 		return err
+	}
+	s.turn = flock.New(filepath.Join(s.Dir, "lock"))
+	if mine, err := s.turn.TryLock(); err != nil {
+		return err
+	} else if !mine {
+		s.turn = nil
+		return fmt.Errorf("another slipway uses %s", s.Dir)
 	}
 	data, err := os.ReadFile(filepath.Join(s.Dir, stateFile))
 	switch {

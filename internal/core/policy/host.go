@@ -104,7 +104,8 @@ type Exchange struct {
 	Each    string    // JSONPath of what is listed; "" for the answer itself
 	Fields  map[string]HostField
 	Paging  HostPaging
-	Moves   bool // of an update: it puts the comment on its present lines too
+	Newest  string // of a list with several statuses of a name: which of them counts, the First or the Last; "" where they must agree
+	Moves   bool   // of an update: it puts the comment on its present lines too
 }
 
 // HostHeader is a header of a request.
@@ -124,6 +125,12 @@ const (
 	PagesByLink   = "link"   // the answer's Link header (RFC 8288) has one with rel=next
 	PagesByNumber = "page"   // {page} goes up by one until a page has fewer things than Size, or none
 	PagesByCursor = "cursor" // {cursor} is what the answer has at Next, until it has nothing there
+)
+
+// Which of several statuses of a name is the newest.
+const (
+	FirstCounts = "first"
+	LastCounts  = "last"
 )
 
 // HostPaging says how the next page of a list is found. The zero value is for a list of one page.

@@ -64,13 +64,18 @@ type planner struct {
 func (p *planner) do(a Act) { p.acts = append(p.acts, a) }
 
 func (p *planner) status() {
+	same, others := 0, 0
 	for _, s := range p.Statuses {
-		if s.Name == p.Status.Name {
-			if s.Outcome == p.Status.Outcome && (s.Text == "" || s.Text == p.Status.Text) && (s.Link == "" || s.Link == p.Status.Link) {
-				return
-			}
-			break // the newest comes first where a host keeps several
+		switch {
+		case s.Name != p.Status.Name:
+		case s.Outcome == p.Status.Outcome && (s.Text == "" || s.Text == p.Status.Text) && (s.Link == "" || s.Link == p.Status.Link):
+			same++
+		default:
+			others++
 		}
+	}
+	if same > 0 && others == 0 { // of several, nobody knows which one counts
+		return
 	}
 	p.do(Act{Kind: policy.SetStatus, Commit: p.Verdict.Subject.Head, Status: p.Status.Name, Outcome: p.Status.Outcome, Text: p.Status.Text, Link: p.Status.Link,
 		About: fmt.Sprintf("status %q of %s: %s", p.Status.Name, Short(p.Verdict.Subject.Head), p.Status.Outcome)})

@@ -322,6 +322,22 @@ func TestThreadsKeepTheirID(t *testing.T) {
 	}
 }
 
+// TestStatuses: one is set unless exactly that is there, and nothing else of its name.
+func TestStatuses(t *testing.T) {
+	good, bad := Status{Name: "door", Outcome: judge.Open}, Status{Name: "door", Outcome: judge.Shut}
+	other := Status{Name: "other", Outcome: judge.Open}
+	for _, c := range []struct {
+		there []Status
+		set   bool
+	}{{nil, true}, {[]Status{bad}, false}, {[]Status{good}, true}, {[]Status{other}, true}, {[]Status{bad, other}, false}, {[]Status{bad, good}, true}, {[]Status{good, bad}, true}, {[]Status{{Name: "door", Outcome: judge.Shut, Text: "said before"}}, true}} {
+		w := wish(verdictOf(found("a.c", 3, 0, "a")), 9)
+		w.Judged = false
+		if got := len(Plan(w, Shown{Statuses: c.there}, func(policy.HostAct) bool { return true })) > 0; got != c.set {
+			t.Errorf("with %v, it is set: %v", c.there, got)
+		}
+	}
+}
+
 // TestLostCommits: threads whose commit isn't there any more keep to what says the same in their file, if there are as many of those.
 func TestLostCommits(t *testing.T) {
 	at := func(line int, id, text string) judge.Finding {
