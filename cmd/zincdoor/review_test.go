@@ -296,6 +296,9 @@ func TestPullRequest(t *testing.T) {
 	for name, options := range map[string][]string{"no trouble": nil, "slow": {"--trouble", "slow"}, "503": {"--trouble", "503"}, "cut": {"--trouble", "cut"}, "all": {"--trouble", "slow,503,cut"}} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
+			if name != "all" {
+				wholeRun(t)
+			}
 			q := newQuay(t, options...)
 			again := func(when string) { // the same once more changes nothing
 				t.Helper()
@@ -507,6 +510,12 @@ func TestRights(t *testing.T) {
 		t.Errorf("without a token: %d\n%s%s", code, out, errs)
 	}
 	delete(q.tokens, "nobody")
+	file := filepath.Join(t.TempDir(), "token")
+	os.WriteFile(file, []byte(q.tokens[keeper]+"\n"), 0o600)
+	q.git("config", "zincdoor.tokenCommand", "cat "+file)
+	if out, errs, code := q.run("review", "send", "--host", q.recipe, "--address", q.address+"/slipway/1", "--repository", "tideboard", "--pull", "1", "--into", "main", "--door", "merge"); code != 1 || q.statusOf(head, "zincdoor merge") != "bad" {
+		t.Errorf("with the token of a command: %d\n%s%s", code, out, errs)
+	}
 	if out, errs, code := q.sendAs(keeper, append(into, "--pull", "9")...); code != 2 || !strings.Contains(errs, "there is no pull request 9") {
 		t.Errorf("without a pull request: %d\n%s%s", code, out, errs)
 	}

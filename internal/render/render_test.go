@@ -10,6 +10,7 @@ import (
 	"zincdoor/internal/core/finding"
 	"zincdoor/internal/core/judge"
 	"zincdoor/internal/core/policy"
+	"zincdoor/internal/core/review"
 )
 
 // TestEscapes: what comes from outside means itself, whatever it is put into.
@@ -134,6 +135,41 @@ func TestShares(t *testing.T) {
 	} {
 		if !strings.Contains(c.in, c.want) {
 			t.Errorf("no %s in\n%s", c.want, c.in)
+		}
+	}
+}
+
+// TestReviewComment: what a comment says, with nothing of a report as markup, and no mark but the one that it gets.
+func TestReviewComment(t *testing.T) {
+	v := verdictOf()
+	mark := review.Mark{Door: "merge", ID: "0123456789abcdef"}.Write("", "<!-- {mark} -->")
+	for _, c := range []struct {
+		do   func(*judge.Finding)
+		want string
+	}{
+		{func(*judge.Finding) {}, "**error** `-Wa`\n\nsays it"},
+		{func(f *judge.Finding) { f.Message = "see <b> and " + mark }, "**error** `-Wa`\n\nsee &lt;b&gt; and   &lt;\\!-- zincdoor 1 comment merge 0123456789abcdef open e3b0c44298fc - - --&gt;"},
+		{func(f *judge.Finding) { f.Rule = "a`b -->" }, "**error** `` a`b --> ``\n\nsays it"},
+		{func(f *judge.Finding) {
+			f.Standing, f.Measure, f.AcceptedMeasure = judge.Worsened, "21", "15"
+		}, "**error** `-Wa` (worsened: 21, accepted at 15)\n\nsays it"},
+		{func(f *judge.Finding) { f.Extra = &finding.Details{Fixes: []finding.Fix{{Description: "call *it*"}}} }, "**error** `-Wa`\n\nsays it\n\nSuggested: call \\*it\\*"},
+		{func(f *judge.Finding) {
+			f.Extra = &finding.Details{Fixes: []finding.Fix{{Edits: []finding.Edit{{Text: "if (a) {\n\tb();\n}\n"}}}}}
+		}, "**error** `-Wa`\n\nsays it\n\nSuggested:\n\n    if (a) {\n        b();\n    }"},
+		{func(f *judge.Finding) { f.Extra = &finding.Details{Help: "https://boards.example/a b<c>"} }, "**error** `-Wa`\n\nsays it\n\n<https://boards.example/a%20b%3Cc%3E>"},
+		{func(f *judge.Finding) { f.Region.EndLine = 9 }, "**error** `-Wa`, lines 1 to 9\n\nsays it"},
+		{func(f *judge.Finding) { f.Message = strings.Repeat("x", 3000) }, "**error** `-Wa`\n\n" + strings.Repeat("x", longestMessage) + "…"},
+	} {
+		one := v
+		f := *v.Findings[0].Finding
+		f.Message = "says it"
+		j := v.Findings[0]
+		j.Finding = &f
+		c.do(&j)
+		one.Findings = []judge.Finding{j}
+		if got := ReviewComment(one, review.Comment{Start: 1, Line: 1, Findings: []int{0}}); got != c.want {
+			t.Errorf("%q, want %q", got, c.want)
 		}
 	}
 }

@@ -341,10 +341,11 @@ func (d *Details) Suggested() string {
 	if len(d.Fixes) == 0 {
 		return d.Suggestion
 	}
-	return d.Fixes[0].String()
+	return d.Fixes[0].Words()
 }
 
-func (f Fix) String() string {
+// Words says what a fix does: in its own words, else by the texts that it puts in.
+func (f Fix) Words() string {
 	if f.Description != "" {
 		return f.Description
 	}

@@ -89,15 +89,19 @@ const none = -1
 func Recognise(threads []Thread, wanted []Comment, v judge.Verdict, head string, view func(commit string, entries []baseline.Entry) recognise.View) Known {
 	known := Known{ThreadOf: slices.Repeat([]int{none}, len(wanted)), Still: map[int]bool{}}
 	groups := map[string][]int{} // by the commit that their findings were seen at
+	var commits []string
 	for i, t := range threads {
+		if groups[t.Mark.Commit] == nil {
+			commits = append(commits, t.Mark.Commit)
+		}
 		groups[t.Mark.Commit] = append(groups[t.Mark.Commit], i)
 	}
-	speaks := map[int][]int{} // by finding: the threads that speak of it
-	var lost []int            // threads that saw their findings at a commit that isn't there any more
-	for _, commit := range slices.Sorted(maps.Keys(groups)) {
-		pairs, followed := recognised(threads, groups[commit], v, commit, head, view)
+	speaks := map[int]int{}                           // by finding: the thread that speaks of it
+	var lost []int                                    // threads that saw their findings at a commit that isn't there any more
+	for _, commit := range slices.Backward(commits) { // those that were posted last know best
+		pairs, followed := recognised(threads, groups[commit], v, commit, head, speaks, view)
 		for f, t := range pairs {
-			speaks[f] = append(speaks[f], t)
+			speaks[f] = t
 			known.Still[t] = true
 		}
 		if !followed {
@@ -155,13 +159,15 @@ func indices(wanted []Comment) iter.Seq[int] {
 	}
 }
 
-// recognised pairs findings with threads that saw them at one commit: by the index of the finding. followed is whether it is known what
-// became of the lines of that commit.
-func recognised(threads []Thread, group []int, v judge.Verdict, commit, head string, view func(commit string, entries []baseline.Entry) recognise.View) (pairs map[int]int, followed bool) {
+// recognised pairs findings that aren't taken yet with threads that saw them at one commit: by the index of the finding. followed is
+// whether it is known what became of the lines of that commit.
+func recognised(threads []Thread, group []int, v judge.Verdict, commit, head string, taken map[int]int, view func(commit string, entries []baseline.Entry) recognise.View) (pairs map[int]int, followed bool) {
 	pairs = map[int]int{}
 	at := map[string]int{}
 	for i := range v.Findings {
-		at[v.Findings[i].ID] = i
+		if _, is := taken[i]; !is {
+			at[v.Findings[i].ID] = i
+		}
 	}
 	var entries []baseline.Entry
 	var of []int // the thread of each entry
@@ -187,7 +193,7 @@ func recognised(threads []Thread, group []int, v judge.Verdict, commit, head str
 	var findings []finding.Finding
 	var from []int
 	for i, f := range v.Findings {
-		if paths[f.Path] || rules[f.Rule] {
+		if _, is := taken[i]; !is && (paths[f.Path] || rules[f.Rule]) {
 			one := *f.Finding
 			one.Message = shortMessage(one.Message)
 			findings, from = append(findings, one), append(from, i)
@@ -203,13 +209,13 @@ func recognised(threads []Thread, group []int, v judge.Verdict, commit, head str
 }
 
 // assign gives each comment the thread that speaks of most of its findings, and each thread one comment.
-func (k *Known) assign(threads []Thread, wanted []Comment, speaks map[int][]int) {
+func (k *Known) assign(threads []Thread, wanted []Comment, speaks map[int]int) {
 	type vote struct{ comment, thread, findings int }
 	var votes []vote
 	for c := range wanted {
 		counts := map[int]int{}
 		for _, f := range wanted[c].Findings {
-			for _, t := range speaks[f] {
+			if t, known := speaks[f]; known {
 				counts[t]++
 			}
 		}
