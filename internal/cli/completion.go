@@ -63,6 +63,12 @@ var completers = map[string]func(at) []string{
 		}
 		return all
 	},
+	"host": func(r at) (all []string) {
+		for _, h := range r.policy.Hosts {
+			all = append(all, h.Name)
+		}
+		return all
+	},
 	"team": func(r at) (all []string) {
 		for _, t := range r.policy.Teams {
 			all = append(all, t.Name)
@@ -116,7 +122,7 @@ var completedArguments = map[string]func(at) []string{
 }
 
 // withFiles are the flags whose values are files, and the arguments that may be.
-var withFiles = []string{"report", "base-report", "output", "write", "template", "policy", "baseline", "patch", "reports", "keep", "in", "path", "history-file"}
+var withFiles = []string{"report", "base-report", "output", "write", "template", "policy", "baseline", "patch", "reports", "keep", "in", "path", "history-file", "host", "verdict", "ca", "data"}
 
 // finish readies the texts of all flags, and has a shell complete their values and the arguments of commands.
 func (p *program) finish(cmd *cobra.Command) {

@@ -128,3 +128,23 @@ func TestHostSchema(t *testing.T) {
 		}
 	}
 }
+
+// FuzzReadHost: whatever a recipe holds, it is read or complained of; one that is read says the same where a policy shows it.
+func FuzzReadHost(f *testing.F) {
+	data, err := os.ReadFile(example)
+	if err != nil {
+		f.Fatal(err)
+	}
+	f.Add(string(data))
+	f.Add("zincdoor: host/1\nname: q\naddress: '{where}'\nvariables: {where: x}\nacts: {read-pull: {call: GET /?a={{b}, fields: {head: $}}, set-status: {call: PUT /s, form: {a: '1', b: 1, c: ''}}}\n")
+	f.Fuzz(func(t *testing.T, text string) {
+		h, err := ReadHost("q.yaml", []byte(text))
+		if err != nil {
+			return
+		}
+		again, err := ReadHost("q.yaml", []byte(h.Written))
+		if err != nil || again.Written != h.Written {
+			t.Errorf("%q is shown as %q, which says another thing: %v", text, h.Written, err)
+		}
+	})
+}
