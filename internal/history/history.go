@@ -10,6 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"math/rand/v2"
 	"net/url"
 	"os"
 	"path/filepath"
@@ -17,6 +18,7 @@ import (
 	"time"
 
 	"github.com/gofrs/flock"
+	"github.com/jackc/pgx/v5/pgconn"
 	_ "github.com/jackc/pgx/v5/stdlib" // the driver pgx
 	"github.com/pressly/goose/v3"
 	"github.com/pressly/goose/v3/lock"
@@ -242,8 +244,33 @@ func codeOf(err error) int {
 	return of.Code() & 0xff
 }
 
-// atomically does several things at once or not at all.
+// mostTries is how often a transaction is tried that others of its kind keep from being done.
+const mostTries = 10
+
+// atomically does several things at once or not at all. Where PostgreSQL ends one of several transactions that wait for each other, that
+// one is done once more, so that do may be called several times.
 func (s *Store) atomically(ctx context.Context, do func(tx transaction) error) error {
+	for try := 1; ; try++ {
+		err := s.once(ctx, do)
+		var of *pgconn.PgError
+		if !errors.As(err, &of) || try == mostTries || of.Code != deadlock && of.Code != serialization {
+			return err
+		}
+		select {
+		case <-time.After(time.Duration(rand.Int64N(int64(try) * int64(20*time.Millisecond)))):
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+	}
+}
+
+// The SQLSTATE of transactions that PostgreSQL ended for the sake of others.
+const (
+	deadlock      = "40P01"
+	serialization = "40001"
+)
+
+func (s *Store) once(ctx context.Context, do func(tx transaction) error) error {
 	tx, err := s.db.BeginTx(ctx, nil)
 	if err != nil {
 		return plain(err)

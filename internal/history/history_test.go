@@ -556,3 +556,31 @@ func TestPlaces(t *testing.T) {
 		t.Errorf("no store: %v", err)
 	}
 }
+
+// TestDeadlock: of two transactions that wait for each other, the one that PostgreSQL ends is done once more.
+func TestDeadlock(t *testing.T) {
+	s := open(t, pgtest.Start(t).Database(t))
+	var both, ended sync.WaitGroup
+	both.Add(2)
+	tries := make([]int, 2)
+	errs := make([]error, 2)
+	for i := range 2 {
+		ended.Go(func() {
+			errs[i] = s.atomically(t.Context(), func(tx transaction) error {
+				if _, err := tx.ExecContext(t.Context(), "SELECT pg_advisory_xact_lock($1)", 1+i); err != nil {
+					return err
+				}
+				if tries[i]++; tries[i] == 1 {
+					both.Done()
+					both.Wait()
+				}
+				_, err := tx.ExecContext(t.Context(), "SELECT pg_advisory_xact_lock($1)", 2-i)
+				return err
+			})
+		})
+	}
+	ended.Wait()
+	if err := errors.Join(errs...); err != nil || tries[0]+tries[1] < 3 {
+		t.Errorf("after %d and %d tries: %v", tries[0], tries[1], err)
+	}
+}
