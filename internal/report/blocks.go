@@ -1,7 +1,6 @@
 package report
 
 import (
-	"regexp"
 	"strconv"
 	"strings"
 
@@ -36,17 +35,17 @@ type thrown struct {
 
 var (
 	// arrowForm leads to a place, blockForms are what else stands in such a block beside source and its marks.
-	arrowForm  = regexp.MustCompile(`^\s*--> (.+):(\d{1,9}):(\d{1,9})$`)
-	blockForms = regexp.MustCompile(`^(?:\s*= (?:note|help|warning): .*|\s*::: .+:\d+:\d+|\s*--> .+:\d+:\d+|\s*\.\.\.|\s*\d+ +[-+~](?:\s.*)?|(?:help|note): .*|\s{4,}[^|]*)$`)
-	lintForm   = regexp.MustCompile("#\\[(?:warn|deny|forbid)\\(([\\w:-]+)\\)\\]|^\\s*= note: (?:requested on the command line with )?`-[WDF] ([\\w:-]+)`")
+	arrowForm  = formOf(`^\s*--> (.+):(\d{1,9}):(\d{1,9})$`)
+	blockForms = formOf(`^(?:\s*= (?:note|help|warning): .*|\s*::: .+:\d+:\d+|\s*--> .+:\d+:\d+|\s*\.\.\.|\s*\d+ +[-+~](?:\s.*)?|(?:help|note): .*|\s{4,}[^|]*)$`)
+	lintForm   = formOf("#\\[(?:warn|deny|forbid)\\(([\\w:-]+)\\)\\]|^\\s*= note: (?:requested on the command line with )?`-[WDF] ([\\w:-]+)`")
 	// abortForm is what rustc and cargo say at last where they gave up.
-	abortForm = regexp.MustCompile(`^error: (?:aborting due to|could not compile) `)
+	abortForm = formOf(`^error: (?:aborting due to|could not compile) `)
 
 	// placeForms begin a block that says at last what is wrong, wrongForm is that line.
-	placeForms = []*regexp.Regexp{regexp.MustCompile(`^  File "(.+)", line (\d{1,9})$`), regexp.MustCompile(`^(\S.*\.[cm]?js):(\d{1,9})$`)}
-	wrongForm  = regexp.MustCompile(`^(SyntaxError|IndentationError|TabError): (.+)$`)
+	placeForms = []*form{formOf(`^  File "(.+)", line (\d{1,9})$`), formOf(`^(\S.*\.[cm]?js):(\d{1,9})$`)}
+	wrongForm  = formOf(`^(SyntaxError|IndentationError|TabError): (.+)$`)
 	// stackForm is what Node prints behind it.
-	stackForm = regexp.MustCompile(`^(?:\s+at .+|Node\.js v\d+(?:\.\d+)*)$`)
+	stackForm = formOf(`^(?:\s+at .+|Node\.js v\d+(?:\.\d+)*)$`)
 )
 
 // mostThrown is how many lines of source stand at most between a place and what is wrong there.
@@ -155,7 +154,7 @@ func lintKey(message string) string {
 	return backticked.ReplaceAllString(finding.Skeleton(message), "``")
 }
 
-var backticked = regexp.MustCompile("`[^`]*`")
+var backticked = formOf("`[^`]*`")
 
 // isHead reports whether a message without a place may be followed by it: it begins with the word for its weight.
 func isHead(text string, m message) bool {

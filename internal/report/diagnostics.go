@@ -45,7 +45,7 @@ func readDiagnostics(in *bufio.Reader, quiet *regexp.Regexp, format string) (*Re
 }
 
 // plainName is a file name that every text carries.
-var plainName = regexp.MustCompile(`^[A-Za-z0-9_./+@~=-]+$`)
+var plainName = formOf(`^[A-Za-z0-9_./+@~=-]+$`)
 
 // TextCarries reports whether a finding in a file comes out of a line of diagnostic text with the file's name as it is. Blanks
 // before it, colons and blanks in it, line ends, quotes of some locales and the like don't.
@@ -184,7 +184,7 @@ func cutStamp(raw []byte) []byte {
 }
 
 // stampForm is such a time: a date with a time (ISO 8601, RFC 3339, section 5.6), or in brackets a time alone, and one blank.
-var stampForm = regexp.MustCompile(`^(?:\d{4}-\d\d-\d\d[T ]\d\d:\d\d:\d\d(?:[.,]\d+)?(?: ?(?:Z|UTC|[+-]\d\d:?\d\d))?|\[(?:\d{4}-\d\d-\d\d[T ])?\d\d:\d\d:\d\d(?:[.,]\d+)?(?: ?(?:Z|UTC|[+-]\d\d:?\d\d))?\])(?: |$)`)
+var stampForm = formOf(`^(?:\d{4}-\d\d-\d\d[T ]\d\d:\d\d:\d\d(?:[.,]\d+)?(?: ?(?:Z|UTC|[+-]\d\d:?\d\d))?|\[(?:\d{4}-\d\d-\d\d[T ])?\d\d:\d\d:\d\d(?:[.,]\d+)?(?: ?(?:Z|UTC|[+-]\d\d:?\d\d))?\])(?: |$)`)
 
 // at is how a line is named.
 func at(number int) string { return fmt.Sprintf("line %d", number) }
@@ -263,7 +263,7 @@ func (d *diagnostics) includes(text string) {
 }
 
 // chainPath finds the file in such a line.
-var chainPath = regexp.MustCompile(`^(?:In file included from|                 from|.*[ \t]) ?([^\s:][^:]*):\d+(?::\d+)?[,:]$`)
+var chainPath = formOf(`^(?:In file included from|                 from|.*[ \t]) ?([^\s:][^:]*):\d+(?::\d+)?[,:]$`)
 
 // other takes a line that is neither a finding nor counts any.
 func (d *diagnostics) other(here Unread, follows bool) {
@@ -287,7 +287,7 @@ func (d *diagnostics) other(here Unread, follows bool) {
 }
 
 // callerForm is a line of CMake's that names what called the line of its warning.
-var callerForm = regexp.MustCompile(`^  \S+:\d+ \(\w+\)$`)
+var callerForm = formOf(`^  \S+:\d+ \(\w+\)$`)
 
 // takeSource takes a line with marks under it as the source of the last message. Of a finding it is kept as its snippet, which
 // must stand in the file; elsewhere nobody can tell, so that it must raise no suspicion.
@@ -331,7 +331,7 @@ func (d *diagnostics) notes(u Unread, k kind, parts []string) {
 }
 
 // marksForm is a line that marks what is above it.
-var marksForm = regexp.MustCompile(`^[ \t|]*[~^][ \t~^|]*$`)
+var marksForm = formOf(`^[ \t|]*[~^][ \t~^|]*$`)
 
 // promise notes a line that a message must follow, of a certain file where that is known.
 func (d *diagnostics) promise(u Unread, of []string) {
@@ -350,10 +350,10 @@ func (d *diagnostics) breakPromises() {
 }
 
 // chainForm is a line, in any language, that says what the next one is of: a file that includes another, or a function.
-var chainForm = regexp.MustCompile(`(?:^|[ \t])[^\s:]+\.[A-Za-z0-9+]+:\d+(?::\d+)?[,:]$|` + ownForm.String())
+var chainForm = formOf(`(?:^|[ \t])[^\s:]+\.[A-Za-z0-9+]+:\d+(?::\d+)?[,:]$|` + ownForm.text)
 
 // ownForm is such a line of a file's own message.
-var ownForm = regexp.MustCompile(`^([^\s:]+\.[A-Za-z0-9+]+): [^:]*:$`)
+var ownForm = formOf(`^([^\s:]+\.[A-Za-z0-9+]+): [^:]*:$`)
 
 // mostCounted bounds what a closing line is taken to count, so that no sum runs over.
 const mostCounted = 1 << 29
@@ -466,7 +466,7 @@ func (d *diagnostics) end() {
 }
 
 // fixItForm is a line in which compilers tell for programs what to fix, by columns in bytes.
-var fixItForm = regexp.MustCompile(`^fix-it:("(?:[^"\\]|\\.)*"):\{(\d{1,9}):(\d{1,9})-(\d{1,9}):(\d{1,9})\}:("(?:[^"\\]|\\.)*")\r?\n?$`)
+var fixItForm = formOf(`^fix-it:("(?:[^"\\]|\\.)*"):\{(\d{1,9}):(\d{1,9})-(\d{1,9}):(\d{1,9})\}:("(?:[^"\\]|\\.)*")\r?\n?$`)
 
 // fixIt takes such a line. What follows a note is one of several ways, and isn't kept.
 func (d *diagnostics) fixIt(raw []byte) bool {
@@ -493,7 +493,7 @@ func (d *diagnostics) fixIt(raw []byte) bool {
 }
 
 // escapes are the sequences by which a terminal shows colours, links and the like (ECMA-48, 5.4 and 8.3.89).
-var escapes = regexp.MustCompile("\x1b(?:\\[[0-?]*[ -/]*[@-~]|[\\]P^_X][^\x07\x1b]*(?:\x07|\x1b\\\\)?|[ -/]*[0-~])")
+var escapes = formOf("\x1b(?:\\[[0-?]*[ -/]*[@-~]|[\\]P^_X][^\x07\x1b]*(?:\x07|\x1b\\\\)?|[ -/]*[0-~])")
 
 // plain is a line without colour and link escapes, with valid UTF-8 and plain quotes.
 func plain(raw []byte) string {

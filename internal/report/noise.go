@@ -1,10 +1,10 @@
 package report
 
 import (
-	"regexp"
 	"regexp/syntax"
 	"slices"
 	"strings"
+	"sync"
 	"unicode"
 	"unicode/utf8"
 )
@@ -15,44 +15,44 @@ import (
 var noise = []struct {
 	of    string // whose line it is
 	kind  kind
-	form  *regexp.Regexp
+	form  *form
 	needs func(text string) bool // without which the form can't match, where that is found sooner; nil for nothing
 }{
-	{"gcc: what flags make of warnings", saysNothing, regexp.MustCompile(`^(?:cc1|cc1plus|cc1obj|cc1objplus|f951|gnat1|d21|go1): (?:all|some) warnings being treated as errors$`), nil},
-	{"gcc: where a finding stands", standing, regexp.MustCompile(`^\S[^:]*: (?:In (?:(?:static |member |copy |move |lambda )*(?:function|constructor|destructor|lambda|program|subroutine|method|instantiation of|substitution of)\b.*|lambda function)|At (?:top level|global scope)):$`), holds(": In ", ": At ")},
-	{"gcc: what a finding was copied into", standing, regexp.MustCompile(`^In function '[^']*',$`), nil},
-	{"gcc: what includes the file", including, regexp.MustCompile(`^(?:In file included from|                 from|\s+inlined from) .*[,:]$`), nil},
-	{"make: the command lines of compilers", compiles, regexp.MustCompile(`^(?:(?:ccache|distcc|libtool: compile: ?) ?)*` + compiler + `\s+` + operand), calls(compilers)},
-	{"GNU make: folders", folders, regexp.MustCompile(`^(?:g|mingw32-)?make(?:\[(\d+)\])?: (Entering|Leaving) directory '([^']*)'$`), nil},
-	{"GNU make: all is made", idle, regexp.MustCompile(`^(?:(?:g|mingw32-)?make(?:\[\d+\])?: '[^']*' is up to date\.|(?:g|mingw32-)?make: Nothing to be done for '[^']*'\.)$`), nil},
-	{"GNU make: a folder in which all is made", idleBelow, regexp.MustCompile(`^(?:g|mingw32-)?make\[\d+\]: Nothing to be done for '[^']*'\.$`), nil},
-	{"GNU make, translated: folders", folders, regexp.MustCompile(`^(?:g|mingw32-)?make(?:\[(\d+)\])? ?:() [^:*]*['"«»„]\s?(/[^:*'"«»„“”]*)[^:*]*$`), nil},
-	{"make: other command lines", wording, regexp.MustCompile(`^(?:libtool: link: ?)?(?:\S*/)?(?:[a-z0-9_]+-)*(?:` + commands + `)\s+(?:\w+\s+)?` + operand), calls(commands)},
-	{"make: a shell's group", saysNothing, regexp.MustCompile(`^(?:\(|\{ |\[ -|: |set -[a-z]+;|@?true$|for \w+ in .*; do )`), nil},
-	{"automake, Linux: short lines of compilers", compiles, regexp.MustCompile(`^\s{1,4}(?:HOST)?(?:CC|CXX|OBJC|CPPAS|JAVAC|GO)(?: \[M\])?\s+\S+$`), nil},
-	{"automake, Linux: short command lines", saysNothing, regexp.MustCompile(`^\s{1,4}(?:HOST)?(?:CCLD|CXXLD|LD|AR|AS|GEN|LINK|RANLIB|STRIP|CPP|YACC|LEX|MKDIR|INSTALL|CHK|CALL|DESC|UPD|WRAP|SYNC|MOC|UIC)(?: \[M\])?\s+\S+$`), nil},
-	{"ninja: compilers", compiles, regexp.MustCompile(`^\[\d+/\d+\](?: \d+\.\d+s)? (?:` + compiler + `\s.*|(?:Building|Compiling) .*)$`), nil},
-	{"ninja: other steps", saysNothing, regexp.MustCompile(`^\[\d+/\d+\](?: \d+\.\d+s)? (?::\s|\S*/\S|[A-Z][a-z]+(?:ing|e|y)?\s).*$`), nil},
-	{"ninja: where it works", folders, regexp.MustCompile("^ninja()(): Entering directory [`'](.*)'$"), nil},
-	{"ninja: all is made", idle, regexp.MustCompile(`^ninja: no work to do\.$`), nil},
-	{"CMake: compilers", compiles, regexp.MustCompile(`^\[ *\d+%\] Building .*$`), nil},
-	{"CMake: what is made, be it anew or not", built, regexp.MustCompile(`^\[ *\d+%\] Built target \S+$`), nil},
-	{"CMake: steps", saysNothing, regexp.MustCompile(`^\[ *\d+%\] (?:Linking|Generating|Copying|Creating|Creating directories|Automatic|Performing|Completed|Running|Updating|Installing) ?.*$`), nil},
-	{"CMake: targets", saysNothing, regexp.MustCompile(`^(?:Scanning dependencies of target|Consolidate compiler generated dependencies of target|Built target) \S+$`), nil},
-	{"CMake: configuring", saysNothing, regexp.MustCompile(`^-- (?:The \w+ compiler identification is|Detecting|Check|Looking for|Performing Test|Found|Configuring done|Generating done|Build files have been written|Installing:|Up-to-date:).*$`), nil},
-	{"CMake: what a project says while it is configured", wording, regexp.MustCompile(`^-- .`), nil},
-	{"CMake: warnings of its configuring", configures, regexp.MustCompile(`^CMake (?:Deprecation |Author )?Warning(?: \(dev\))?(?: (?:at|in) [^\s:]+(?::\d+ \([^)]*\))?)?:$`), nil},
-	{"CMake: what called the line of the warning", configures, regexp.MustCompile(`^Call Stack \(most recent call first\):$`), nil},
-	{"CMake: whom the warning is for", saysNothing, regexp.MustCompile(`^This warning is for project developers\.  Use -Wno-dev to suppress it\.$`), nil},
-	{"go: packages", packages, regexp.MustCompile(`^# (\[?)[\w.~-]+(?:/[\w.~+-]+)*(?:\.test|_test)?\]?(?: \[[^\]]*\])?$`), nil},
-	{"go: modules", saysNothing, regexp.MustCompile(`^go: (?:downloading|extracting|finding|added|upgraded) \S+ \S+(?: \S+)*$`), nil},
-	{"binutils: ar's flags", saysNothing, regexp.MustCompile("^\\S*ar: `u' modifier ignored since `D' is the default \\(see `U'\\)$"), holds("ar: `u'")},
-	{"binutils: where the linker is", saysNothing, regexp.MustCompile("^\\S*ld(?:\\.\\w+)?: \\S+: in function [`'][^']*':$"), holds(": in function ")},
-	{"javac: notes", saysNothing, regexp.MustCompile(`^Note: (?:(?:\S+\.java|Some (?:input|messages)[\w ]*) (?:uses?|ha(?:s|ve)|override)[\w -]*|Recompile with -X[\w:]+ for details)\.$`), nil},
-	{"make: what a rule says of its step", wording, regexp.MustCompile(`^(?i:(?:=+>?|\*+|--+>?|>+) )?(?i:compiling|checking|scanning|processing|creating|building|linking|generating|installing|cleaning|making|archiving|stripping|copying|assembling)\b[^:(]*$`), nil},
-	{"tsc: errors of each file", saysNothing, regexp.MustCompile(`^(?:Errors  Files|\s+\d+  \S+:\d+)$`), nil},
-	{"rustc: help", saysNothing, regexp.MustCompile(`^(?:For more information about (?:this error|an error), try .*|Some errors have detailed explanations: [E0-9, ]+\.)$`), nil},
-	{"cargo: steps", saysNothing, regexp.MustCompile(`^\s+(?:Compiling|Checking|Finished|Updating|Downloading|Downloaded|Blocking|Fresh) \S.*$`), nil},
+	{"gcc: what flags make of warnings", saysNothing, formOf(`^(?:cc1|cc1plus|cc1obj|cc1objplus|f951|gnat1|d21|go1): (?:all|some) warnings being treated as errors$`), nil},
+	{"gcc: where a finding stands", standing, formOf(`^\S[^:]*: (?:In (?:(?:static |member |copy |move |lambda )*(?:function|constructor|destructor|lambda|program|subroutine|method|instantiation of|substitution of)\b.*|lambda function)|At (?:top level|global scope)):$`), holds(": In ", ": At ")},
+	{"gcc: what a finding was copied into", standing, formOf(`^In function '[^']*',$`), nil},
+	{"gcc: what includes the file", including, formOf(`^(?:In file included from|                 from|\s+inlined from) .*[,:]$`), nil},
+	{"make: the command lines of compilers", compiles, formOf(`^(?:(?:ccache|distcc|libtool: compile: ?) ?)*` + compiler + `\s+` + operand), calls(compilers)},
+	{"GNU make: folders", folders, formOf(`^(?:g|mingw32-)?make(?:\[(\d+)\])?: (Entering|Leaving) directory '([^']*)'$`), nil},
+	{"GNU make: all is made", idle, formOf(`^(?:(?:g|mingw32-)?make(?:\[\d+\])?: '[^']*' is up to date\.|(?:g|mingw32-)?make: Nothing to be done for '[^']*'\.)$`), nil},
+	{"GNU make: a folder in which all is made", idleBelow, formOf(`^(?:g|mingw32-)?make\[\d+\]: Nothing to be done for '[^']*'\.$`), nil},
+	{"GNU make, translated: folders", folders, formOf(`^(?:g|mingw32-)?make(?:\[(\d+)\])? ?:() [^:*]*['"«»„]\s?(/[^:*'"«»„“”]*)[^:*]*$`), nil},
+	{"make: other command lines", wording, formOf(`^(?:libtool: link: ?)?(?:\S*/)?(?:[a-z0-9_]+-)*(?:` + commands + `)\s+(?:\w+\s+)?` + operand), calls(commands)},
+	{"make: a shell's group", saysNothing, formOf(`^(?:\(|\{ |\[ -|: |set -[a-z]+;|@?true$|for \w+ in .*; do )`), nil},
+	{"automake, Linux: short lines of compilers", compiles, formOf(`^\s{1,4}(?:HOST)?(?:CC|CXX|OBJC|CPPAS|JAVAC|GO)(?: \[M\])?\s+\S+$`), nil},
+	{"automake, Linux: short command lines", saysNothing, formOf(`^\s{1,4}(?:HOST)?(?:CCLD|CXXLD|LD|AR|AS|GEN|LINK|RANLIB|STRIP|CPP|YACC|LEX|MKDIR|INSTALL|CHK|CALL|DESC|UPD|WRAP|SYNC|MOC|UIC)(?: \[M\])?\s+\S+$`), nil},
+	{"ninja: compilers", compiles, formOf(`^\[\d+/\d+\](?: \d+\.\d+s)? (?:` + compiler + `\s.*|(?:Building|Compiling) .*)$`), nil},
+	{"ninja: other steps", saysNothing, formOf(`^\[\d+/\d+\](?: \d+\.\d+s)? (?::\s|\S*/\S|[A-Z][a-z]+(?:ing|e|y)?\s).*$`), nil},
+	{"ninja: where it works", folders, formOf("^ninja()(): Entering directory [`'](.*)'$"), nil},
+	{"ninja: all is made", idle, formOf(`^ninja: no work to do\.$`), nil},
+	{"CMake: compilers", compiles, formOf(`^\[ *\d+%\] Building .*$`), nil},
+	{"CMake: what is made, be it anew or not", built, formOf(`^\[ *\d+%\] Built target \S+$`), nil},
+	{"CMake: steps", saysNothing, formOf(`^\[ *\d+%\] (?:Linking|Generating|Copying|Creating|Creating directories|Automatic|Performing|Completed|Running|Updating|Installing) ?.*$`), nil},
+	{"CMake: targets", saysNothing, formOf(`^(?:Scanning dependencies of target|Consolidate compiler generated dependencies of target|Built target) \S+$`), nil},
+	{"CMake: configuring", saysNothing, formOf(`^-- (?:The \w+ compiler identification is|Detecting|Check|Looking for|Performing Test|Found|Configuring done|Generating done|Build files have been written|Installing:|Up-to-date:).*$`), nil},
+	{"CMake: what a project says while it is configured", wording, formOf(`^-- .`), nil},
+	{"CMake: warnings of its configuring", configures, formOf(`^CMake (?:Deprecation |Author )?Warning(?: \(dev\))?(?: (?:at|in) [^\s:]+(?::\d+ \([^)]*\))?)?:$`), nil},
+	{"CMake: what called the line of the warning", configures, formOf(`^Call Stack \(most recent call first\):$`), nil},
+	{"CMake: whom the warning is for", saysNothing, formOf(`^This warning is for project developers\.  Use -Wno-dev to suppress it\.$`), nil},
+	{"go: packages", packages, formOf(`^# (\[?)[\w.~-]+(?:/[\w.~+-]+)*(?:\.test|_test)?\]?(?: \[[^\]]*\])?$`), nil},
+	{"go: modules", saysNothing, formOf(`^go: (?:downloading|extracting|finding|added|upgraded) \S+ \S+(?: \S+)*$`), nil},
+	{"binutils: ar's flags", saysNothing, formOf("^\\S*ar: `u' modifier ignored since `D' is the default \\(see `U'\\)$"), holds("ar: `u'")},
+	{"binutils: where the linker is", saysNothing, formOf("^\\S*ld(?:\\.\\w+)?: \\S+: in function [`'][^']*':$"), holds(": in function ")},
+	{"javac: notes", saysNothing, formOf(`^Note: (?:(?:\S+\.java|Some (?:input|messages)[\w ]*) (?:uses?|ha(?:s|ve)|override)[\w -]*|Recompile with -X[\w:]+ for details)\.$`), nil},
+	{"make: what a rule says of its step", wording, formOf(`^(?i:(?:=+>?|\*+|--+>?|>+) )?(?i:compiling|checking|scanning|processing|creating|building|linking|generating|installing|cleaning|making|archiving|stripping|copying|assembling)\b[^:(]*$`), nil},
+	{"tsc: errors of each file", saysNothing, formOf(`^(?:Errors  Files|\s+\d+  \S+:\d+)$`), nil},
+	{"rustc: help", saysNothing, formOf(`^(?:For more information about (?:this error|an error), try .*|Some errors have detailed explanations: [E0-9, ]+\.)$`), nil},
+	{"cargo: steps", saysNothing, formOf(`^\s+(?:Compiling|Checking|Finished|Updating|Downloading|Downloaded|Blocking|Fresh) \S.*$`), nil},
 }
 
 // kind is what a line of noise says all the same.
@@ -119,7 +119,8 @@ func calls(names string) func(text string) bool {
 }
 
 // noiseFrom are the indices of the noise that a line which begins with a byte may be, in their order.
-var noiseFrom = func() (all [256][]int) {
+var noiseFrom = sync.OnceValue(func() *[256][]int {
+	all := new([256][]int)
 	for i, n := range noise {
 		first := firstBytes(n.form)
 		for c := range all {
@@ -129,11 +130,11 @@ var noiseFrom = func() (all [256][]int) {
 		}
 	}
 	return all
-}()
+})
 
 // firstBytes are the bytes with which a text that an anchored form matches may begin; all where that isn't plain.
-func firstBytes(form *regexp.Regexp) (first [256]bool) {
-	parsed, err := syntax.Parse(form.String(), syntax.Perl)
+func firstBytes(f *form) (first [256]bool) {
+	parsed, err := syntax.Parse(f.text, syntax.Perl)
 	if err != nil || !addFirst(parsed.Simplify(), &first) {
 		for c := range first {
 			first[c] = true
@@ -198,7 +199,7 @@ func addFirst(part *syntax.Regexp, first *[256]bool) bool {
 // kindOf tells what a line that says nothing of what was found says all the same, and the parts of it that its form has; false
 // where it may say more.
 func kindOf(text string) (k kind, parts []string, isNoise bool) {
-	for _, i := range noiseFrom[text[0]] {
+	for _, i := range noiseFrom()[text[0]] {
 		if needs := noise[i].needs; needs != nil && !needs(text) {
 			continue
 		}
@@ -210,9 +211,9 @@ func kindOf(text string) (k kind, parts []string, isNoise bool) {
 }
 
 // closingForms find the lines in which compilers count what they printed: warnings, errors, and what was counted twice.
-var closingForms = []*regexp.Regexp{
-	regexp.MustCompile(`^(?:(\d+) warnings?)?(?: and )?(?:(\d+) errors?)?(?: generated\.)?()$`),
-	regexp.MustCompile(`^warning: (\d+) warnings? emitted()()$`),
-	regexp.MustCompile("^warning: `[^`]+` \\(.*\\) generated (\\d+) warnings?()(?: \\((\\d+) duplicates?\\))?(?: \\(run `.*` to apply .*\\))?$"),
-	regexp.MustCompile(`^Found ()(\d+) errors?(?: in (?:the same file, starting at: )?(?:\d+ files|\S+:\d+))?\.?()$`),
+var closingForms = []*form{
+	formOf(`^(?:(\d+) warnings?)?(?: and )?(?:(\d+) errors?)?(?: generated\.)?()$`),
+	formOf(`^warning: (\d+) warnings? emitted()()$`),
+	formOf("^warning: `[^`]+` \\(.*\\) generated (\\d+) warnings?()(?: \\((\\d+) duplicates?\\))?(?: \\(run `.*` to apply .*\\))?$"),
+	formOf(`^Found ()(\d+) errors?(?: in (?:the same file, starting at: )?(?:\d+ files|\S+:\d+))?\.?()$`),
 }

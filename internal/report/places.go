@@ -3,7 +3,6 @@ package report
 import (
 	"path"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strings"
 )
@@ -179,7 +178,7 @@ func (p Places) isOutside(reported string) bool {
 }
 
 // libraries are folders of the system's in which nobody checks out a repository.
-var libraries = regexp.MustCompile(`^/usr/(?:local/)?(?:include|lib\w*|share|go)/`)
+var libraries = formOf(`^/usr/(?:local/)?(?:include|lib\w*|share|go)/`)
 
 // IsLibrary reports whether a path that lies outside is known to be other people's code, whatever its file is called.
 func (p Places) IsLibrary(reported string) bool {

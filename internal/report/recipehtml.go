@@ -4,7 +4,6 @@ import (
 	"bufio"
 	"bytes"
 	"fmt"
-	"regexp"
 
 	"github.com/antchfx/xmlquery"
 	"golang.org/x/net/html"
@@ -13,8 +12,8 @@ import (
 
 // The tags by which a page that was written whole begins and ends.
 var (
-	pageBegins = regexp.MustCompile(`(?i)<html[\s>]`)
-	pageEnds   = regexp.MustCompile(`(?i)</html\s*>`)
+	pageBegins = formOf(`(?i)<html[\s>]`)
+	pageEnds   = formOf(`(?i)</html\s*>`)
 )
 
 // html reads an HTML document as browsers do, whatever is open or crossed in it, and finds the findings in it by XPath 1.0.

@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"hash/maphash"
 	"io"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -76,7 +75,7 @@ func isJSON(line []byte) bool {
 }
 
 // memberForm finds a member that every log or run has.
-var memberForm = regexp.MustCompile(`"(?:version|runs|results|tool|driver|invocations)"\s*:`)
+var memberForm = formOf(`"(?:version|runs|results|tool|driver|invocations)"\s*:`)
 
 // blanks passes by white space at the beginning.
 func (s *sarif) blanks() error {

@@ -81,7 +81,7 @@ func TestNoiseNeeds(t *testing.T) {
 		for i, n := range noise {
 			if n.form.MatchString(line) {
 				seen[i] = true
-				if !slices.Contains(noiseFrom[line[0]], i) || n.needs != nil && !n.needs(line) {
+				if !slices.Contains(noiseFrom()[line[0]], i) || n.needs != nil && !n.needs(line) {
 					t.Errorf("%s: %q is missed", n.of, line)
 				}
 			}
@@ -109,5 +109,15 @@ func TestNoiseNeeds(t *testing.T) {
 		if !seen[i] {
 			t.Errorf("%s was not seen", noise[i].of)
 		}
+	}
+}
+
+// TestEveryForm: every form can be made.
+func TestEveryForm(t *testing.T) {
+	for _, f := range forms {
+		f.made()
+	}
+	if len(forms) < 80 {
+		t.Errorf("there are only %d", len(forms))
 	}
 }
