@@ -6,11 +6,11 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"regexp"
 	"slices"
 	"strings"
 	"time"
 
+	"zincdoor/internal/core/pattern"
 	"zincdoor/internal/core/policy"
 	"zincdoor/internal/core/record"
 	"zincdoor/internal/core/source"
@@ -160,8 +160,8 @@ func (h *History) noStates(ctx context.Context, of Branch) error {
 }
 
 var (
-	recordName = regexp.MustCompile(`^[0-9a-f]{4,16}$`)
-	dayName    = regexp.MustCompile(`^\d{4}-\d{2}-\d{2}$`)
+	recordName = pattern.Of(`^[0-9a-f]{4,16}$`)
+	dayName    = pattern.Of(`^\d{4}-\d{2}-\d{2}$`)
 )
 
 // Last is what the newest record, or state, is called.

@@ -3,10 +3,10 @@ package app
 import (
 	"os"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strings"
 
+	"zincdoor/internal/core/pattern"
 	"zincdoor/internal/evidence"
 	"zincdoor/internal/git"
 	"zincdoor/internal/target"
@@ -57,7 +57,7 @@ func readStore(dir string) (*reportStore, error) {
 	return &reportStore{dir, entries}, nil
 }
 
-var commitName = regexp.MustCompile(`^[0-9a-f]{7,64}`)
+var commitName = pattern.Of(`^[0-9a-f]{7,64}`)
 
 // of lists the reports of a commit. A file that is called like a report of the policy stands in for it.
 func (s *reportStore) of(commit string) (reports []evidence.File) {

@@ -7,10 +7,10 @@ import (
 	"os"
 	"path"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strings"
 
+	"zincdoor/internal/core/pattern"
 	"zincdoor/internal/core/policy"
 	"zincdoor/internal/git"
 	"zincdoor/internal/target"
@@ -18,8 +18,8 @@ import (
 
 // nearForms are names that a policy may have been given by mistake: in its folder, and at the root.
 var (
-	nearForm = regexp.MustCompile(`(?i)^[^/]*\.(?:ya?ml|json)$`)
-	rootForm = regexp.MustCompile(`(?i)^\.?(?:zinc-?door|policy|door)[^/]*\.(?:ya?ml|json)$`)
+	nearForm = pattern.Of(`(?i)^[^/]*\.(?:ya?ml|json)$`)
+	rootForm = pattern.Of(`(?i)^\.?(?:zinc-?door|policy|door)[^/]*\.(?:ya?ml|json)$`)
 )
 
 // nearMisses reports files that look like the policy of a repository that has none where it counts: one that isn't there yet in
@@ -38,7 +38,7 @@ func nearMisses(t *target.Target) (notices []string) {
 		}
 		return nil
 	}
-	look := func(dir string, form *regexp.Regexp) (found []string) {
+	look := func(dir string, form *pattern.Pattern) (found []string) {
 		entries, err := os.ReadDir(filepath.Join(t.Root, filepath.FromSlash(dir)))
 		if err != nil {
 			return nil

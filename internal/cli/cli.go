@@ -41,6 +41,7 @@ type program struct {
 
 	folder  string // to act in, "" for where the call is made
 	options map[*cobra.Command][]options
+	unmade  map[*cobra.Command][]func() // what makes them, until that was done
 }
 
 // Main runs the program on the arguments and returns its exit code.
@@ -62,7 +63,9 @@ func Main(args []string, in io.Reader, out, errs io.Writer) int {
 	})
 	cobra.EnableCommandSorting = false // they are shown in the order of the work
 	root := p.root()
-	root.SetArgs(rulesAsArguments(args))
+	args = rulesAsArguments(args)
+	p.readyFor(root, args)
+	root.SetArgs(args)
 	err := root.ExecuteContext(ctx)
 	switch {
 	case err == nil:
@@ -171,6 +174,8 @@ zincdoor gate --into main        # judge what merging this branch would bring`,
 	add(lookingBack, p.history())
 	add(settingUp, p.fit(), p.demo(), p.slipway(), p.schemas(), p.completion(), p.version())
 	root.SetHelpCommandGroupID(settingUp)
+	nameValues(root.PersistentFlags())
+	p.finishFlags(root)
 	p.finish(root)
 	return root
 }

@@ -124,12 +124,14 @@ var completedArguments = map[string]func(at) []string{
 // withFiles are the flags whose values are files, and the arguments that may be.
 var withFiles = []string{"report", "base-report", "output", "write", "template", "policy", "baseline", "patch", "reports", "keep", "in", "path", "history-file", "host", "verdict", "ca", "data"}
 
-// finish readies the texts of all flags, and has a shell complete their values and the arguments of commands.
-func (p *program) finish(cmd *cobra.Command) {
-	nameValues(cmd.PersistentFlags())
+// finishFlags readies the texts of a command's flags, and has a shell complete their values.
+func (p *program) finishFlags(cmd *cobra.Command) {
 	nameValues(cmd.Flags())
 	cmd.Flags().VisitAll(func(f *pflag.Flag) {
 		values, known := completers[f.Name], f.Annotations[valuesKey]
+		if _, done := cmd.GetFlagCompletionFunc(f.Name); done {
+			return
+		}
 		if values == nil && known == nil && slices.Contains(withFiles, f.Name) {
 			return
 		}
@@ -150,6 +152,10 @@ func (p *program) finish(cmd *cobra.Command) {
 			panic(err)
 		}
 	})
+}
+
+// finish has a shell complete the arguments of all commands.
+func (p *program) finish(cmd *cobra.Command) {
 	if values := completedArguments[cmd.CommandPath()]; values != nil {
 		cmd.ValidArgsFunction = func(cmd *cobra.Command, args []string, begun string) ([]string, cobra.ShellCompDirective) {
 			if cmd.Name() == "try" && len(args) > 0 {

@@ -31,6 +31,7 @@ func (p *program) showHelp(cmd *cobra.Command) {
 
 // optionsOf are a command's own options, and those that every command has.
 func (p *program) optionsOf(cmd *cobra.Command) []options {
+	p.ready(cmd)
 	everywhere := pflag.NewFlagSet("", pflag.ContinueOnError)
 	everywhere.SortFlags = false
 	for _, name := range []string{"in", "help", "version"} {

@@ -24,16 +24,44 @@ const (
 	outputHeading    = "Output"
 )
 
-// group gives a command flags under a heading.
+// group gives a command flags under a heading. They are made when the command is called or shown (ready): a call needs those of one
+// command, and there are several hundred in all.
 func (p *program) group(cmd *cobra.Command, heading string, add ...func(f *pflag.FlagSet)) {
-	flags := pflag.NewFlagSet(heading, pflag.ContinueOnError)
-	flags.SortFlags = false
-	for _, add := range add {
-		add(flags)
+	if p.unmade == nil {
+		p.unmade = map[*cobra.Command][]func(){}
 	}
-	cmd.Flags().SortFlags = false
-	cmd.Flags().AddFlagSet(flags)
-	p.options[cmd] = append(p.options[cmd], options{heading, flags})
+	p.unmade[cmd] = append(p.unmade[cmd], func() {
+		flags := pflag.NewFlagSet(heading, pflag.ContinueOnError)
+		flags.SortFlags = false
+		for _, add := range add {
+			add(flags)
+		}
+		cmd.Flags().SortFlags = false
+		cmd.Flags().AddFlagSet(flags)
+		p.options[cmd] = append(p.options[cmd], options{heading, flags})
+	})
+}
+
+// ready makes the flags of a command.
+func (p *program) ready(cmd *cobra.Command) {
+	for _, make := range p.unmade[cmd] {
+		make()
+	}
+	delete(p.unmade, cmd)
+	p.finishFlags(cmd)
+}
+
+// readyFor makes the flags that a call needs: of the command that it names, or of all where it completes a call.
+func (p *program) readyFor(root *cobra.Command, args []string) {
+	if len(args) > 0 && strings.HasPrefix(args[0], cobra.ShellCompRequestCmd) {
+		for cmd := range p.unmade {
+			p.ready(cmd)
+		}
+		return
+	}
+	if cmd, _, err := root.Find(args); err == nil {
+		p.ready(cmd)
+	}
 }
 
 // valuesKey marks the values that a flag takes, where they are few: help lists them, and completion offers them.

@@ -14,7 +14,7 @@ import (
 
 func (p *program) schemas() *cobra.Command {
 	schemas := render.Schemas()
-	schemas["policy"], schemas["host"] = policyfile.Schema(), policyfile.HostSchema()
+	schemas["policy"], schemas["host"] = policyfile.Schema, policyfile.HostSchema
 	names := slices.Sorted(maps.Keys(schemas))
 	return &cobra.Command{
 		Use:       "schema NAME",
@@ -24,11 +24,11 @@ func (p *program) schemas() *cobra.Command {
 		Args:      arguments("one of " + strings.Join(names, ", ")),
 		ValidArgs: names,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			text, ok := schemas[args[0]]
+			schema, ok := schemas[args[0]]
 			if !ok {
 				return fmt.Errorf("there is no schema of %q; there are %s", args[0], strings.Join(names, ", "))
 			}
-			_, err := p.out.Write(text)
+			_, err := p.out.Write(schema())
 			return err
 		},
 	}

@@ -6,12 +6,12 @@ import (
 	"os"
 	"path"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strings"
 	"unicode/utf8"
 
 	"zincdoor/internal/core/finding"
+	"zincdoor/internal/core/pattern"
 	"zincdoor/internal/core/policy"
 )
 
@@ -185,7 +185,7 @@ const (
 	mostCommands = 64 << 20 // bytes of a build's compile commands; what is longer isn't read
 )
 
-var include = regexp.MustCompile(`(?m)^[ \t]*#[ \t]*include[ \t]*(["<])([^">\n]+)[">]`)
+var include = pattern.Of(`(?m)^[ \t]*#[ \t]*include[ \t]*(["<])([^">\n]+)[">]`)
 
 // includeFlags name the folders of the repository in which headers are that sources include, and that compilers wouldn't look in.
 func includeFlags(root string, sources, files []string) (flags []string) {
@@ -228,7 +228,7 @@ func beginning(name string, most int64) string {
 var reportPlaces = []string{"", "build", "out", "target", "reports"}
 
 // telling is how files are called that hold what a compiler printed.
-var telling = regexp.MustCompile(`(?i)(warn|diag|lint|compil|report).*\.(txt|log)$`)
+var telling = pattern.Of(`(?i)(warn|diag|lint|compil|report).*\.(txt|log)$`)
 
 // Reports proposes the report files that are there, by whether read takes them for one: it gives the format.
 func Reports(root string, read func(file string) (format string, ok bool)) (all []Proposal) {
@@ -250,7 +250,7 @@ func Reports(root string, read func(file string) (format string, ok bool)) (all 
 	return all
 }
 
-var notWord = regexp.MustCompile(`[^A-Za-z0-9]+`)
+var notWord = pattern.Of(`[^A-Za-z0-9]+`)
 
 // FileReport is a report file as the policy names it. An empty text means that nothing was found.
 func FileReport(file, format string) policy.Report {

@@ -3,6 +3,7 @@ package fit
 import (
 	"bytes"
 	_ "embed"
+	"sync"
 	"text/template"
 
 	"zincdoor/internal/core/policy"
@@ -12,7 +13,7 @@ import (
 //go:embed policy.yaml
 var starterText string
 
-var starterTemplate = template.Must(template.New("starter policy").Parse(starterText))
+var starterTemplate = sync.OnceValue(func() *template.Template { return template.Must(template.New("starter policy").Parse(starterText)) })
 
 // Starter is what a repository without a policy is given.
 type Starter struct {
@@ -41,6 +42,6 @@ func (s Starter) Text() ([]byte, error) {
 		data.Rest += "\n    mode: advise"
 	}
 	var text bytes.Buffer
-	err := starterTemplate.Execute(&text, data)
+	err := starterTemplate().Execute(&text, data)
 	return text.Bytes(), err
 }

@@ -1,11 +1,11 @@
 package policyfile
 
 import (
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 	"zincdoor/internal/core/house"
+	"zincdoor/internal/core/pattern"
 
 	"go.yaml.in/yaml/v4"
 )
@@ -109,7 +109,7 @@ func (r *reader) houseCheck(f field, rule *house.Rule) (c house.Setting, on bool
 	return c, len(r.problems) == complaints
 }
 
-var sizeForm = regexp.MustCompile(`^(\d{1,9})(KiB|MiB)?$`)
+var sizeForm = pattern.Of(`^(\d{1,9})(KiB|MiB)?$`)
 
 // size reads a number, of bytes also as in 512KiB.
 func (r *reader) size(n *yaml.Node) int {

@@ -6,9 +6,9 @@ import (
 	"fmt"
 	"maps"
 	"path"
-	"regexp"
 	"slices"
 	"strings"
+	"zincdoor/internal/core/pattern"
 	"zincdoor/internal/core/policy"
 
 	"go.yaml.in/yaml/v4"
@@ -53,7 +53,7 @@ func (i Inherit) String() string {
 	return i.Git + "@" + i.At + ":" + i.Path
 }
 
-var wholeCommit = regexp.MustCompile(`^([0-9a-f]{40}|[0-9a-f]{64})$`)
+var wholeCommit = pattern.Of(`^([0-9a-f]{40}|[0-9a-f]{64})$`)
 
 // Pinned reports whether the reference says which bytes it means, so that it can't come to mean others.
 func (i Inherit) Pinned() bool { return i.Digest != "" || wholeCommit.MatchString(i.At) }
@@ -152,7 +152,7 @@ func (r *reader) inherits() (all []reference) {
 	return all
 }
 
-var digestPattern = regexp.MustCompile(`^` + digestForm + `[0-9a-f]{64}$`)
+var digestPattern = pattern.Of(`^` + digestForm + `[0-9a-f]{64}$`)
 
 func (r *reader) inheritOf(n *yaml.Node) (i Inherit) {
 	complaints := len(r.problems)

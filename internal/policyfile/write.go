@@ -3,12 +3,12 @@ package policyfile
 import (
 	"fmt"
 	"maps"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 
 	"zincdoor/internal/core/finding"
+	"zincdoor/internal/core/pattern"
 	"zincdoor/internal/core/policy"
 )
 
@@ -497,7 +497,7 @@ func words(list []string) string {
 	return "[" + strings.Join(all, ", ") + "]"
 }
 
-var plainWord = regexp.MustCompile(`^[A-Za-z0-9_./][A-Za-z0-9_./+-]*$`)
+var plainWord = pattern.Of(`^[A-Za-z0-9_./][A-Za-z0-9_./+-]*$`)
 
 // Word writes a value as YAML, in quotes where it might be taken for something else.
 func Word(s string) string {

@@ -12,6 +12,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"sync"
 
 	"zincdoor/internal/core/baseline"
 	"zincdoor/internal/core/change"
@@ -28,7 +29,7 @@ var (
 	//go:embed page.js
 	pageScript string
 
-	page = template.Must(template.New("page").Parse(pageText))
+	page = sync.OnceValue(func() *template.Template { return template.Must(template.New("page").Parse(pageText)) })
 )
 
 // The bounds of a page that a browser still shows at once.
@@ -140,7 +141,7 @@ func writeHTML(w io.Writer, v judge.Verdict, o Options) error {
 		data.Gone[i] = baseline.Entry{Path: Safe(e.Path), Rule: Safe(e.Rule), Message: Safe(e.Message)}
 	}
 	out := bufio.NewWriterSize(w, 1<<16)
-	if err := page.Execute(out, data); err != nil {
+	if err := page().Execute(out, data); err != nil {
 		return err
 	}
 	return out.Flush()

@@ -6,13 +6,13 @@ import (
 	"encoding/csv"
 	"fmt"
 	"io"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 
 	"zincdoor/internal/core/finding"
 	"zincdoor/internal/core/judge"
+	"zincdoor/internal/core/pattern"
 	"zincdoor/internal/verdictfile"
 )
 
@@ -279,7 +279,7 @@ func (l List) spreadsheet(w io.Writer, all []judge.Finding) error {
 }
 
 // flagName is the name of a rule that begins with a dash. It stays as it is, for programs that read the list.
-var flagName = regexp.MustCompile(`^-[A-Za-z][\w=+-]*$`)
+var flagName = pattern.Of(`^-[A-Za-z][\w=+-]*$`)
 
 // spreadsheetText makes text one that a spreadsheet doesn't take for a formula that does something.
 func spreadsheetText(s string) string {

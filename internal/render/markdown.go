@@ -4,11 +4,11 @@ import (
 	"fmt"
 	"io"
 	"net/url"
-	"regexp"
 	"strings"
 
 	"zincdoor/internal/core/finding"
 	"zincdoor/internal/core/judge"
+	"zincdoor/internal/core/pattern"
 )
 
 // MarkdownLength is how long a verdict as Markdown is at most where the call doesn't say, in characters.
@@ -147,7 +147,7 @@ func markdownFinding(f judge.Finding, v judge.Verdict, o Options) string {
 }
 
 // webAddress is an address that may be linked to as it is.
-var webAddress = regexp.MustCompile(`^https?://[A-Za-z0-9._~:/?#@!$&*+,;=%-]+$`)
+var webAddress = pattern.Of(`^https?://[A-Za-z0-9._~:/?#@!$&*+,;=%-]+$`)
 
 func markdownTail(v judge.Verdict, o Options) string {
 	var s strings.Builder

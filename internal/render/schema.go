@@ -12,9 +12,11 @@ var (
 	reviewSchema []byte
 )
 
-// Schemas are the JSON Schemas (2020-12) of what is written for programs, by name.
-func Schemas() map[string][]byte {
-	return map[string][]byte{"verdict": verdictfile.Schema, "findings": findingsSchema(), Review: reviewSchema}
+// Schemas give the JSON Schemas (2020-12) of what is written for programs, by name.
+func Schemas() map[string]func() []byte {
+	return map[string]func() []byte{
+		"verdict": func() []byte { return verdictfile.Schema }, "findings": findingsSchema, Review: func() []byte { return reviewSchema },
+	}
 }
 
 // findingsSchema is that of a list of whole findings, and of each line of one: findings are as in a verdict.

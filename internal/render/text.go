@@ -2,16 +2,16 @@ package render
 
 import (
 	"iter"
-	"regexp"
 	"strings"
 
 	"github.com/rivo/uniseg"
 
 	"zincdoor/internal/core/judge"
+	"zincdoor/internal/core/pattern"
 )
 
 // escape is a sequence that a terminal obeys and doesn't show: colours and the like, and links.
-var escape = regexp.MustCompile("^\x1b(?:\\[[0-?]*[ -/]*[@-~]|\\][^\x07\x1b]*(?:\x07|\x1b\\\\))")
+var escape = pattern.Of("^\x1b(?:\\[[0-?]*[ -/]*[@-~]|\\][^\x07\x1b]*(?:\x07|\x1b\\\\))")
 
 // cells cuts a text into what a terminal shows as one character, each with how many cells it takes. Escape sequences are
 // handed on with none.

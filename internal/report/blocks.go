@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"zincdoor/internal/core/finding"
+	"zincdoor/internal/core/pattern"
 	"zincdoor/internal/core/policy"
 	"zincdoor/internal/core/source"
 )
@@ -35,17 +36,17 @@ type thrown struct {
 
 var (
 	// arrowForm leads to a place, blockForms are what else stands in such a block beside source and its marks.
-	arrowForm  = formOf(`^\s*--> (.+):(\d{1,9}):(\d{1,9})$`)
-	blockForms = formOf(`^(?:\s*= (?:note|help|warning): .*|\s*::: .+:\d+:\d+|\s*--> .+:\d+:\d+|\s*\.\.\.|\s*\d+ +[-+~](?:\s.*)?|(?:help|note): .*|\s{4,}[^|]*)$`)
-	lintForm   = formOf("#\\[(?:warn|deny|forbid)\\(([\\w:-]+)\\)\\]|^\\s*= note: (?:requested on the command line with )?`-[WDF] ([\\w:-]+)`")
+	arrowForm  = pattern.Of(`^\s*--> (.+):(\d{1,9}):(\d{1,9})$`)
+	blockForms = pattern.Of(`^(?:\s*= (?:note|help|warning): .*|\s*::: .+:\d+:\d+|\s*--> .+:\d+:\d+|\s*\.\.\.|\s*\d+ +[-+~](?:\s.*)?|(?:help|note): .*|\s{4,}[^|]*)$`)
+	lintForm   = pattern.Of("#\\[(?:warn|deny|forbid)\\(([\\w:-]+)\\)\\]|^\\s*= note: (?:requested on the command line with )?`-[WDF] ([\\w:-]+)`")
 	// abortForm is what rustc and cargo say at last where they gave up.
-	abortForm = formOf(`^error: (?:aborting due to|could not compile) `)
+	abortForm = pattern.Of(`^error: (?:aborting due to|could not compile) `)
 
 	// placeForms begin a block that says at last what is wrong, wrongForm is that line.
-	placeForms = []*form{formOf(`^  File "(.+)", line (\d{1,9})$`), formOf(`^(\S.*\.[cm]?js):(\d{1,9})$`)}
-	wrongForm  = formOf(`^(SyntaxError|IndentationError|TabError): (.+)$`)
+	placeForms = []*pattern.Pattern{pattern.Of(`^  File "(.+)", line (\d{1,9})$`), pattern.Of(`^(\S.*\.[cm]?js):(\d{1,9})$`)}
+	wrongForm  = pattern.Of(`^(SyntaxError|IndentationError|TabError): (.+)$`)
 	// stackForm is what Node prints behind it.
-	stackForm = formOf(`^(?:\s+at .+|Node\.js v\d+(?:\.\d+)*)$`)
+	stackForm = pattern.Of(`^(?:\s+at .+|Node\.js v\d+(?:\.\d+)*)$`)
 )
 
 // mostThrown is how many lines of source stand at most between a place and what is wrong there.
@@ -154,7 +155,7 @@ func lintKey(message string) string {
 	return backticked.ReplaceAllString(finding.Skeleton(message), "``")
 }
 
-var backticked = formOf("`[^`]*`")
+var backticked = pattern.Of("`[^`]*`")
 
 // isHead reports whether a message without a place may be followed by it: it begins with the word for its weight.
 func isHead(text string, m message) bool {

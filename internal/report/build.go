@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"zincdoor/internal/core/pattern"
 )
 
 // Compiled is what the log of a build shows to have been compiled. The zero value shows nothing of the kind.
@@ -20,9 +21,9 @@ func (c *Compiled) Shown() bool { return len(c.Sources)+len(c.Objects) > 0 || c.
 // sourceForm is a name of a file that compilers compile by itself, wholeForm one that they compile with others, objectForm one
 // of what they make of it.
 var (
-	sourceForm = formOf(`\.(?:c|cc|cp|cpp|cxx|c\+\+|C|CPP|m|mm|M|i|ii|s|S|sx|f|for|f77|f90|f95|f03|f08|F|F90|F95|cu)$`)
-	wholeForm  = formOf(`\.(?:go|d|rs|java|kt|swift|adb|ads|hs|zig)$`)
-	objectForm = formOf(`\.(?:o|lo|obj|os|sho|pic\.o|gch|class)$`)
+	sourceForm = pattern.Of(`\.(?:c|cc|cp|cpp|cxx|c\+\+|C|CPP|m|mm|M|i|ii|s|S|sx|f|for|f77|f90|f95|f03|f08|F|F90|F95|cu)$`)
+	wholeForm  = pattern.Of(`\.(?:go|d|rs|java|kt|swift|adb|ads|hs|zig)$`)
+	objectForm = pattern.Of(`\.(?:o|lo|obj|os|sho|pic\.o|gch|class)$`)
 )
 
 // IsCompiled reports whether a file is of a kind that compilers compile.
@@ -165,4 +166,4 @@ func (b *build) compiles(line string) {
 }
 
 // madeForm is a step of a build that names what it makes: by ninja and CMake, or make's rules.
-var madeForm = formOf(`^(?:\[ *\d+(?:/\d+|%)\] (?:Building|Compiling) (?:\S+ )*?(?:object |source )?|\s{1,4}(?:[A-Z]+)(?: \[M\])?\s+)(\S+)$`)
+var madeForm = pattern.Of(`^(?:\[ *\d+(?:/\d+|%)\] (?:Building|Compiling) (?:\S+ )*?(?:object |source )?|\s{1,4}(?:[A-Z]+)(?: \[M\])?\s+)(\S+)$`)

@@ -12,6 +12,7 @@ import (
 	"strings"
 
 	"zincdoor/internal/core/finding"
+	"zincdoor/internal/core/pattern"
 	"zincdoor/internal/core/policy"
 	"zincdoor/internal/core/source"
 )
@@ -45,7 +46,7 @@ func readDiagnostics(in *bufio.Reader, quiet *regexp.Regexp, format string) (*Re
 }
 
 // plainName is a file name that every text carries.
-var plainName = formOf(`^[A-Za-z0-9_./+@~=-]+$`)
+var plainName = pattern.Of(`^[A-Za-z0-9_./+@~=-]+$`)
 
 // TextCarries reports whether a finding in a file comes out of a line of diagnostic text with the file's name as it is. Blanks
 // before it, colons and blanks in it, line ends, quotes of some locales and the like don't.
@@ -184,7 +185,7 @@ func cutStamp(raw []byte) []byte {
 }
 
 // stampForm is such a time: a date with a time (ISO 8601, RFC 3339, section 5.6), or in brackets a time alone, and one blank.
-var stampForm = formOf(`^(?:\d{4}-\d\d-\d\d[T ]\d\d:\d\d:\d\d(?:[.,]\d+)?(?: ?(?:Z|UTC|[+-]\d\d:?\d\d))?|\[(?:\d{4}-\d\d-\d\d[T ])?\d\d:\d\d:\d\d(?:[.,]\d+)?(?: ?(?:Z|UTC|[+-]\d\d:?\d\d))?\])(?: |$)`)
+var stampForm = pattern.Of(`^(?:\d{4}-\d\d-\d\d[T ]\d\d:\d\d:\d\d(?:[.,]\d+)?(?: ?(?:Z|UTC|[+-]\d\d:?\d\d))?|\[(?:\d{4}-\d\d-\d\d[T ])?\d\d:\d\d:\d\d(?:[.,]\d+)?(?: ?(?:Z|UTC|[+-]\d\d:?\d\d))?\])(?: |$)`)
 
 // at is how a line is named.
 func at(number int) string { return fmt.Sprintf("line %d", number) }
@@ -263,7 +264,7 @@ func (d *diagnostics) includes(text string) {
 }
 
 // chainPath finds the file in such a line.
-var chainPath = formOf(`^(?:In file included from|                 from|.*[ \t]) ?([^\s:][^:]*):\d+(?::\d+)?[,:]$`)
+var chainPath = pattern.Of(`^(?:In file included from|                 from|.*[ \t]) ?([^\s:][^:]*):\d+(?::\d+)?[,:]$`)
 
 // other takes a line that is neither a finding nor counts any.
 func (d *diagnostics) other(here Unread, follows bool) {
@@ -287,7 +288,7 @@ func (d *diagnostics) other(here Unread, follows bool) {
 }
 
 // callerForm is a line of CMake's that names what called the line of its warning.
-var callerForm = formOf(`^  \S+:\d+ \(\w+\)$`)
+var callerForm = pattern.Of(`^  \S+:\d+ \(\w+\)$`)
 
 // takeSource takes a line with marks under it as the source of the last message. Of a finding it is kept as its snippet, which
 // must stand in the file; elsewhere nobody can tell, so that it must raise no suspicion.
@@ -331,7 +332,7 @@ func (d *diagnostics) notes(u Unread, k kind, parts []string) {
 }
 
 // marksForm is a line that marks what is above it.
-var marksForm = formOf(`^[ \t|]*[~^][ \t~^|]*$`)
+var marksForm = pattern.Of(`^[ \t|]*[~^][ \t~^|]*$`)
 
 // promise notes a line that a message must follow, of a certain file where that is known.
 func (d *diagnostics) promise(u Unread, of []string) {
@@ -350,10 +351,10 @@ func (d *diagnostics) breakPromises() {
 }
 
 // chainForm is a line, in any language, that says what the next one is of: a file that includes another, or a function.
-var chainForm = formOf(`(?:^|[ \t])[^\s:]+\.[A-Za-z0-9+]+:\d+(?::\d+)?[,:]$|` + ownForm.text)
+var chainForm = pattern.Of(`(?:^|[ \t])[^\s:]+\.[A-Za-z0-9+]+:\d+(?::\d+)?[,:]$|` + ownForm.Text())
 
 // ownForm is such a line of a file's own message.
-var ownForm = formOf(`^([^\s:]+\.[A-Za-z0-9+]+): [^:]*:$`)
+var ownForm = pattern.Of(`^([^\s:]+\.[A-Za-z0-9+]+): [^:]*:$`)
 
 // mostCounted bounds what a closing line is taken to count, so that no sum runs over.
 const mostCounted = 1 << 29
@@ -466,7 +467,7 @@ func (d *diagnostics) end() {
 }
 
 // fixItForm is a line in which compilers tell for programs what to fix, by columns in bytes.
-var fixItForm = formOf(`^fix-it:("(?:[^"\\]|\\.)*"):\{(\d{1,9}):(\d{1,9})-(\d{1,9}):(\d{1,9})\}:("(?:[^"\\]|\\.)*")\r?\n?$`)
+var fixItForm = pattern.Of(`^fix-it:("(?:[^"\\]|\\.)*"):\{(\d{1,9}):(\d{1,9})-(\d{1,9}):(\d{1,9})\}:("(?:[^"\\]|\\.)*")\r?\n?$`)
 
 // fixIt takes such a line. What follows a note is one of several ways, and isn't kept.
 func (d *diagnostics) fixIt(raw []byte) bool {
@@ -493,7 +494,7 @@ func (d *diagnostics) fixIt(raw []byte) bool {
 }
 
 // escapes are the sequences by which a terminal shows colours, links and the like (ECMA-48, 5.4 and 8.3.89).
-var escapes = formOf("\x1b(?:\\[[0-?]*[ -/]*[@-~]|[\\]P^_X][^\x07\x1b]*(?:\x07|\x1b\\\\)?|[ -/]*[0-~])")
+var escapes = pattern.Of("\x1b(?:\\[[0-?]*[ -/]*[@-~]|[\\]P^_X][^\x07\x1b]*(?:\x07|\x1b\\\\)?|[ -/]*[0-~])")
 
 // plain is a line without colour and link escapes, with valid UTF-8 and plain quotes.
 func plain(raw []byte) string {

@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"zincdoor/internal/core/finding"
+	"zincdoor/internal/core/pattern"
 	"zincdoor/internal/core/policy"
 	"zincdoor/internal/core/source"
 )
@@ -129,9 +130,9 @@ func columnsOf(path string) source.Columns {
 // bracketed are the forms in which the place stands in brackets, or a dash behind it: path(line,column): error CODE: text, as
 // the compilers of C#, TypeScript and Windows write it, and path:line:column - error CODE: text. The groups are the path, the
 // line, the column, the word, the code and the text.
-var bracketed = []*form{
-	formOf(`^(\S.*?)\((\d{1,9})(?:,(\d{1,9}))?(?:[,-]\d{1,9}){0,3}\) ?: (fatal error|error|warning|info|message|note)(?: ([A-Za-z]+[\d-]*\d))?: (.*)$`),
-	formOf(`^(\S.*?):(\d{1,9}):(\d{1,9}) - (fatal error|error|warning|info|message|note)(?: ([A-Za-z]+\d+))?: (.*)$`),
+var bracketed = []*pattern.Pattern{
+	pattern.Of(`^(\S.*?)\((\d{1,9})(?:,(\d{1,9}))?(?:[,-]\d{1,9}){0,3}\) ?: (fatal error|error|warning|info|message|note)(?: ([A-Za-z]+[\d-]*\d))?: (.*)$`),
+	pattern.Of(`^(\S.*?):(\d{1,9}):(\d{1,9}) - (fatal error|error|warning|info|message|note)(?: ([A-Za-z]+\d+))?: (.*)$`),
 }
 
 // parseBracketed reads one line of such a form.
@@ -157,13 +158,13 @@ func parseBracketed(text string) (message, bool) {
 }
 
 // projectForm is the project that a build adds to a message.
-var projectForm = formOf(`\s+\[[^\]]+proj(?:::[^\]]*)?\]$`)
+var projectForm = pattern.Of(`\s+\[[^\]]+proj(?:::[^\]]*)?\]$`)
 
 // offsetForm is how GNU ld writes a place in what was made of a file.
-var offsetForm = formOf(`:\(\.[\w.$]+\+0x[0-9a-f]+\)$`)
+var offsetForm = pattern.Of(`:\(\.[\w.$]+\+0x[0-9a-f]+\)$`)
 
 // lateForm is a name with a line behind it.
-var lateForm = formOf(`[:(]\d+(?:[:,]\d+)?\)?$`)
+var lateForm = pattern.Of(`[:(]\d+(?:[:,]\d+)?\)?$`)
 
 // cutCode takes a weight with the rule's code in brackets after it off, as in "error[E0308]: ".
 func cutCode(text, word string) (code, after string, ok bool) {
@@ -294,12 +295,12 @@ func isRule(s string) bool {
 }
 
 // syntaxCode is the code of an error after which the compilers of TypeScript and C# look no further.
-var syntaxCode = formOf(`^(?:TS1\d{3}|CS(?:10[0-4]\d|151\d|152\d))$`)
+var syntaxCode = pattern.Of(`^(?:TS1\d{3}|CS(?:10[0-4]\d|151\d|152\d))$`)
 
 // vetForm is what go vet says of a place. Until go 1.26 it prints its findings below the line of their package just as the
 // compiler's errors are printed there, with nothing else to tell them apart. The words are those of the analyzers that go vet
 // runs by default in go 1.21 to 1.26, in the order of their names; no error of the compiler is like one of them.
-var vetForm = formOf(`^(?:` +
+var vetForm = pattern.Of(`^(?:` +
 	`append with no values$|` +
 	`\[\w+\] \S+: |` +
 	`self-assignment of |direct assignment to atomic value$|(?:redundant|suspect) (?:or|and): |` +
@@ -319,7 +320,7 @@ var vetForm = formOf(`^(?:` +
 	`)`)
 
 // loadForm is what the go command says where it can't tell what the packages are: it then looks at none of them.
-var loadForm = formOf(`^(?:` +
+var loadForm = pattern.Of(`^(?:` +
 	`no required module provides package |package \S+ (?:is not in (?:std|GOROOT)|provided by \S+ )|cannot find (?:package|module) |missing go\.sum entry |module \S+ (?:provides package|declares its path) |ambiguous import: |` +
 	`(?:malformed|invalid) import path|missing import path|import (?:cycle not allowed|path |"[^"]*" is a program)|(?:local|relative) import |use of (?:internal|vendored) package |` +
 	`build constraints exclude all Go files in |no Go files in |found packages |(?:C|C\+\+|assembly) source files not allowed |pattern .*: (?:no matching files found|cannot embed )|go:embed |//go:embed |` +

@@ -7,6 +7,7 @@ import (
 	"sync"
 	"unicode"
 	"unicode/utf8"
+	"zincdoor/internal/core/pattern"
 )
 
 // noise are the lines that builds print beside what they find, the most frequent ones first. Each is of a program whose output
@@ -15,44 +16,44 @@ import (
 var noise = []struct {
 	of    string // whose line it is
 	kind  kind
-	form  *form
+	form  *pattern.Pattern
 	needs func(text string) bool // without which the form can't match, where that is found sooner; nil for nothing
 }{
-	{"gcc: what flags make of warnings", saysNothing, formOf(`^(?:cc1|cc1plus|cc1obj|cc1objplus|f951|gnat1|d21|go1): (?:all|some) warnings being treated as errors$`), nil},
-	{"gcc: where a finding stands", standing, formOf(`^\S[^:]*: (?:In (?:(?:static |member |copy |move |lambda )*(?:function|constructor|destructor|lambda|program|subroutine|method|instantiation of|substitution of)\b.*|lambda function)|At (?:top level|global scope)):$`), holds(": In ", ": At ")},
-	{"gcc: what a finding was copied into", standing, formOf(`^In function '[^']*',$`), nil},
-	{"gcc: what includes the file", including, formOf(`^(?:In file included from|                 from|\s+inlined from) .*[,:]$`), nil},
-	{"make: the command lines of compilers", compiles, formOf(`^(?:(?:ccache|distcc|libtool: compile: ?) ?)*` + compiler + `\s+` + operand), calls(compilers)},
-	{"GNU make: folders", folders, formOf(`^(?:g|mingw32-)?make(?:\[(\d+)\])?: (Entering|Leaving) directory '([^']*)'$`), nil},
-	{"GNU make: all is made", idle, formOf(`^(?:(?:g|mingw32-)?make(?:\[\d+\])?: '[^']*' is up to date\.|(?:g|mingw32-)?make: Nothing to be done for '[^']*'\.)$`), nil},
-	{"GNU make: a folder in which all is made", idleBelow, formOf(`^(?:g|mingw32-)?make\[\d+\]: Nothing to be done for '[^']*'\.$`), nil},
-	{"GNU make, translated: folders", folders, formOf(`^(?:g|mingw32-)?make(?:\[(\d+)\])? ?:() [^:*]*['"«»„]\s?(/[^:*'"«»„“”]*)[^:*]*$`), nil},
-	{"make: other command lines", wording, formOf(`^(?:libtool: link: ?)?(?:\S*/)?(?:[a-z0-9_]+-)*(?:` + commands + `)\s+(?:\w+\s+)?` + operand), calls(commands)},
-	{"make: a shell's group", saysNothing, formOf(`^(?:\(|\{ |\[ -|: |set -[a-z]+;|@?true$|for \w+ in .*; do )`), nil},
-	{"automake, Linux: short lines of compilers", compiles, formOf(`^\s{1,4}(?:HOST)?(?:CC|CXX|OBJC|CPPAS|JAVAC|GO)(?: \[M\])?\s+\S+$`), nil},
-	{"automake, Linux: short command lines", saysNothing, formOf(`^\s{1,4}(?:HOST)?(?:CCLD|CXXLD|LD|AR|AS|GEN|LINK|RANLIB|STRIP|CPP|YACC|LEX|MKDIR|INSTALL|CHK|CALL|DESC|UPD|WRAP|SYNC|MOC|UIC)(?: \[M\])?\s+\S+$`), nil},
-	{"ninja: compilers", compiles, formOf(`^\[\d+/\d+\](?: \d+\.\d+s)? (?:` + compiler + `\s.*|(?:Building|Compiling) .*)$`), nil},
-	{"ninja: other steps", saysNothing, formOf(`^\[\d+/\d+\](?: \d+\.\d+s)? (?::\s|\S*/\S|[A-Z][a-z]+(?:ing|e|y)?\s).*$`), nil},
-	{"ninja: where it works", folders, formOf("^ninja()(): Entering directory [`'](.*)'$"), nil},
-	{"ninja: all is made", idle, formOf(`^ninja: no work to do\.$`), nil},
-	{"CMake: compilers", compiles, formOf(`^\[ *\d+%\] Building .*$`), nil},
-	{"CMake: what is made, be it anew or not", built, formOf(`^\[ *\d+%\] Built target \S+$`), nil},
-	{"CMake: steps", saysNothing, formOf(`^\[ *\d+%\] (?:Linking|Generating|Copying|Creating|Creating directories|Automatic|Performing|Completed|Running|Updating|Installing) ?.*$`), nil},
-	{"CMake: targets", saysNothing, formOf(`^(?:Scanning dependencies of target|Consolidate compiler generated dependencies of target|Built target) \S+$`), nil},
-	{"CMake: configuring", saysNothing, formOf(`^-- (?:The \w+ compiler identification is|Detecting|Check|Looking for|Performing Test|Found|Configuring done|Generating done|Build files have been written|Installing:|Up-to-date:).*$`), nil},
-	{"CMake: what a project says while it is configured", wording, formOf(`^-- .`), nil},
-	{"CMake: warnings of its configuring", configures, formOf(`^CMake (?:Deprecation |Author )?Warning(?: \(dev\))?(?: (?:at|in) [^\s:]+(?::\d+ \([^)]*\))?)?:$`), nil},
-	{"CMake: what called the line of the warning", configures, formOf(`^Call Stack \(most recent call first\):$`), nil},
-	{"CMake: whom the warning is for", saysNothing, formOf(`^This warning is for project developers\.  Use -Wno-dev to suppress it\.$`), nil},
-	{"go: packages", packages, formOf(`^# (\[?)[\w.~-]+(?:/[\w.~+-]+)*(?:\.test|_test)?\]?(?: \[[^\]]*\])?$`), nil},
-	{"go: modules", saysNothing, formOf(`^go: (?:downloading|extracting|finding|added|upgraded) \S+ \S+(?: \S+)*$`), nil},
-	{"binutils: ar's flags", saysNothing, formOf("^\\S*ar: `u' modifier ignored since `D' is the default \\(see `U'\\)$"), holds("ar: `u'")},
-	{"binutils: where the linker is", saysNothing, formOf("^\\S*ld(?:\\.\\w+)?: \\S+: in function [`'][^']*':$"), holds(": in function ")},
-	{"javac: notes", saysNothing, formOf(`^Note: (?:(?:\S+\.java|Some (?:input|messages)[\w ]*) (?:uses?|ha(?:s|ve)|override)[\w -]*|Recompile with -X[\w:]+ for details)\.$`), nil},
-	{"make: what a rule says of its step", wording, formOf(`^(?i:(?:=+>?|\*+|--+>?|>+) )?(?i:compiling|checking|scanning|processing|creating|building|linking|generating|installing|cleaning|making|archiving|stripping|copying|assembling)\b[^:(]*$`), nil},
-	{"tsc: errors of each file", saysNothing, formOf(`^(?:Errors  Files|\s+\d+  \S+:\d+)$`), nil},
-	{"rustc: help", saysNothing, formOf(`^(?:For more information about (?:this error|an error), try .*|Some errors have detailed explanations: [E0-9, ]+\.)$`), nil},
-	{"cargo: steps", saysNothing, formOf(`^\s+(?:Compiling|Checking|Finished|Updating|Downloading|Downloaded|Blocking|Fresh) \S.*$`), nil},
+	{"gcc: what flags make of warnings", saysNothing, pattern.Of(`^(?:cc1|cc1plus|cc1obj|cc1objplus|f951|gnat1|d21|go1): (?:all|some) warnings being treated as errors$`), nil},
+	{"gcc: where a finding stands", standing, pattern.Of(`^\S[^:]*: (?:In (?:(?:static |member |copy |move |lambda )*(?:function|constructor|destructor|lambda|program|subroutine|method|instantiation of|substitution of)\b.*|lambda function)|At (?:top level|global scope)):$`), holds(": In ", ": At ")},
+	{"gcc: what a finding was copied into", standing, pattern.Of(`^In function '[^']*',$`), nil},
+	{"gcc: what includes the file", including, pattern.Of(`^(?:In file included from|                 from|\s+inlined from) .*[,:]$`), nil},
+	{"make: the command lines of compilers", compiles, pattern.Of(`^(?:(?:ccache|distcc|libtool: compile: ?) ?)*` + compiler + `\s+` + operand), calls(compilers)},
+	{"GNU make: folders", folders, pattern.Of(`^(?:g|mingw32-)?make(?:\[(\d+)\])?: (Entering|Leaving) directory '([^']*)'$`), nil},
+	{"GNU make: all is made", idle, pattern.Of(`^(?:(?:g|mingw32-)?make(?:\[\d+\])?: '[^']*' is up to date\.|(?:g|mingw32-)?make: Nothing to be done for '[^']*'\.)$`), nil},
+	{"GNU make: a folder in which all is made", idleBelow, pattern.Of(`^(?:g|mingw32-)?make\[\d+\]: Nothing to be done for '[^']*'\.$`), nil},
+	{"GNU make, translated: folders", folders, pattern.Of(`^(?:g|mingw32-)?make(?:\[(\d+)\])? ?:() [^:*]*['"«»„]\s?(/[^:*'"«»„“”]*)[^:*]*$`), nil},
+	{"make: other command lines", wording, pattern.Of(`^(?:libtool: link: ?)?(?:\S*/)?(?:[a-z0-9_]+-)*(?:` + commands + `)\s+(?:\w+\s+)?` + operand), calls(commands)},
+	{"make: a shell's group", saysNothing, pattern.Of(`^(?:\(|\{ |\[ -|: |set -[a-z]+;|@?true$|for \w+ in .*; do )`), nil},
+	{"automake, Linux: short lines of compilers", compiles, pattern.Of(`^\s{1,4}(?:HOST)?(?:CC|CXX|OBJC|CPPAS|JAVAC|GO)(?: \[M\])?\s+\S+$`), nil},
+	{"automake, Linux: short command lines", saysNothing, pattern.Of(`^\s{1,4}(?:HOST)?(?:CCLD|CXXLD|LD|AR|AS|GEN|LINK|RANLIB|STRIP|CPP|YACC|LEX|MKDIR|INSTALL|CHK|CALL|DESC|UPD|WRAP|SYNC|MOC|UIC)(?: \[M\])?\s+\S+$`), nil},
+	{"ninja: compilers", compiles, pattern.Of(`^\[\d+/\d+\](?: \d+\.\d+s)? (?:` + compiler + `\s.*|(?:Building|Compiling) .*)$`), nil},
+	{"ninja: other steps", saysNothing, pattern.Of(`^\[\d+/\d+\](?: \d+\.\d+s)? (?::\s|\S*/\S|[A-Z][a-z]+(?:ing|e|y)?\s).*$`), nil},
+	{"ninja: where it works", folders, pattern.Of("^ninja()(): Entering directory [`'](.*)'$"), nil},
+	{"ninja: all is made", idle, pattern.Of(`^ninja: no work to do\.$`), nil},
+	{"CMake: compilers", compiles, pattern.Of(`^\[ *\d+%\] Building .*$`), nil},
+	{"CMake: what is made, be it anew or not", built, pattern.Of(`^\[ *\d+%\] Built target \S+$`), nil},
+	{"CMake: steps", saysNothing, pattern.Of(`^\[ *\d+%\] (?:Linking|Generating|Copying|Creating|Creating directories|Automatic|Performing|Completed|Running|Updating|Installing) ?.*$`), nil},
+	{"CMake: targets", saysNothing, pattern.Of(`^(?:Scanning dependencies of target|Consolidate compiler generated dependencies of target|Built target) \S+$`), nil},
+	{"CMake: configuring", saysNothing, pattern.Of(`^-- (?:The \w+ compiler identification is|Detecting|Check|Looking for|Performing Test|Found|Configuring done|Generating done|Build files have been written|Installing:|Up-to-date:).*$`), nil},
+	{"CMake: what a project says while it is configured", wording, pattern.Of(`^-- .`), nil},
+	{"CMake: warnings of its configuring", configures, pattern.Of(`^CMake (?:Deprecation |Author )?Warning(?: \(dev\))?(?: (?:at|in) [^\s:]+(?::\d+ \([^)]*\))?)?:$`), nil},
+	{"CMake: what called the line of the warning", configures, pattern.Of(`^Call Stack \(most recent call first\):$`), nil},
+	{"CMake: whom the warning is for", saysNothing, pattern.Of(`^This warning is for project developers\.  Use -Wno-dev to suppress it\.$`), nil},
+	{"go: packages", packages, pattern.Of(`^# (\[?)[\w.~-]+(?:/[\w.~+-]+)*(?:\.test|_test)?\]?(?: \[[^\]]*\])?$`), nil},
+	{"go: modules", saysNothing, pattern.Of(`^go: (?:downloading|extracting|finding|added|upgraded) \S+ \S+(?: \S+)*$`), nil},
+	{"binutils: ar's flags", saysNothing, pattern.Of("^\\S*ar: `u' modifier ignored since `D' is the default \\(see `U'\\)$"), holds("ar: `u'")},
+	{"binutils: where the linker is", saysNothing, pattern.Of("^\\S*ld(?:\\.\\w+)?: \\S+: in function [`'][^']*':$"), holds(": in function ")},
+	{"javac: notes", saysNothing, pattern.Of(`^Note: (?:(?:\S+\.java|Some (?:input|messages)[\w ]*) (?:uses?|ha(?:s|ve)|override)[\w -]*|Recompile with -X[\w:]+ for details)\.$`), nil},
+	{"make: what a rule says of its step", wording, pattern.Of(`^(?i:(?:=+>?|\*+|--+>?|>+) )?(?i:compiling|checking|scanning|processing|creating|building|linking|generating|installing|cleaning|making|archiving|stripping|copying|assembling)\b[^:(]*$`), nil},
+	{"tsc: errors of each file", saysNothing, pattern.Of(`^(?:Errors  Files|\s+\d+  \S+:\d+)$`), nil},
+	{"rustc: help", saysNothing, pattern.Of(`^(?:For more information about (?:this error|an error), try .*|Some errors have detailed explanations: [E0-9, ]+\.)$`), nil},
+	{"cargo: steps", saysNothing, pattern.Of(`^\s+(?:Compiling|Checking|Finished|Updating|Downloading|Downloaded|Blocking|Fresh) \S.*$`), nil},
 }
 
 // kind is what a line of noise says all the same.
@@ -133,8 +134,8 @@ var noiseFrom = sync.OnceValue(func() *[256][]int {
 })
 
 // firstBytes are the bytes with which a text that an anchored form matches may begin; all where that isn't plain.
-func firstBytes(f *form) (first [256]bool) {
-	parsed, err := syntax.Parse(f.text, syntax.Perl)
+func firstBytes(f *pattern.Pattern) (first [256]bool) {
+	parsed, err := syntax.Parse(f.Text(), syntax.Perl)
 	if err != nil || !addFirst(parsed.Simplify(), &first) {
 		for c := range first {
 			first[c] = true
@@ -211,9 +212,9 @@ func kindOf(text string) (k kind, parts []string, isNoise bool) {
 }
 
 // closingForms find the lines in which compilers count what they printed: warnings, errors, and what was counted twice.
-var closingForms = []*form{
-	formOf(`^(?:(\d+) warnings?)?(?: and )?(?:(\d+) errors?)?(?: generated\.)?()$`),
-	formOf(`^warning: (\d+) warnings? emitted()()$`),
-	formOf("^warning: `[^`]+` \\(.*\\) generated (\\d+) warnings?()(?: \\((\\d+) duplicates?\\))?(?: \\(run `.*` to apply .*\\))?$"),
-	formOf(`^Found ()(\d+) errors?(?: in (?:the same file, starting at: )?(?:\d+ files|\S+:\d+))?\.?()$`),
+var closingForms = []*pattern.Pattern{
+	pattern.Of(`^(?:(\d+) warnings?)?(?: and )?(?:(\d+) errors?)?(?: generated\.)?()$`),
+	pattern.Of(`^warning: (\d+) warnings? emitted()()$`),
+	pattern.Of("^warning: `[^`]+` \\(.*\\) generated (\\d+) warnings?()(?: \\((\\d+) duplicates?\\))?(?: \\(run `.*` to apply .*\\))?$"),
+	pattern.Of(`^Found ()(\d+) errors?(?: in (?:the same file, starting at: )?(?:\d+ files|\S+:\d+))?\.?()$`),
 }

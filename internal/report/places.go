@@ -5,6 +5,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"zincdoor/internal/core/pattern"
 )
 
 // Places finds the paths of reports in a repository.
@@ -178,7 +179,7 @@ func (p Places) isOutside(reported string) bool {
 }
 
 // libraries are folders of the system's in which nobody checks out a repository.
-var libraries = formOf(`^/usr/(?:local/)?(?:include|lib\w*|share|go)/`)
+var libraries = pattern.Of(`^/usr/(?:local/)?(?:include|lib\w*|share|go)/`)
 
 // IsLibrary reports whether a path that lies outside is known to be other people's code, whatever its file is called.
 func (p Places) IsLibrary(reported string) bool {

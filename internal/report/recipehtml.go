@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"bytes"
 	"fmt"
+	"zincdoor/internal/core/pattern"
 
 	"github.com/antchfx/xmlquery"
 	"golang.org/x/net/html"
@@ -12,8 +13,8 @@ import (
 
 // The tags by which a page that was written whole begins and ends.
 var (
-	pageBegins = formOf(`(?i)<html[\s>]`)
-	pageEnds   = formOf(`(?i)</html\s*>`)
+	pageBegins = pattern.Of(`(?i)<html[\s>]`)
+	pageEnds   = pattern.Of(`(?i)</html\s*>`)
 )
 
 // html reads an HTML document as browsers do, whatever is open or crossed in it, and finds the findings in it by XPath 1.0.

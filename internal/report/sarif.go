@@ -15,6 +15,7 @@ import (
 	"github.com/go-json-experiment/json/jsontext"
 
 	"zincdoor/internal/core/finding"
+	"zincdoor/internal/core/pattern"
 	"zincdoor/internal/core/policy"
 	"zincdoor/internal/memory"
 )
@@ -75,7 +76,7 @@ func isJSON(line []byte) bool {
 }
 
 // memberForm finds a member that every log or run has.
-var memberForm = formOf(`"(?:version|runs|results|tool|driver|invocations)"\s*:`)
+var memberForm = pattern.Of(`"(?:version|runs|results|tool|driver|invocations)"\s*:`)
 
 // blanks passes by white space at the beginning.
 func (s *sarif) blanks() error {

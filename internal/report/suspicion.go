@@ -6,16 +6,17 @@ import (
 	"sync"
 	"unicode"
 	"unicode/utf8"
+	"zincdoor/internal/core/pattern"
 )
 
 // shapeForms find a place in a file as any tool may write it: a name and a number behind it. But for the last, each needs its sign
 // before a digit, which hasShape looks for first.
-var shapeForms = [...]*form{
-	behindColon:   formOf(`[^\s:;,()\[\]'"]*[^\s\d:;,()\[\]'"][^\s:;,()\[\]'"]*:\d+(?::\d+)?(?::|\s|$|,|\))`),
-	behindBlank:   formOf(`\S\.\w+\s*:\s+\d+\s*:`),
-	behindBracket: formOf(`\S\(\d+(?:[,:]\d+)?\)\s*:`),
-	behindWord:    formOf(`(?i)["'\s](?:,|at|in)?\s*line \d+`),
-	behindArrow:   formOf(`^\s*-->\s`),
+var shapeForms = [...]*pattern.Pattern{
+	behindColon:   pattern.Of(`[^\s:;,()\[\]'"]*[^\s\d:;,()\[\]'"][^\s:;,()\[\]'"]*:\d+(?::\d+)?(?::|\s|$|,|\))`),
+	behindBlank:   pattern.Of(`\S\.\w+\s*:\s+\d+\s*:`),
+	behindBracket: pattern.Of(`\S\(\d+(?:[,:]\d+)?\)\s*:`),
+	behindWord:    pattern.Of(`(?i)["'\s](?:,|at|in)?\s*line \d+`),
+	behindArrow:   pattern.Of(`^\s*-->\s`),
 }
 
 const (
@@ -29,7 +30,7 @@ const (
 // stopWords are those by which programs say that they gave up, that something is lacking, or that they don't show everything: in
 // English, and as the translations of compilers, make and shells have them. A line that isn't known and says "not" in any
 // language is better asked about.
-var stopWords = formOf(`(?i)(?:^|[^\pL\pN])(?:` +
+var stopWords = pattern.Of(`(?i)(?:^|[^\pL\pN])(?:` +
 	`fatal|errors?|abort(?:ed|ing|s)?|killed|terminated?|terminating|segmentation fault|segv|bus error|core dumped|dumped|traceback|panic(?:ked)?|exceptions?|caused by|stack|assert(?:ion)?|signal\pL*|\pL*signal|sanitizer|\pL*sanitizer|` +
 	`no|not|never|nothing|none|without|cannot|unable|too many|too much|only|more|hidden|suppress\pL*|omit\pL*|partial\pL*|remaining|skip\pL*|ignor(?:ed|ing)|truncat\pL*|exceed\pL*|limit\pL*|exhaust\pL*|` +
 	`fail\pL*|crash\pL*|corrupt\pL*|malform\pL*|broken|invalid|illegal|unexpected|bad|wrong|denied|refused?|reject\pL*|expired?|quota|retry\pL*|tim(?:ed|e) ?out|deadlock|leak\pL*|overflow\pL*|out of|` +
@@ -50,10 +51,10 @@ var stopWords = formOf(`(?i)(?:^|[^\pL\pN])(?:` +
 var stopSigns = strings.Fields(`错误 錯誤 致命 终止 不 无法 無法 失败 失敗 没有 沒有 未 エラー 中止 ません できない なし 오류 치명 없 실패 않`)
 
 // thrownForm is the name of what ended a program, as languages with exceptions write it.
-var thrownForm = formOf(`(?:^|[\s.])[A-Za-z_]+(?:Error|Exception|Rejection|Fault|Failure)(?::|$)`)
+var thrownForm = pattern.Of(`(?:^|[\s.])[A-Za-z_]+(?:Error|Exception|Rejection|Fault|Failure)(?::|$)`)
 
 // crashWords are those that only a program's end brings, and no explanation of a finding.
-var crashWords = formOf(`(?i)(?:^|[^\pL\pN])(?:segmentation fault|killed|terminated|panicked|fatal|abort(?:ed|ing)?|core dumped|traceback|out of memory|bus error)(?:$|[^\pL\pN])`)
+var crashWords = pattern.Of(`(?i)(?:^|[^\pL\pN])(?:segmentation fault|killed|terminated|panicked|fatal|abort(?:ed|ing)?|core dumped|traceback|out of memory|bus error)(?:$|[^\pL\pN])`)
 
 // spoken is a line with a blank in the place of each part that is no word of it: what is quoted, options, and paths, as this form finds
 // them. It takes time in proportion to the line, which the form does not.
@@ -184,7 +185,7 @@ func tellsOfThrown(text string) bool {
 
 // vocabulary finds words. What it found of a word is kept, since logs have few different ones. It may be used by several at once.
 type vocabulary struct {
-	form *form // words, and phrases of two or three, which stand between signs that are no letters and no digits
+	form *pattern.Pattern // words, and phrases of two or three, which stand between signs that are no letters and no digits
 
 	guard sync.RWMutex
 	known map[string]word
@@ -208,7 +209,7 @@ var (
 )
 
 // firstForm is a word, or the end of one, with which a phrase of stopWords or crashWords begins.
-var firstForm = formOf(`(?i)^(?:segmentation|bus|core|caused|too|timed?|out|giving|gave|non|read)$|n$`)
+var firstForm = pattern.Of(`(?i)^(?:segmentation|bus|core|caused|too|timed?|out|giving|gave|non|read)$|n$`)
 
 // in reports whether a text has one of the words.
 func (v *vocabulary) in(text string) bool {
@@ -339,4 +340,4 @@ func hasShape(text string) bool {
 }
 
 // buildForm is a message of the program that builds.
-var buildForm = formOf(`^(?:(?:g|mingw32-)?make(?:\[\d+\])?|ninja) ?: `)
+var buildForm = pattern.Of(`^(?:(?:g|mingw32-)?make(?:\[\d+\])?|ninja) ?: `)

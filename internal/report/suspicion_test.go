@@ -111,13 +111,3 @@ func TestNoiseNeeds(t *testing.T) {
 		}
 	}
 }
-
-// TestEveryForm: every form can be made.
-func TestEveryForm(t *testing.T) {
-	for _, f := range forms {
-		f.made()
-	}
-	if len(forms) < 80 {
-		t.Errorf("there are only %d", len(forms))
-	}
-}

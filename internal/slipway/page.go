@@ -7,9 +7,7 @@ import (
 	"net/http"
 	"net/url"
 	"strings"
-
-	"github.com/yuin/goldmark"
-	"github.com/yuin/goldmark/extension"
+	"sync"
 )
 
 //go:embed page.html
@@ -19,9 +17,8 @@ var pageText string
 var indexText string
 
 var (
-	pageTemplate  = template.Must(template.New("page").Parse(pageText))
-	indexTemplate = template.Must(template.New("index").Parse(indexText))
-	markdown      = goldmark.New(goldmark.WithExtensions(extension.Table, extension.Strikethrough))
+	pageTemplate  = sync.OnceValue(func() *template.Template { return template.Must(template.New("page").Parse(pageText)) })
+	indexTemplate = sync.OnceValue(func() *template.Template { return template.Must(template.New("index").Parse(indexText)) })
 )
 
 // The page of a pull request.
@@ -64,26 +61,9 @@ func escaped(name string) string { return url.PathEscape(name) }
 func shown(p *pull, t *thread) shownThread {
 	s := shownThread{Thread: t, Old: t.On != nil && t.On.Commit != p.Head}
 	for _, c := range t.Comments {
-		var out bytes.Buffer
-		text := withoutRemarks(c.Text)
-		if err := markdown.Convert([]byte(text), &out); err != nil {
-			out.Reset()
-			template.HTMLEscape(&out, []byte(text))
-		}
-		s.Comments = append(s.Comments, shownComment{c, template.HTML(out.String())})
+		s.Comments = append(s.Comments, shownComment{c, markdown(c.Text)})
 	}
 	return s
-}
-
-// withoutRemarks leaves out lines that are nothing but an HTML comment.
-func withoutRemarks(text string) string {
-	var kept []string
-	for _, line := range strings.Split(text, "\n") {
-		if trimmed := strings.TrimSpace(line); !strings.HasPrefix(trimmed, "<!--") || !strings.HasSuffix(trimmed, "-->") {
-			kept = append(kept, line)
-		}
-	}
-	return strings.Join(kept, "\n")
 }
 
 func (s *Slipway) page(w http.ResponseWriter, r *http.Request) {
@@ -113,13 +93,13 @@ func (s *Slipway) page(w http.ResponseWriter, r *http.Request) {
 			show.Away = append(show.Away, one)
 		}
 	}
-	sendPage(w, pageTemplate, show)
+	sendPage(w, pageTemplate(), show)
 }
 
 func (s *Slipway) index(w http.ResponseWriter, _ *http.Request) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	sendPage(w, indexTemplate, s.state.Repositories)
+	sendPage(w, indexTemplate(), s.state.Repositories)
 }
 
 func sendPage(w http.ResponseWriter, t *template.Template, data any) {

@@ -3,9 +3,9 @@ package slipway
 import (
 	"net/http"
 	"path"
-	"regexp"
 	"slices"
 	"strconv"
+	"zincdoor/internal/core/pattern"
 )
 
 type repository struct {
@@ -110,7 +110,7 @@ func (s *Slipway) newRepository(name, main string) (*repository, error) {
 	return &repository{Name: name, Main: main, Guards: map[string][]string{}, Statuses: map[string][]status{}}, nil
 }
 
-var branchPattern = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._/-]*$`)
+var branchPattern = pattern.Of(`^[A-Za-z0-9][A-Za-z0-9._/-]*$`)
 
 func (s *Slipway) repositoryView(r *repository) any {
 	return map[string]any{"name": r.Name, "main": r.Main, "guards": r.Guards, "git": "/git/" + r.Name + ".git"}

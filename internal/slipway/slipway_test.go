@@ -470,7 +470,7 @@ func TestPage(t *testing.T) {
 	}
 	defer reply.Body.Close()
 	text, _ := io.ReadAll(reply.Body)
-	for _, bad := range []string{"<script>", "<img", "javascript:", "hidden", "<b>&lt;", ": <b>"} {
+	for _, bad := range []string{"<script>", "<img", `href="javascript:`, "hidden", "<b>&lt;", ": <b>"} {
 		if strings.Contains(string(text), bad) {
 			t.Errorf("the page has %q", bad)
 		}
@@ -480,6 +480,43 @@ func TestPage(t *testing.T) {
 			t.Errorf("the page lacks %q", good)
 		}
 	}
+}
+
+func TestMarkdown(t *testing.T) {
+	for text, want := range map[string]string{
+		"": "", "a\nb\n\nc": "<p>a\nb</p><p>c</p>", "## Door `merge`": "<h2>Door <code>merge</code></h2>",
+		"**bold** and **not": "<p><strong>bold</strong> and **not</p>",
+		"a \\*b\\* size\\_t &lt;x&gt; &amp;lt; &x &nosuch;": "<p>a *b* size_t &lt;x&gt; &amp;lt; &amp;x &amp;nosuch;</p>",
+		"`` a`b ``, `c":                     "<p><code>a`b</code>, `c</p>",
+		"- one\n  more\n- **two**":          "<ul><li>one<br>more</li><li><strong>two</strong></li></ul>",
+		"| a | b |\n|---|--:|\n| 1 | x<y |": "<table><tr><th>a</th><th>b</th></tr><tr><td>1</td><td>x&lt;y</td></tr></table>",
+		"```\n<b>\n```\nafter":              "<pre>&lt;b&gt;</pre><p>after</p>", "```\nopen": "<pre>open</pre>",
+		"says:\n\n    if (a)\n      b":                     "<p>says:</p><pre>if (a)\n  b\n</pre>",
+		"<https://a.example/?b=\"c> <https://a.example/x>": "<p>&lt;https://a.example/?b=&#34;c&gt; <a href=\"https://a.example/x\">https://a.example/x</a></p>",
+		"<script>alert(1)</script> [x](javascript:y)":      "<p>&lt;script&gt;alert(1)&lt;/script&gt; [x](javascript:y)</p>",
+		"a\n<!-- zincdoor 1 -->":                           "<p>a</p>", "|": "<table><tr><th></th></tr></table>", "    ": "", "#": "<h2></h2>", "**": "<p>**</p>",
+	} {
+		if got := string(markdown(text)); got != want {
+			t.Errorf("%q is %q, not %q", text, got, want)
+		}
+	}
+}
+
+func FuzzMarkdown(f *testing.F) {
+	f.Add("## a\n\n| b | c |\n|---|\n\n- `d`\n  **e** <https://f.example>\n```\n&amp;\n")
+	f.Fuzz(func(t *testing.T, text string) {
+		out := string(markdown(text))
+		for _, tag := range []string{"<script", "<img", "javascript:\"", "onerror=\""} {
+			if strings.Contains(out, tag) {
+				t.Errorf("%q gives %q", text, out)
+			}
+		}
+		for _, tag := range []string{"strong", "code", "pre", "p", "ul", "li", "table", "tr", "td", "th", "h2", "a"} {
+			if opened, closed := strings.Count(out, "<"+tag+">")+strings.Count(out, "<"+tag+" "), strings.Count(out, "</"+tag+">"); opened != closed {
+				t.Errorf("%q opens %d %s and closes %d: %q", text, opened, tag, closed, out)
+			}
+		}
+	})
 }
 
 // TestPaging: every thing of a list once, in order.

@@ -9,9 +9,9 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
-	"regexp"
 	"strconv"
 	"time"
+	"zincdoor/internal/core/pattern"
 
 	"github.com/gofrs/flock"
 	"github.com/google/renameio/v2"
@@ -127,7 +127,7 @@ func (s *Slipway) id() int {
 	return s.state.Next - 1
 }
 
-var namePattern = regexp.MustCompile(`^[a-z0-9][a-z0-9_-]*(/[a-z0-9][a-z0-9_-]*)?$`)
+var namePattern = pattern.Of(`^[a-z0-9][a-z0-9_-]*(/[a-z0-9][a-z0-9_-]*)?$`)
 
 // page is a part of a list.
 type page struct {

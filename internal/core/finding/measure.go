@@ -1,9 +1,9 @@
 package finding
 
 import (
-	"regexp"
 	"strconv"
 	"strings"
+	"zincdoor/internal/core/pattern"
 )
 
 // Gauge says which number of a rule's messages is a measure, and when it is worse.
@@ -77,11 +77,11 @@ func (n number) short(bound number) bool {
 }
 
 var (
-	quoted     = regexp.MustCompile("'[^']*'|\"[^\"]*\"|`[^`]*`")
-	numeral    = regexp.MustCompile(`[0-9]+(?:\.[0-9]+)?`)
-	boundWords = regexp.MustCompile(`(?i)(?:\b(most|max|maximum|limit|allowed|exceeds?|over|than|least|min|minimum|threshold|required|expected)\b|[<>]=?)(?:[\s:=(]+(?:of|is|the|allowed|limit|value|threshold|max|maximum|was|by|to)\b)*[\s:=(]*$`)
-	measured   = regexp.MustCompile(`(?i)\b(complexity|length|depth|nesting|size|width|count)\b(?:[\s:=(]+(?:of|is|was|score|level)\b)*[\s:=(]*$`)
-	counted    = regexp.MustCompile(`(?i)^[\s-]*(?:[a-z]+ )?(lines|statements|parameters|params|arguments|characters|chars|columns|words|branches|levels|bytes|methods|fields|returns|variables|locals|conditions|paths|instructions)\b`)
+	quoted     = pattern.Of("'[^']*'|\"[^\"]*\"|`[^`]*`")
+	numeral    = pattern.Of(`[0-9]+(?:\.[0-9]+)?`)
+	boundWords = pattern.Of(`(?i)(?:\b(most|max|maximum|limit|allowed|exceeds?|over|than|least|min|minimum|threshold|required|expected)\b|[<>]=?)(?:[\s:=(]+(?:of|is|the|allowed|limit|value|threshold|max|maximum|was|by|to)\b)*[\s:=(]*$`)
+	measured   = pattern.Of(`(?i)\b(complexity|length|depth|nesting|size|width|count)\b(?:[\s:=(]+(?:of|is|was|score|level)\b)*[\s:=(]*$`)
+	counted    = pattern.Of(`(?i)^[\s-]*(?:[a-z]+ )?(lines|statements|parameters|params|arguments|characters|chars|columns|words|branches|levels|bytes|methods|fields|returns|variables|locals|conditions|paths|instructions)\b`)
 )
 
 func numbersOf(message string) []number {

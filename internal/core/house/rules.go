@@ -2,12 +2,12 @@ package house
 
 import (
 	"bytes"
-	"regexp"
 	"unicode/utf8"
 
 	"github.com/rivo/uniseg"
 
 	"zincdoor/internal/core/finding"
+	"zincdoor/internal/core/pattern"
 	"zincdoor/internal/core/source"
 )
 
@@ -76,7 +76,7 @@ func conflicts(t *text, s *Setting) {
 	}
 }
 
-var keyBlock = regexp.MustCompile(`-----BEGIN ([A-Z0-9]+ )*PRIVATE KEY( BLOCK)?-----`)
+var keyBlock = pattern.Of(`-----BEGIN ([A-Z0-9]+ )*PRIVATE KEY( BLOCK)?-----`)
 
 func keys(t *text, s *Setting) {
 	if !bytes.Contains(t.Data, []byte("PRIVATE KEY")) {

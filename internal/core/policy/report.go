@@ -3,6 +3,7 @@ package policy
 import (
 	"regexp"
 	"slices"
+	"zincdoor/internal/core/pattern"
 
 	"github.com/Masterminds/semver/v3"
 )
@@ -67,7 +68,7 @@ func ParseVersions(text string) (Versions, error) {
 // String gives the constraint as it is written, "" where there is none.
 func (v Versions) String() string { return v.text }
 
-var versionPart = regexp.MustCompile(`\d+(\.\d+){0,2}`)
+var versionPart = pattern.Of(`\d+(\.\d+){0,2}`)
 
 // Take reports whether a version is among them: by the first number in it, with up to two parts after it, whatever else
 // a tool says of itself.

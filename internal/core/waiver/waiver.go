@@ -13,12 +13,12 @@ package waiver
 import (
 	"cmp"
 	"fmt"
-	"regexp"
 	"slices"
 	"strings"
 	"time"
 
 	"zincdoor/internal/core/finding"
+	"zincdoor/internal/core/pattern"
 	"zincdoor/internal/core/source"
 )
 
@@ -61,7 +61,7 @@ type Waiver struct {
 // Order sorts waivers by path and line.
 func Order(a, b Waiver) int { return cmp.Or(cmp.Compare(a.Path, b.Path), cmp.Compare(a.Line, b.Line)) }
 
-var form = regexp.MustCompile(`^door waiver\(([^()]*)\)(?:\s+until\s+([^\s:]+))?(?:\s*:\s*(.*)|.*)$`)
+var form = pattern.Of(`^door waiver\(([^()]*)\)(?:\s+until\s+([^\s:]+))?(?:\s*:\s*(.*)|.*)$`)
 
 // Find lists the waivers of a text, by their lines.
 func Find(path string, text *source.Text) []Waiver {
