@@ -307,3 +307,47 @@ acts:
 		t.Errorf("what changes something was redirected: %s", errs)
 	}
 }
+
+// TestMayNotRead: a token that may not read comments posts none, for it can't know what is there, and sets the status all the same.
+func TestMayNotRead(t *testing.T) {
+	t.Parallel()
+	for _, refuses := range []string{"/me", "/comments"} {
+		s := repository(t)
+		s.write("core/ebb.c", lines(3))
+		head := s.commit("Ebb")
+		s.write("r.txt", warn("core/ebb.c", 2))
+		var mu sync.Mutex
+		var done []string
+		host := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			mu.Lock()
+			defer mu.Unlock()
+			done = append(done, r.Method+" "+r.URL.Path)
+			switch r.URL.Path {
+			case refuses:
+				w.WriteHeader(http.StatusForbidden)
+			case "/comments":
+				fmt.Fprint(w, "[]")
+			default:
+				fmt.Fprintf(w, `{"head": %q, "name": "bot"}`, head)
+			}
+		}))
+		recipe := filepath.Join(t.TempDir(), "host.yaml")
+		os.WriteFile(recipe, []byte(`zincdoor: host/1
+name: closed
+address: `+host.URL+`
+acts:
+  read-self: {call: GET /me, fields: {name: $.name}}
+  read-pull: {call: "GET /pulls/{pull}", fields: {head: $.head}}
+  list-comments: {call: GET /comments, each: "$[*]", fields: {id: $.id, text: $.text, author: $.who}}
+  create-comment: {call: POST /comments}
+  update-comment: {call: PUT /comments}
+  set-status: {call: PUT /status}
+`), 0o644)
+		out, errs, code := s.run("review", "send", "--tree", "HEAD", "--report", "gnu=r.txt", "--host", recipe, "--pull", "1")
+		host.Close()
+		all := strings.Join(done, ", ")
+		if code != 1 || !strings.Contains(errs, "the token may not") || strings.Contains(all, "POST") || !strings.Contains(all, "PUT /status") {
+			t.Errorf("where %s is refused: %d, %s\n%s%s", refuses, code, all, out, errs)
+		}
+	}
+}

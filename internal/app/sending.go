@@ -133,7 +133,11 @@ func (s *sender) prepare(ctx context.Context) (err error) {
 	}
 	comments := s.host.Can(policy.CreateComment) || s.host.Can(policy.CreateSummary)
 	if judged && comments {
-		if s.self, err = s.host.Self(ctx); err != nil {
+		if s.self, err = s.host.Self(ctx); errors.Is(err, codehost.ErrRefused) {
+			s.notice("the token may not say whose it is, so there are no comments of ours: %v", err)
+			comments, err = false, nil
+		}
+		if err != nil {
 			return err
 		}
 	}
@@ -174,6 +178,11 @@ func (s *sender) look(ctx context.Context) ([]review.Act, error) {
 	}
 	if s.wish.Judged {
 		posted, err := s.host.Comments(ctx)
+		if errors.Is(err, codehost.ErrRefused) { // without knowing what is there, nothing is posted
+			s.notice("the token may not read comments, so there are none of ours: %v", err)
+			s.wish.Judged = false
+			return s.look(ctx)
+		}
 		if err != nil {
 			return nil, err
 		}
