@@ -127,6 +127,15 @@ func open(ctx context.Context, dir string) (*git.Repo, error) {
 	return repo, err
 }
 
+// openIfAny finds the repository that a call is made in, nil where there is none. One must be closed.
+func openIfAny(ctx context.Context, dir string) (*git.Repo, error) {
+	repo, err := git.Open(ctx, dir)
+	if errors.Is(err, git.ErrNoRepository) {
+		return nil, nil
+	}
+	return repo, err
+}
+
 // collecting is the request for evidence by an authority.
 func collecting(t *target.Target, a *authority.Authority, call Call, reports Reports, tell func(lint.Step)) evidence.Request {
 	depends := []string{a.Origin.Digest}

@@ -40,10 +40,7 @@ func OpenHistory(ctx context.Context, c Call, place Place, name string) (*Histor
 }
 
 func openHistory(ctx context.Context, c Call, place Place, name string, openStore func(context.Context, string) (*history.Store, error)) (*History, error) {
-	repo, err := git.Open(ctx, c.Dir)
-	if errors.Is(err, git.ErrNoRepository) {
-		repo, err = nil, nil
-	}
+	repo, err := openIfAny(ctx, c.Dir)
 	if err != nil {
 		return nil, err
 	}

@@ -2,7 +2,6 @@ package app
 
 import (
 	"context"
-	"errors"
 	"maps"
 	"slices"
 	"sync"
@@ -18,10 +17,8 @@ func (j *Judged) NameOwners(ctx context.Context, all []judge.Finding) error {
 	if j.side == "" || !slices.ContainsFunc(all, free) {
 		return nil
 	}
-	repo, err := git.Open(ctx, j.Dir)
-	if errors.Is(err, git.ErrNoRepository) {
-		return nil
-	} else if err != nil {
+	repo, err := openIfAny(ctx, j.Dir)
+	if repo == nil || err != nil {
 		return err
 	}
 	defer repo.Close()

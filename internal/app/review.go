@@ -53,19 +53,11 @@ type HostRequest struct {
 	TokenFrom  func() (string, error) // gives the token; "" for none
 }
 
-// Done is an act with what became of it.
-type Done struct {
-	review.Act
-	Call string // the method and the address
-}
-
 // Sent is what was done, or would be.
 type Sent struct {
 	Verdict judge.Verdict
 	Pull    review.Pull
-	Door    string
-	Acts    []Done
-	Kept    int // comments that were right already
+	Acts    []review.Act
 	Notices []string
 }
 
@@ -83,19 +75,18 @@ type reviewing struct {
 // SendReview brings a verdict to a pull request. What was done before an error is in what it gives.
 func SendReview(ctx context.Context, q ReviewRequest) (*Sent, error) {
 	r := &reviewing{ReviewRequest: q}
-	repo, err := git.Open(ctx, q.Dir)
-	switch {
-	case err == nil:
-		r.repo = repo
-		defer repo.Close()
-	case !errors.Is(err, git.ErrNoRepository):
+	var err error
+	if r.repo, err = openIfAny(ctx, q.Dir); err != nil {
 		return nil, err
+	}
+	if r.repo != nil {
+		defer r.repo.Close()
 	}
 	recipe, err := r.read()
 	if err != nil {
 		return nil, err
 	}
-	if !isCommitName(r.verdict.Subject.Head) {
+	if !git.IsHash(r.verdict.Subject.Head) {
 		return nil, target.WrongCall("the verdict is of %s, and a pull request proposes commits: judge one with --into, --range or --tree REV", cmp.Or(r.verdict.Subject.Head, "no commit"))
 	}
 	if r.host, err = openHost(recipe, q.HostRequest, r.repo, r.verdict.Door, q.Link); err != nil {
@@ -111,10 +102,6 @@ func SendReview(ctx context.Context, q ReviewRequest) (*Sent, error) {
 	}
 	defer unlock()
 	return r.send(ctx)
-}
-
-func isCommitName(name string) bool {
-	return len(name) >= 40 && strings.Trim(name, "0123456789abcdef") == ""
 }
 
 // read gets the verdict, the policy, and the recipe.
@@ -246,13 +233,12 @@ func isMergeOf(repo *git.Repo, merge, commit string) bool {
 	if !isThere(repo, merge) {
 		return false
 	}
-	for _, parent := range []string{"^1", "^2"} {
-		if name, err := repo.Commit(merge + parent); err == nil && name == commit {
-			_, err := repo.Commit(merge + "^2")
-			return err == nil
-		}
+	second, err := repo.Commit(merge + "^2") // which only a merge has
+	if err != nil {
+		return false
 	}
-	return false
+	first, err := repo.Commit(merge + "^1")
+	return err == nil && (first == commit || second == commit)
 }
 
 // comments are the comments that the verdict wants, at the commit that the pull request proposes. What was judged as a merge of it is

@@ -16,7 +16,6 @@ import (
 	"github.com/gofrs/flock"
 
 	"zincdoor/internal/codehost"
-	"zincdoor/internal/core/baseline"
 	"zincdoor/internal/core/policy"
 	"zincdoor/internal/core/recognise"
 	"zincdoor/internal/core/review"
@@ -52,7 +51,7 @@ const mostSetbacks = 8
 // send looks at what is shown, does what is to be done, and looks again, until nothing is left to do. So it doesn't matter where an
 // earlier run was broken off, nor what of a call whose answer was lost was done.
 func (r *reviewing) send(ctx context.Context) (*Sent, error) {
-	sent := &Sent{Verdict: r.verdict, Door: r.verdict.Door, Notices: r.notices}
+	sent := &Sent{Verdict: r.verdict, Notices: r.notices}
 	pull, err := r.host.Pull(ctx)
 	if errors.Is(err, codehost.ErrGone) {
 		return sent, fmt.Errorf("there is no pull request %s at %s, or the token doesn't see it: %w", r.Pull, r.host.Address(), err)
@@ -193,13 +192,12 @@ func (s *sender) look(ctx context.Context) ([]review.Act, error) {
 	}
 	acts := review.Plan(s.wish, shown, s.can)
 	acts = slices.DeleteFunc(acts, func(a review.Act) bool { return a.Thread != "" && s.stuck[a.Thread] })
-	s.sent.Kept = len(shown.Threads)
 	return acts, nil
 }
 
 // view gives what is known of the way from an earlier commit to the judged one. Findings get the code that they stand on, where the
 // verdict was read from a file.
-func (s *sender) view(threads []review.Thread) (view func(string, []baseline.Entry) recognise.View, done func()) {
+func (s *sender) view(threads []review.Thread) (view func(commit string) recognise.View, done func()) {
 	head := s.verdict.Subject.Head
 	newText, closeNew := textsAt(s.repo, head)
 	closers := []func(){closeNew}
@@ -224,7 +222,7 @@ func (s *sender) view(threads []review.Thread) (view func(string, []baseline.Ent
 			}
 		}
 	}
-	view = func(commit string, entries []baseline.Entry) recognise.View {
+	view = func(commit string) recognise.View {
 		v := recognise.View{Aliases: s.policy.Aliases}
 		if !isThere(s.repo, commit) || !isThere(s.repo, head) {
 			return v
@@ -277,5 +275,6 @@ func (s *sender) execute(ctx context.Context, acts []review.Act) (progress bool,
 }
 
 func (s *sender) note(a review.Act) {
-	s.sent.Acts = append(s.sent.Acts, Done{Act: a, Call: s.host.Call(a)})
+	a.Call, _ = s.host.Sample(a)
+	s.sent.Acts = append(s.sent.Acts, a)
 }

@@ -3,42 +3,22 @@ package app
 import (
 	"cmp"
 	"context"
-	"errors"
 	"slices"
 
 	"zincdoor/internal/codehost"
 	"zincdoor/internal/core/judge"
 	"zincdoor/internal/core/policy"
 	"zincdoor/internal/core/review"
-	"zincdoor/internal/git"
 )
 
-// HostLook is what an act that only reads gave.
-type HostLook struct {
-	codehost.Traced
-	Fields []codehost.Field
-	Things int
-	Lists  bool
-	Pages  int
-	Err    error
-}
-
-// HostSample is a call that changes something, as it would be sent.
-type HostSample struct {
-	Act        policy.HostAct
-	Call, Body string
-}
-
 // TryHost does what a recipe can do without changing anything, and shows what it would send for the rest.
-func TryHost(ctx context.Context, c Call, q HostRequest) (looks []HostLook, samples []HostSample, err error) {
-	repo, err := git.Open(ctx, c.Dir)
-	switch {
-	case err == nil:
-		defer repo.Close()
-	case errors.Is(err, git.ErrNoRepository):
-		repo = nil
-	default:
+func TryHost(ctx context.Context, c Call, q HostRequest) (looks []codehost.Look, samples []codehost.Sample, err error) {
+	repo, err := openIfAny(ctx, c.Dir)
+	if err != nil {
 		return nil, nil, err
+	}
+	if repo != nil {
+		defer repo.Close()
 	}
 	read, err := ReadPolicy(ctx, c)
 	if err != nil {
@@ -48,8 +28,6 @@ func TryHost(ctx context.Context, c Call, q HostRequest) (looks []HostLook, samp
 	if err != nil {
 		return nil, nil, err
 	}
-	var traced []codehost.Traced
-	q.Settings.Trace = func(t codehost.Traced) { traced = append(traced, t) }
 	h, err := openHost(recipe, q, repo, "merge", "https://boards.example/verdict")
 	if err != nil {
 		return nil, nil, err
@@ -61,15 +39,10 @@ func TryHost(ctx context.Context, c Call, q HostRequest) (looks []HostLook, samp
 		case !recipe.Does(spec.Act):
 		case spec.Writes:
 			call, body := h.Sample(sampleOf(spec.Act, head))
-			samples = append(samples, HostSample{spec.Act, call, body})
+			samples = append(samples, codehost.Sample{Act: spec.Act, Call: call, Body: body})
 		case slices.Contains(spec.Takes, "commit") && head == "":
 		default:
-			traced = nil
-			look := HostLook{Lists: spec.Lists}
-			look.Fields, look.Things, look.Err = h.Look(ctx, spec.Act, head)
-			if look.Act = spec.Act; len(traced) > 0 {
-				look.Traced, look.Pages = traced[len(traced)-1], len(traced)
-			}
+			look := h.Look(ctx, spec.Act, head)
 			looks = append(looks, look)
 			for _, f := range look.Fields {
 				if spec.Act == policy.ReadPull && f.Name == "head" {

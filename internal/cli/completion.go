@@ -129,7 +129,7 @@ func (p *program) finishFlags(cmd *cobra.Command) {
 	nameValues(cmd.Flags())
 	cmd.Flags().VisitAll(func(f *pflag.Flag) {
 		values, known := completers[f.Name], f.Annotations[valuesKey]
-		if _, done := cmd.GetFlagCompletionFunc(f.Name); done {
+		if _, done := cmd.GetFlagCompletionFunc(f.Name); done { // a flag of every command
 			return
 		}
 		if values == nil && known == nil && slices.Contains(withFiles, f.Name) {

@@ -13,6 +13,7 @@ import (
 	"path/filepath"
 	"strings"
 
+	"zincdoor/internal/core/review"
 	"zincdoor/internal/demo"
 	"zincdoor/internal/render"
 	"zincdoor/internal/slipway"
@@ -156,7 +157,7 @@ func (d *pullDemo) merge(context.Context) error {
 	if err != nil {
 		return err
 	}
-	fmt.Fprintf(d.out, "  merged as %s\n\nNothing of this stays. How to do it at your code host: docs/pull-requests.md.\n", commit[:min(len(commit), 10)])
+	fmt.Fprintf(d.out, "  merged as %s\n\nNothing of this stays. How to do it at your code host: docs/pull-requests.md.\n", review.Short(commit))
 	return nil
 }
 

@@ -42,12 +42,16 @@ func (p *program) group(cmd *cobra.Command, heading string, add ...func(f *pflag
 	})
 }
 
-// ready makes the flags of a command.
+// ready makes the flags of a command, once.
 func (p *program) ready(cmd *cobra.Command) {
-	for _, make := range p.unmade[cmd] {
-		make()
+	unmade, some := p.unmade[cmd]
+	if !some {
+		return
 	}
 	delete(p.unmade, cmd)
+	for _, make := range unmade {
+		make()
+	}
 	p.finishFlags(cmd)
 }
 

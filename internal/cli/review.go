@@ -152,7 +152,6 @@ zincdoor review send --into main --host slipway.yaml --pull 1 --dry-run`,
 			if err != nil {
 				return err
 			}
-			request.Lines = true
 			about := p.out
 			if gate.output.format != render.Terminal && gate.output.file == "" {
 				about = p.err
@@ -213,17 +212,13 @@ func (p *program) send(ctx context.Context, q app.ReviewRequest, out io.Writer) 
 }
 
 func (p *program) showSent(out io.Writer, q app.ReviewRequest, sent *app.Sent, whole bool) error {
-	shown := render.SentReview{Pull: q.Pull, Title: sent.Pull.Title, DryRun: q.DryRun, Whole: whole}
-	for _, a := range sent.Acts {
-		shown.Acts = append(shown.Acts, render.SentAct{Act: a.Act, Call: a.Call})
-	}
 	for _, notice := range sent.Notices {
 		p.tell(p.err, "zincdoor: %s\n", render.Safe(notice))
 	}
-	if !whole && len(shown.Acts) == 0 || sent.Pull.Head == "" {
+	if !whole && len(sent.Acts) == 0 || sent.Pull.Head == "" {
 		return nil // what was said before says it all
 	}
-	return render.WriteReview(out, shown)
+	return render.WriteReview(out, render.SentReview{Pull: q.Pull, Title: sent.Pull.Title, Acts: sent.Acts, DryRun: q.DryRun, Whole: whole})
 }
 
 func (p *program) tryHost() *cobra.Command {
@@ -250,21 +245,12 @@ Exit codes: 0; 2 where something could not be read.`,
 			if err != nil {
 				return graded(err)
 			}
-			var shown render.HostTrial
 			for _, l := range looks {
-				one := render.HostLook{Act: string(l.Act), Call: l.Method + " " + l.Address, Code: l.Code, Took: l.Took, Pages: l.Pages, Things: l.Things, Lists: l.Lists, Err: l.Err}
 				if l.Err != nil {
 					p.code = graver(p.code, exitUnjudged)
 				}
-				for _, f := range l.Fields {
-					one.Fields = append(one.Fields, render.HostField{Name: f.Name, At: f.At, Value: f.Value, Found: f.Found})
-				}
-				shown.Looks = append(shown.Looks, one)
 			}
-			for _, s := range samples {
-				shown.Samples = append(shown.Samples, render.HostSample{Act: string(s.Act), Call: s.Call, Body: s.Body})
-			}
-			return render.WriteHostTrial(p.out, shown)
+			return render.WriteHostTrial(p.out, looks, samples)
 		},
 	}
 	p.group(cmd, "Code host", host.add)

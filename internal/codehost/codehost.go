@@ -42,16 +42,6 @@ type Settings struct {
 	Roots    []byte            // certificates (PEM) to trust beside the system's
 	Plain    bool              // a token may go to another machine unencrypted
 	Patience time.Duration     // how long to wait in all, where the host asks to
-	Trace    func(Traced)      // is called with each answer; nil for nobody
-}
-
-// Traced is a call with its answer.
-type Traced struct {
-	Act     policy.HostAct
-	Method  string
-	Address string // without the token
-	Code    int    // 0 where there was no answer
-	Took    time.Duration
 }
 
 // Host is a code host that can be spoken with. It is for one caller at a time.
@@ -62,6 +52,14 @@ type Host struct {
 	values   map[string]string
 	client   *http.Client
 	patience time.Duration // what is left of it
+	calls    []made
+}
+
+// made is a call that was made.
+type made struct {
+	what string // its method and address, without the token
+	code int    // of the answer; 0 where there was none
+	took time.Duration
 }
 
 // The bounds of what a host may answer.
@@ -148,9 +146,6 @@ func (h *Host) Can(act policy.HostAct) bool {
 	if act == review.MovesComments {
 		return h.recipe.Does(policy.UpdateComment) && h.recipe.Acts[policy.UpdateComment].Moves
 	}
-	if act == policy.ListSummary {
-		return h.recipe.Does(policy.ListSummary) || h.recipe.Does(policy.ListComments)
-	}
 	return h.recipe.Does(act)
 }
 
@@ -179,9 +174,12 @@ func (h *Host) Pull(ctx context.Context) (p review.Pull, err error) {
 		return p, err
 	}
 	p = review.Pull{Head: found["head"].text, State: found["state"].text, Target: found["target"].text, Title: found["title"].text}
-	h.values["head"] = p.Head
+	h.SetHead(p.Head)
 	return p, nil
 }
+
+// SetHead says what {head} is.
+func (h *Host) SetHead(commit string) { h.values["head"] = commit }
 
 // Comments lists the comments on lines and the others, in the host's order.
 func (h *Host) Comments(ctx context.Context) (all []review.Posted, err error) {
@@ -237,58 +235,66 @@ func (h *Host) Do(ctx context.Context, a review.Act) error {
 	return err
 }
 
-// Call is an act as a call, for people: the method and the address.
-func (h *Host) Call(a review.Act) string {
-	r, err := h.request(a.Kind, valuesOf(a), "")
-	if err != nil {
-		return h.hide(err.Error())
-	}
-	return r.method + " " + h.hide(r.address)
-}
-
-// Sample is an act as it would be sent: its call, and its body.
+// Sample is an act as it would be sent, for people: its method and address, and its body.
 func (h *Host) Sample(a review.Act) (call, body string) {
 	r, err := h.request(a.Kind, valuesOf(a), "")
 	if err != nil {
 		return h.hide(err.Error()), ""
 	}
-	return r.method + " " + h.hide(r.address), h.hide(string(r.body))
+	return r.call(h), h.hide(string(r.body))
+}
+
+// Sample is an act as it would be sent.
+type Sample struct {
+	Act        policy.HostAct
+	Call, Body string
+}
+
+// Look is what an act that only reads gave.
+type Look struct {
+	Act    policy.HostAct
+	Call   string // the last one that was made
+	Code   int    // of its answer; 0 where there was none
+	Took   time.Duration
+	Calls  int
+	Lists  bool
+	Things int     // how many it lists
+	Fields []Field // of the first of them
+	Err    error
 }
 
 // Field is a field of an answer as people are shown it.
 type Field struct {
 	Name, At, Value string
 	Found           bool
-	Needed          bool
 }
 
-// Look does an act that only reads, and says what it got, field by field: of the first thing where it lists several, and how many
-// there are.
-func (h *Host) Look(ctx context.Context, act policy.HostAct, commit string) (all []Field, things int, err error) {
+// Look does an act that only reads, and says what it got, field by field: of the first thing where it lists several.
+func (h *Host) Look(ctx context.Context, act policy.HostAct, commit string) Look {
+	h.calls = nil
 	values := map[string]any{"commit": commit}
 	var found fields
 	spec := policy.SpecOf(act)
+	look := Look{Act: act, Lists: spec.Lists}
 	if spec.Lists {
-		err = h.list(ctx, act, values, func(f fields) {
-			if things++; found == nil {
+		look.Err = h.list(ctx, act, values, func(f fields) {
+			if look.Things++; found == nil {
 				found = f
 			}
 		})
-	} else {
-		if found, err = h.read(ctx, act, values); found != nil {
-			things = 1
-		}
+	} else if found, look.Err = h.read(ctx, act, values); found != nil {
+		look.Things = 1
 	}
-	e := h.recipe.Acts[act]
+	if look.Calls = len(h.calls); look.Calls > 0 {
+		last := h.calls[look.Calls-1]
+		look.Call, look.Code, look.Took = last.what, last.code, last.took
+	}
 	for _, name := range slices.Concat(spec.Gives, spec.May) {
-		f, said := e.Fields[name]
-		if !said {
-			continue
+		if f, said := h.recipe.Acts[act].Fields[name]; said {
+			look.Fields = append(look.Fields, Field{Name: name, At: f.At, Value: h.hide(found[name].text), Found: found[name].found})
 		}
-		v := found[name]
-		all = append(all, Field{Name: name, At: f.At, Value: h.hide(v.text), Found: v.found, Needed: slices.Contains(spec.Gives, name)})
 	}
-	return all, things, err
+	return look
 }
 
 // valuesOf are the variables of an act.
@@ -341,6 +347,3 @@ func (v value) number() int {
 }
 
 type fields map[string]value
-
-// SetHead says what {head} is.
-func (h *Host) SetHead(commit string) { h.values["head"] = commit }

@@ -8,6 +8,7 @@ import (
 	"io"
 	"net/http"
 	"net/url"
+	"slices"
 	"strings"
 
 	"zincdoor/internal/core/policy"
@@ -48,7 +49,7 @@ func (h *Host) request(act policy.HostAct, values map[string]any, page string) (
 			return r, h.wrong(act, err)
 		}
 	}
-	for _, header := range append(h.recipe.Headers[:len(h.recipe.Headers):len(h.recipe.Headers)], e.Headers...) {
+	for _, header := range slices.Concat(h.recipe.Headers, e.Headers) {
 		text, out, err := header.Value.Filled(value, nil)
 		switch {
 		case err != nil && h.settings.Token == "" && namesToken(header.Value):
@@ -67,14 +68,7 @@ func (h *Host) wrong(act policy.HostAct, err error) error {
 }
 
 func namesToken(t policy.Template) bool {
-	for _, name := range t.Variables() {
-		for _, secret := range policy.Secrets {
-			if name == secret {
-				return true
-			}
-		}
-	}
-	return false
+	return slices.ContainsFunc(t.Variables(), func(name string) bool { return slices.Contains(policy.Secrets, name) })
 }
 
 // valueText is a variable's value as a text: as the host calls it where it has words for it.

@@ -98,8 +98,11 @@ func (h *Host) sent(ctx context.Context, r request) (answer, error) {
 
 // where names a call in messages.
 func (r request) where(h *Host) string {
-	return fmt.Sprintf("%s (%s %s)", r.act, r.method, h.hide(r.address))
+	return fmt.Sprintf("%s (%s)", r.act, r.call(h))
 }
+
+// call is the method and the address, without the token.
+func (r request) call(h *Host) string { return r.method + " " + h.hide(r.address) }
 
 // once sends a request once.
 func (h *Host) once(ctx context.Context, r request) (a answer, err error) {
@@ -108,11 +111,7 @@ func (h *Host) once(ctx context.Context, r request) (a answer, err error) {
 		return a, errors.New(h.hide(err.Error()))
 	}
 	began := time.Now()
-	defer func() {
-		if h.settings.Trace != nil {
-			h.settings.Trace(Traced{Act: r.act, Method: r.method, Address: h.hide(r.address), Code: a.code, Took: time.Since(began)})
-		}
-	}()
+	defer func() { h.calls = append(h.calls, made{r.call(h), a.code, time.Since(began)}) }()
 	reply, err := h.client.Do(q)
 	if err != nil {
 		return a, h.unreached(r, err)

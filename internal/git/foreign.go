@@ -43,7 +43,7 @@ func ReadAt(ctx context.Context, dir, at, path string) ([]byte, error) {
 
 func (r *Repo) readAt(at, path string) ([]byte, error) {
 	commit, err := r.Commit("refs/tags/" + at)
-	if err != nil && isHash(at) {
+	if err != nil && IsHash(at) {
 		commit, err = r.Commit(at)
 	}
 	if err != nil {
@@ -61,7 +61,8 @@ func (r *Repo) readAt(at, path string) ([]byte, error) {
 	return data, err
 }
 
-func isHash(name string) bool {
+// IsHash reports whether a name is a whole name of an object.
+func IsHash(name string) bool {
 	return (len(name) == 40 || len(name) == 64) && strings.Trim(name, "0123456789abcdef") == ""
 }
 
@@ -82,7 +83,7 @@ func FetchFile(ctx context.Context, address, at, path string) (data []byte, err 
 	}
 	tag := "+refs/tags/" + at + ":refs/tags/" + at
 	err = fetch("--depth=1", "--", address, tag)
-	if err != nil && isHash(at) { // a server may give no commit that isn't the tip of something
+	if err != nil && IsHash(at) { // a server may give no commit that isn't the tip of something
 		if err = fetch("--depth=1", "--", address, at); err != nil {
 			err = fetch("--", address, "+refs/*:refs/*")
 		}

@@ -240,7 +240,7 @@ func refIn(revision string) string {
 			end = min(end, i)
 		}
 	}
-	if name := revision[:end]; name != "HEAD" && name != "@" && !strings.HasPrefix(name, "refs/") && !isHash(name) {
+	if name := revision[:end]; name != "HEAD" && name != "@" && !strings.HasPrefix(name, "refs/") && !IsHash(name) {
 		return name
 	}
 	return ""

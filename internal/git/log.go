@@ -110,7 +110,7 @@ func (r *Repo) Blame(side Side, path string, lines []int) (map[int]Author, error
 		fields := strings.Fields(line)
 		switch {
 		case strings.HasPrefix(line, "\t"):
-		case len(fields) >= 3 && isHash(fields[0]):
+		case len(fields) >= 3 && IsHash(fields[0]):
 			of = fields[0]
 			if n, err := strconv.Atoi(fields[2]); err == nil {
 				all[n] = Author{Commit: of}

@@ -87,7 +87,7 @@ func (r *reader) host(f field, more map[string]func(*yaml.Node, *policy.Host)) *
 	r.mapping(f.value, keys{what: what, need: need, read: known})
 	if address != nil {
 		h.Address = r.hostTemplate(address, h, "", "address")
-		r.checkHostAddress(address, h)
+		r.checkHostAddress(address)
 	}
 	if headers != nil {
 		h.Headers = r.hostHeaders(headers, h, "")
@@ -127,7 +127,7 @@ func spread(n *yaml.Node, left int) int {
 // leastLongest is how many characters a comment with its mark needs.
 const leastLongest = 10_000
 
-func (r *reader) checkHostAddress(n *yaml.Node, h *policy.Host) {
+func (r *reader) checkHostAddress(n *yaml.Node) {
 	text, _ := scalar(resolve(n))
 	u, err := url.Parse(strings.NewReplacer("{", "", "}", "").Replace(text))
 	switch {

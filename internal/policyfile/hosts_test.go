@@ -32,7 +32,7 @@ func TestReadHost(t *testing.T) {
 	if len(lines) < 20 || strings.Contains(h.Written, "\n") {
 		t.Errorf("it is written as %s", h.Written)
 	}
-	whole := strings.Replace(strings.Replace(h.Written, `zincdoor: host/1, name: slipway, `, "", 1), "zincdoor", "", 0)
+	whole := strings.Replace(h.Written, `zincdoor: host/1, name: slipway, `, "", 1)
 	f, err := Parse("p.yaml", []byte("zincdoor: 1\nhosts:\n  slipway: "+whole+"\ndoors: {d: {limits: [{count: new, most: 0}]}}\n"))
 	if err != nil {
 		t.Fatal(err)

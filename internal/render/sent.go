@@ -10,12 +10,6 @@ import (
 	"zincdoor/internal/core/review"
 )
 
-// SentAct is an act of a review with the call that it was.
-type SentAct struct {
-	review.Act
-	Call string
-}
-
 // mostActs is how many acts are shown.
 const mostActs = 30
 
@@ -34,11 +28,10 @@ var doneWords = map[policy.HostAct][2]string{
 
 // SentReview says what was done at a pull request, or what would be.
 type SentReview struct {
-	Pull, Address string
-	Title         string
-	Acts          []SentAct
-	DryRun        bool
-	Whole         bool // it came to its end
+	Pull, Title string
+	Acts        []review.Act
+	DryRun      bool
+	Whole       bool // it came to its end
 }
 
 // WriteReview writes it: what was done, a line each, and in a dry run the calls.

@@ -6,39 +6,14 @@ import (
 	"strings"
 	"time"
 
+	"zincdoor/internal/codehost"
 	"zincdoor/internal/core/finding"
 )
 
-// HostTrial is what a host recipe gave when it was tried.
-type HostTrial struct {
-	Looks   []HostLook
-	Samples []HostSample
-}
-
-// HostLook is an act that only read.
-type HostLook struct {
-	Act, Call     string
-	Code          int
-	Took          time.Duration
-	Pages, Things int
-	Lists         bool
-	Fields        []HostField
-	Err           error
-}
-
-// HostField is a field of an answer.
-type HostField struct {
-	Name, At, Value string
-	Found           bool
-}
-
-// HostSample is a call that would change something.
-type HostSample struct{ Act, Call, Body string }
-
-// WriteHostTrial writes it: what was read field by field, then what would be sent.
-func WriteHostTrial(w io.Writer, t HostTrial) error {
+// WriteHostTrial writes what a host recipe gave when it was tried: what was read field by field, then what would be sent.
+func WriteHostTrial(w io.Writer, looks []codehost.Look, samples []codehost.Sample) error {
 	var s strings.Builder
-	for _, l := range t.Looks {
+	for _, l := range looks {
 		fmt.Fprintf(&s, "%s\n  %s", l.Act, Safe(l.Call))
 		if l.Code > 0 {
 			fmt.Fprintf(&s, "  %d in %s", l.Code, l.Took.Round(time.Millisecond))
@@ -52,7 +27,7 @@ func WriteHostTrial(w io.Writer, t HostTrial) error {
 			}
 		}
 		if l.Lists {
-			fmt.Fprintf(&s, "  %s on %s", finding.CountOf(l.Things, "thing"), finding.CountOf(l.Pages, "page"))
+			fmt.Fprintf(&s, "  %s on %s", finding.CountOf(l.Things, "thing"), finding.CountOf(l.Calls, "page"))
 			if l.Things > 0 {
 				s.WriteString("; the first has")
 			}
@@ -69,10 +44,10 @@ func WriteHostTrial(w io.Writer, t HostTrial) error {
 		}
 		s.WriteByte('\n')
 	}
-	if len(t.Samples) > 0 {
+	if len(samples) > 0 {
 		s.WriteString("Nothing of this was sent; it would be, with other values:\n\n")
 	}
-	for _, sample := range t.Samples {
+	for _, sample := range samples {
 		fmt.Fprintf(&s, "%s\n  %s\n", sample.Act, Safe(sample.Call))
 		if sample.Body != "" {
 			fmt.Fprintf(&s, "  %s\n", Safe(clipRunes(sample.Body, 200)))

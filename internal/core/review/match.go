@@ -2,7 +2,6 @@ package review
 
 import (
 	"cmp"
-	"iter"
 	"maps"
 	"slices"
 	"strings"
@@ -86,7 +85,7 @@ const none = -1
 
 // Recognise finds which threads speak of which comments and which of their findings are still there. head is the commit that was
 // judged; view gives what is known of the way to it from another one.
-func Recognise(threads []Thread, wanted []Comment, v judge.Verdict, head string, view func(commit string, entries []baseline.Entry) recognise.View) Known {
+func Recognise(threads []Thread, wanted []Comment, v judge.Verdict, head string, view func(commit string) recognise.View) Known {
 	known := Known{ThreadOf: slices.Repeat([]int{none}, len(wanted)), Still: map[int]bool{}}
 	groups := map[string][]int{} // by the commit that their findings were seen at
 	var commits []string
@@ -121,16 +120,14 @@ func (k *Known) assignAlike(threads []Thread, lost []int, wanted []Comment, v ju
 		return strings.Join([]string{tool, rule, path, finding.Skeleton(message)}, "\x00")
 	}
 	left := map[string][]int{}
-	lost = slices.DeleteFunc(slices.Clone(lost), func(t int) bool { return k.Still[t] || len(threads[t].Mark.Entries) == 0 })
-	slices.SortFunc(lost, func(a, b int) int { return cmp.Compare(lineOf(threads[a]), lineOf(threads[b])) })
 	for _, t := range lost {
-		if entries := threads[t].Mark.Entries; !threads[t].Mark.Gone {
+		if entries := threads[t].Mark.Entries; len(entries) > 0 && !k.Still[t] && !threads[t].Mark.Gone {
 			key := what(entries[0].Tool, entries[0].Rule, entries[0].Path, entries[0].Message)
 			left[key] = append(left[key], t)
 		}
 	}
 	free := map[string][]int{}
-	for _, c := range slices.SortedFunc(indices(wanted), func(a, b int) int { return cmp.Compare(wanted[a].Line, wanted[b].Line) }) {
+	for c := range wanted {
 		if k.ThreadOf[c] == none {
 			f := v.Findings[wanted[c].Findings[0]]
 			key := what(f.Tool, f.Rule, f.Path, shortMessage(f.Message))
@@ -138,30 +135,23 @@ func (k *Known) assignAlike(threads []Thread, lost []int, wanted []Comment, v ju
 		}
 	}
 	for key, of := range left {
-		if len(of) != len(free[key]) {
+		comments := free[key]
+		if len(of) != len(comments) {
 			continue
 		}
+		slices.SortFunc(of, func(a, b int) int {
+			return cmp.Compare(threads[a].Mark.Entries[0].Line, threads[b].Mark.Entries[0].Line)
+		})
+		slices.SortFunc(comments, func(a, b int) int { return cmp.Compare(wanted[a].Line, wanted[b].Line) })
 		for i, t := range of {
-			k.ThreadOf[free[key][i]], k.Still[t] = t, true
-		}
-	}
-}
-
-func lineOf(t Thread) int { return t.Mark.Entries[0].Line }
-
-func indices(wanted []Comment) iter.Seq[int] {
-	return func(yield func(int) bool) {
-		for i := range wanted {
-			if !yield(i) {
-				return
-			}
+			k.ThreadOf[comments[i]], k.Still[t] = t, true
 		}
 	}
 }
 
 // recognised pairs findings that aren't taken yet with threads that saw them at one commit: by the index of the finding. followed is
 // whether it is known what became of the lines of that commit.
-func recognised(threads []Thread, group []int, v judge.Verdict, commit, head string, taken map[int]int, view func(commit string, entries []baseline.Entry) recognise.View) (pairs map[int]int, followed bool) {
+func recognised(threads []Thread, group []int, v judge.Verdict, commit, head string, taken map[int]int, view func(commit string) recognise.View) (pairs map[int]int, followed bool) {
 	pairs = map[int]int{}
 	at := map[string]int{}
 	for i := range v.Findings {
@@ -199,7 +189,7 @@ func recognised(threads []Thread, group []int, v judge.Verdict, commit, head str
 			findings, from = append(findings, one), append(from, i)
 		}
 	}
-	known := view(commit, entries)
+	known := view(commit)
 	for f, e := range recognise.Recognise(findings, entries, known).EntryOf {
 		if e != recognise.None {
 			pairs[from[f]] = of[e]

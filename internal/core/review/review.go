@@ -133,6 +133,7 @@ type Act struct {
 
 	Comment Comment // that is posted; the zero value for other acts
 	About   string  // what it is about, for people
+	Call    string  // what it is at the host, for people; "" until that is known
 }
 
 // Name names an act by what it does, so that it is done once in a run.

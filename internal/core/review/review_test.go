@@ -165,7 +165,7 @@ func (h *host) send(t *testing.T, v judge.Verdict, most int) (acts []Act) {
 		w := wish(v, most)
 		shown := Shown{Statuses: h.statuses}
 		shown.Own = OwnOf(h.posted, "bot", v.Door, form)
-		shown.Known = Recognise(shown.Threads, w.Comments, v, v.Subject.Head, func(string, []baseline.Entry) recognise.View { return recognise.View{} })
+		shown.Known = Recognise(shown.Threads, w.Comments, v, v.Subject.Head, func(string) recognise.View { return recognise.View{} })
 		plan := Plan(w, shown, h.can)
 		if len(plan) == 0 {
 			return acts
