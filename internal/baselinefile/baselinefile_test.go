@@ -6,6 +6,7 @@ import (
 	"math/rand/v2"
 	"strings"
 	"testing"
+
 	"zincdoor/internal/core/baseline"
 )
 

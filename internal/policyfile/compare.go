@@ -6,6 +6,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+
 	"zincdoor/internal/core/policy"
 )
 

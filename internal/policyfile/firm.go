@@ -4,9 +4,10 @@ import (
 	"fmt"
 	"iter"
 	"slices"
-	"zincdoor/internal/core/policy"
 
 	"go.yaml.in/yaml/v4"
+
+	"zincdoor/internal/core/policy"
 )
 
 // What a policy marks as firm, those that inherit it can tighten but not loosen.

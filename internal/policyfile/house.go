@@ -4,10 +4,11 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"zincdoor/internal/core/house"
-	"zincdoor/internal/core/pattern"
 
 	"go.yaml.in/yaml/v4"
+
+	"zincdoor/internal/core/house"
+	"zincdoor/internal/core/pattern"
 )
 
 // The bounds of house checks where a policy doesn't give them.

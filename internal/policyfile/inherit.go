@@ -8,10 +8,11 @@ import (
 	"path"
 	"slices"
 	"strings"
-	"zincdoor/internal/core/pattern"
-	"zincdoor/internal/core/policy"
 
 	"go.yaml.in/yaml/v4"
+
+	"zincdoor/internal/core/pattern"
+	"zincdoor/internal/core/policy"
 )
 
 // Position is a place in a policy file. Line and column are 1-based.

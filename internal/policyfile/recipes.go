@@ -5,11 +5,12 @@ import (
 	"regexp"
 	"slices"
 	"strconv"
-	"zincdoor/internal/core/policy"
 
 	"github.com/antchfx/xpath"
 	"github.com/theory/jsonpath"
 	"go.yaml.in/yaml/v4"
+
+	"zincdoor/internal/core/policy"
 )
 
 var recipeKinds = []string{policy.PlainText, policy.JSONText, policy.XMLText, policy.HTMLText, policy.CSVText, policy.TSVText}

@@ -5,10 +5,11 @@ import (
 	"path"
 	"slices"
 	"strings"
-	"zincdoor/internal/core/house"
-	"zincdoor/internal/core/policy"
 
 	"go.yaml.in/yaml/v4"
+
+	"zincdoor/internal/core/house"
+	"zincdoor/internal/core/policy"
 )
 
 func (r *reader) reports(n *yaml.Node) {

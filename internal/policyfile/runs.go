@@ -5,9 +5,10 @@ import (
 	"strconv"
 	"strings"
 	"time"
-	"zincdoor/internal/core/policy"
 
 	"go.yaml.in/yaml/v4"
+
+	"zincdoor/internal/core/policy"
 )
 
 // runKeys reads the keys of a report that tell how it is made. Those that stand without run are returned.

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+
 	"zincdoor/internal/core/pattern"
 )
 

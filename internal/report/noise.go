@@ -7,6 +7,7 @@ import (
 	"sync"
 	"unicode"
 	"unicode/utf8"
+
 	"zincdoor/internal/core/pattern"
 )
 

@@ -5,6 +5,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+
 	"zincdoor/internal/core/pattern"
 )
 

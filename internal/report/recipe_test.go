@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"strings"
 	"testing"
+
 	"zincdoor/internal/policyfile"
 )
 

@@ -4,11 +4,12 @@ import (
 	"bufio"
 	"bytes"
 	"fmt"
-	"zincdoor/internal/core/pattern"
 
 	"github.com/antchfx/xmlquery"
 	"golang.org/x/net/html"
 	"golang.org/x/net/html/charset"
+
+	"zincdoor/internal/core/pattern"
 )
 
 // The tags by which a page that was written whole begins and ends.

@@ -6,6 +6,7 @@ import (
 	"sync"
 	"unicode"
 	"unicode/utf8"
+
 	"zincdoor/internal/core/pattern"
 )
 

@@ -5,6 +5,7 @@ import (
 	"path"
 	"slices"
 	"strconv"
+
 	"zincdoor/internal/core/pattern"
 )
 

@@ -11,10 +11,11 @@ import (
 	"path/filepath"
 	"strconv"
 	"time"
-	"zincdoor/internal/core/pattern"
 
 	"github.com/gofrs/flock"
 	"github.com/google/renameio/v2"
+
+	"zincdoor/internal/core/pattern"
 )
 
 // state is all that there is beside the git repositories. It is one file, written whole whenever something changes.

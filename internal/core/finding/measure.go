@@ -3,6 +3,7 @@ package finding
 import (
 	"strconv"
 	"strings"
+
 	"zincdoor/internal/core/pattern"
 )
 

@@ -3,6 +3,7 @@ package finding
 import (
 	"slices"
 	"strings"
+
 	"zincdoor/internal/core/source"
 )
 

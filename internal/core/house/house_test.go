@@ -5,6 +5,7 @@ import (
 	"regexp"
 	"strings"
 	"testing"
+
 	"zincdoor/internal/core/house"
 	"zincdoor/internal/syntax"
 )

@@ -3,9 +3,10 @@ package policy
 import (
 	"regexp"
 	"slices"
-	"zincdoor/internal/core/pattern"
 
 	"github.com/Masterminds/semver/v3"
+
+	"zincdoor/internal/core/pattern"
 )
 
 // The formats that reports can be read as.
