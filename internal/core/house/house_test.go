@@ -150,6 +150,7 @@ func FuzzChecks(f *testing.F) {
 	f.Add("a.xml", []byte("<a>&b;</a>"))
 	f.Add("a.yaml", []byte("a: [\n- b"))
 	f.Add("a.md", []byte("\xff \r\n\t x\u202e"))
+	f.Add("a.c", []byte("<<<<<<\r\n"))
 	var all []house.Setting
 	for _, rule := range house.Rules {
 		s := setting(rule.Name)

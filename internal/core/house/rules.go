@@ -52,10 +52,10 @@ func bare(line []byte) []byte { return bytes.TrimSuffix(line, []byte{'\r'}) }
 func conflicts(t *text, s *Setting) {
 	open := 0
 	for i, line := range t.lines {
+		line = bare(line)
 		if len(line) < 7 || line[0] != '<' && line[0] != '>' && line[0] != '|' && line[0] != '=' {
 			continue
 		}
-		line = bare(line)
 		mark, rest := string(line[:7]), line[7:]
 		if len(rest) > 0 && rest[0] != ' ' {
 			continue
