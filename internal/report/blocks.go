@@ -67,8 +67,8 @@ func (d *diagnostics) inBlock(number int, text string) bool {
 		}
 		d.message(h.number, h.text, h.message)
 	}
-	if t := d.thrown; t != nil {
-		return d.inThrown(number, text, t)
+	if t := d.thrown; t != nil && d.inThrown(number, text, t) {
+		return true
 	}
 	switch {
 	case text == "":
@@ -82,18 +82,26 @@ func (d *diagnostics) inBlock(number int, text string) bool {
 		}
 		return true
 	}
-	for _, form := range placeForms {
-		if last := text[len(text)-1]; last < '0' || last > '9' {
-			break
-		}
-		if m := form.FindStringSubmatch(text); m != nil {
-			line, _ := strconv.Atoi(m[2])
-			d.thrown = &thrown{path: m[1], line: line, lines: []Unread{{at(number), text}}}
-			return true
-		}
+	if path, line := placeOf(text); line > 0 {
+		d.thrown = &thrown{path: path, line: line, lines: []Unread{{at(number), text}}}
+		return true
 	}
 	d.stack = false
 	return false
+}
+
+// placeOf reads a line that begins a block which says at last what is wrong; line is 0 where it is none.
+func placeOf(text string) (path string, line int) {
+	if last := text[len(text)-1]; last < '0' || last > '9' {
+		return "", 0
+	}
+	for _, form := range placeForms {
+		if m := form.FindStringSubmatch(text); m != nil {
+			line, _ := strconv.Atoi(m[2])
+			return m[1], line
+		}
+	}
+	return "", 0
 }
 
 // inThrown takes a line behind a place.
@@ -104,7 +112,7 @@ func (d *diagnostics) inThrown(number int, text string, t *thrown) bool {
 		d.stack = true
 		return true
 	}
-	if len(t.lines) <= mostThrown {
+	if len(t.lines) <= mostThrown && !saysMore(text) {
 		if text != "" {
 			t.lines = append(t.lines, Unread{at(number), text})
 		}
@@ -112,6 +120,19 @@ func (d *diagnostics) inThrown(number int, text string, t *thrown) bool {
 	}
 	d.endThrown()
 	return false
+}
+
+// saysMore reports whether a line behind a place is no source of it, but what is said of another: a finding, a place, or that a
+// program gave up.
+func saysMore(text string) bool {
+	if text == "" {
+		return false
+	}
+	if _, line := placeOf(text); line > 0 {
+		return true
+	}
+	m, ok := parseMessage(text)
+	return ok && m.region.Line > 0 || arrowForm.MatchString(text) || abortForm.MatchString(text) || stopsLooking(text, m, false) != ""
 }
 
 // endThrown takes the lines behind a place for unread, since nothing was said of it.

@@ -76,6 +76,7 @@ func FuzzInsertedLines(f *testing.F) {
 	f.Add([]byte{1, 0, 3, 1, 1, 4, 7, 9, 200, 13}, false)
 	f.Add([]byte{2, 1, 5, 3, 2, 1, 0, 77, 2, 0, 41, 0, 9}, true)
 	f.Add([]byte("entering and leaving between all of these lines, and once more for good measure"), false)
+	f.Add([]byte("20h1ri CYd l0z7y2CYd leavin10bx0000000000000000000000000000000000000000000000000000"), false)
 	f.Fuzz(func(t *testing.T, recipe []byte, broken bool) {
 		base := "core/tide.c: In function 'low':\ncore/tide.c:5:9: warning: unused variable 'depth' [-Wunused-variable]\n    5 |     int depth;\n      |         ^~~~~\ncore/gauge.c:1:1: warning: x [-Wx]\n"
 		if broken {
