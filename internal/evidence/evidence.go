@@ -4,6 +4,7 @@
 package evidence
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -375,25 +376,30 @@ func (t *headTexts) wholeText(path string) (*source.Text, error) {
 	return source.New(data), nil
 }
 
-// noteWaivers keeps the waivers of a file. The text must be whole.
-func (t *headTexts) noteWaivers(path string, text *source.Text) {
-	t.waivers[path] = nil
-	if text.Contains(waiver.Sign) && !text.IsPointer() {
-		t.waivers[path] = waiver.Find(path, text)
+// waiversOf are the waivers of a file. The text must be whole.
+func waiversOf(path string, text *source.Text) []waiver.Waiver {
+	if !text.Contains(waiver.Sign) || text.IsPointer() {
+		return nil
 	}
+	return waiver.Find(path, text)
 }
 
 // readTexts reads the texts that reports name just as the repository does.
 func (c *collector) readTexts() (*headTexts, error) {
 	t := newHeadTexts(c.Target.Tree)
 	cut, diff := c.cutsTexts(), c.Target.Diff
+	var mutex sync.Mutex
 	return t, t.tree.ReadAll(slices.Sorted(maps.Keys(c.named)), func(path string, data []byte) {
 		text := source.New(data)
-		t.noteWaivers(path, text)
+		waivers := waiversOf(path, text)
 		if cut && !text.IsPointer() && !text.MayBeLink() && diff != nil && !diff.IsFresh(path) {
 			text = text.Only(c.named[path]) // no more is kept than will be asked for
+		} else {
+			text = source.New(bytes.Clone(data))
 		}
-		t.read[path] = text
+		mutex.Lock()
+		defer mutex.Unlock()
+		t.read[path], t.waivers[path] = text, waivers
 	})
 }
 

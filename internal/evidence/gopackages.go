@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 
 	"golang.org/x/mod/modfile"
 
@@ -26,7 +27,10 @@ func readGoPackages(tree target.Tree, files []string) (*goPackages, error) {
 	p := &goPackages{modules: map[string]string{}, files: map[string][]string{}, imports: map[string][]string{}}
 	files = slices.DeleteFunc(slices.Clone(files), func(file string) bool { return path.Ext(file) != ".go" && path.Base(file) != "go.mod" })
 	seen := map[string]bool{}
+	var mutex sync.Mutex
 	see := func(file string, data []byte) {
+		mutex.Lock()
+		defer mutex.Unlock()
 		seen[file] = true
 		p.read(file, data)
 	}

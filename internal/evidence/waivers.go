@@ -101,6 +101,6 @@ func (c *collector) waiversIn(path string, s *search) ([]waiver.Waiver, error) {
 	if err != nil || text == nil {
 		return nil, err
 	}
-	c.texts.noteWaivers(path, text)
+	c.texts.waivers[path] = waiversOf(path, text)
 	return c.texts.waivers[path], nil
 }

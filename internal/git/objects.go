@@ -2,12 +2,18 @@ package git
 
 import (
 	"bufio"
+	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"os/exec"
+	"runtime"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
+
+	"golang.org/x/sync/errgroup"
 )
 
 // objects reads the contents that git stores, by name, through one git process that starts with the first question.
@@ -46,7 +52,7 @@ func (o *objects) read(name string) (data []byte, found bool, err error) {
 	if _, err := io.WriteString(o.ask, name+"\n"); err != nil {
 		return nil, false, fmt.Errorf("git cat-file ended: %w", err)
 	}
-	return readObject(o.reply)
+	return readObject(o.reply, nil)
 }
 
 func (o *objects) start() (err error) {
@@ -65,28 +71,32 @@ func (o *objects) start() (err error) {
 	return nil
 }
 
-// readObject reads one answer: "name type size", the content, a line feed; or a line that says that there is none.
-func readObject(in *bufio.Reader) (data []byte, found bool, err error) {
+// readObject reads one answer: "name type size", the content, a line feed; or a line that says that there is none. The content goes
+// where there is room for it, else to new memory.
+func readObject(in *bufio.Reader, room []byte) (data []byte, found bool, err error) {
 	head, err := in.ReadString('\n')
 	if err != nil {
 		return nil, false, fmt.Errorf("git cat-file ended: %w", err)
 	}
 	fields := strings.Fields(head)
 	if len(fields) < 3 || strings.HasSuffix(head, " missing\n") || strings.HasSuffix(head, " ambiguous\n") {
-		return nil, false, nil
+		return room, false, nil
 	}
 	size, err := strconv.Atoi(fields[len(fields)-1])
 	if err != nil {
 		return nil, false, fmt.Errorf("git cat-file answered %q", head)
 	}
-	data = make([]byte, size+1)
+	if data = room[:min(size+1, cap(room))]; len(data) <= size {
+		data = make([]byte, size+1)
+	}
 	if _, err := io.ReadFull(in, data); err != nil {
 		return nil, false, fmt.Errorf("git cat-file ended: %w", err)
 	}
 	return data[:size], fields[len(fields)-2] == "blob", nil
 }
 
-// EachContent reads the contents of many objects by their hashes, in order, without waiting between them.
+// EachContent reads the contents of many objects by their hashes, in order, without waiting between them. The data is good until
+// see returns.
 func (r *Repo) EachContent(names []string, see func(i int, data []byte)) error {
 	if len(names) == 0 {
 		return nil
@@ -95,16 +105,96 @@ func (r *Repo) EachContent(names []string, see func(i int, data []byte)) error {
 	cmd.Stdin = strings.NewReader(strings.Join(names, "\n") + "\n")
 	_, err := streamCommand(cmd, func(out io.Reader) error {
 		reply := bufio.NewReaderSize(out, 1<<16)
+		var room []byte
 		for i := range names {
-			data, found, err := readObject(reply)
+			data, found, err := readObject(reply, room)
 			if err != nil {
 				return err
 			}
 			if found {
 				see(i, data)
 			}
+			if len(data) <= mostRoom {
+				room = data
+			}
 		}
 		return nil
 	})
 	return err
 }
+
+// mostRoom bounds the room that is kept for the next object, in bytes.
+const mostRoom = 4 << 20
+
+// many is from how many objects on it pays to ask for them in the order in which they are stored, and by several processes.
+const many = 1000
+
+// AnyContent does as EachContent, in whatever order is fastest: see may be called by several goroutines at once.
+func (r *Repo) AnyContent(names []string, see func(i int, data []byte)) error {
+	if len(names) < many {
+		return r.EachContent(names, see)
+	}
+	order, err := r.storeOrder(names)
+	if err != nil {
+		return err
+	}
+	var group errgroup.Group
+	workers := min(runtime.GOMAXPROCS(0), mostReaders)
+	for part := range slices.Chunk(order, (len(order)+workers-1)/workers) {
+		group.Go(func() error {
+			some := make([]string, len(part))
+			for n, i := range part {
+				some[n] = names[i]
+			}
+			return r.EachContent(some, func(n int, data []byte) { see(int(part[n]), data) })
+		})
+	}
+	return group.Wait()
+}
+
+// mostReaders bounds how many git processes read objects side by side.
+const mostReaders = 4
+
+// storeOrder gives the indices of objects in the order in which git stores them: one that is stored as a difference stands near
+// what it differs from, and following such chains in any other order takes git many times as long. The store is looked through
+// only as far as that is quick; what isn't found there comes last.
+func (r *Repo) storeOrder(names []string) ([]int32, error) {
+	at := make(map[string]int32, len(names))
+	var twice []int32 // whose contents others have too
+	for i, name := range names {
+		if _, known := at[name]; known {
+			twice = append(twice, int32(i))
+			continue
+		}
+		at[name] = int32(i)
+	}
+	order := make([]int32, 0, len(names))
+	_, err := streamCommand(r.command("cat-file", "--batch-all-objects", "--unordered", "--buffer", "--batch-check=%(objectname)"), func(out io.Reader) error {
+		list := bufio.NewReaderSize(out, 1<<16)
+		for left := lookedThrough * len(names); left > 0 && len(at) > 0; left-- {
+			line, err := list.ReadSlice('\n')
+			if err == io.EOF {
+				return nil
+			} else if err != nil {
+				return err
+			}
+			if i, wanted := at[string(line[:len(line)-1])]; wanted {
+				order = append(order, i)
+				delete(at, names[i])
+			}
+		}
+		return errEnough
+	})
+	if err != nil && !errors.Is(err, errEnough) {
+		return nil, err
+	}
+	rest := slices.AppendSeq(twice, maps.Values(at))
+	slices.Sort(rest)
+	return append(order, rest...), nil
+}
+
+// lookedThrough is how many objects of the store are looked at for each that is wanted, at most.
+const lookedThrough = 30
+
+// errEnough ends a command whose rest nobody needs.
+var errEnough = errors.New("that is enough")

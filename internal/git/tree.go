@@ -193,10 +193,16 @@ func (t *Tree) Read(path string) (data []byte, found bool, err error) {
 }
 
 // ReadAll reads many files at once and hands their contents to see, by path; files that the side doesn't have are left
-// out, and so may some be that it has. The work tree is left to Read.
+// out, and so may some be that it has. The work tree is left to Read. The contents come in any order, see may be called by several
+// goroutines at once, and the data is good until it returns.
 func (t *Tree) ReadAll(paths []string, see func(path string, data []byte)) error {
 	if t.side == Worktree {
 		return nil
+	}
+	paths = slices.DeleteFunc(slices.Clone(paths), func(path string) bool { return !fs.ValidPath(path) || strings.ContainsRune(path, '\n') })
+	listed, err := t.listed(paths)
+	if err != nil {
+		return err
 	}
 	var names, asked []string
 	for _, path := range paths {
@@ -204,11 +210,42 @@ func (t *Tree) ReadAll(paths []string, see func(path string, data []byte)) error
 		if err != nil {
 			return err
 		}
-		if name != "" && fs.ValidPath(path) && !strings.ContainsRune(path, '\n') {
+		if listed != nil && name == t.base()+":"+path {
+			name = listed[path]
+		}
+		if name != "" {
 			names, asked = append(names, name), append(asked, path)
 		}
 	}
-	return t.repo.EachContent(names, func(i int, data []byte) { see(asked[i], data) })
+	return t.repo.AnyContent(names, func(i int, data []byte) { see(asked[i], data) })
+}
+
+// listedFrom is from how many paths on all of a tree is listed once, since git looks for each by itself for longer.
+const listedFrom = 500
+
+// listed names the contents of files, nil where they are better asked for by their paths.
+func (t *Tree) listed(paths []string) (map[string]string, error) {
+	if len(paths) < listedFrom || t.side == Index && t.changed == nil {
+		return nil, nil
+	}
+	names := make(map[string]string, len(paths))
+	for _, path := range paths {
+		names[path] = ""
+	}
+	err := t.repo.eachEntry(Side(t.base()), func(_, object, path string) {
+		if _, asked := names[path]; asked {
+			names[path] = object
+		}
+	})
+	return names, err
+}
+
+// base is the commit or tree that has the side's files but for those that the comparison knows.
+func (t *Tree) base() string {
+	if t.changed != nil && t.side == Index {
+		return string(t.changed.old)
+	}
+	return string(t.side)
 }
 
 // known names a file of the work tree that the comparison has seen.

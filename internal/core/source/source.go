@@ -51,12 +51,56 @@ func New(data []byte) *Text {
 // these lines as before, and is empty at all others.
 func (t *Text) Only(lines []int) *Text {
 	cut := &Text{only: make(map[int]kept, len(lines)), size: t.Len(), searched: true, breaks: t.OtherBreak()}
-	for _, n := range lines {
-		if _, done := cut.only[n]; !done && n >= 1 && n <= t.Len() {
-			cut.only[n] = kept{t.Line(n), t.CodeAt(n)}
-		}
+	for n, alike := range t.countAlike(lines) {
+		before, after := t.Neighbours(n)
+		cut.only[n] = kept{t.Line(n), Code{Text: Collapse(string(t.raw(n))), Before: before, After: after, Alike: alike}}
 	}
 	return cut
+}
+
+// countAlike counts for some lines, those that aren't there left out, how many lines collapse as each does, itself included; 0 for
+// a blank one. It goes through the text once: most lines are told from all that are asked for by their first and last byte.
+func (t *Text) countAlike(lines []int) map[int]int {
+	counts := make(map[int]int, len(lines))
+	byMark := make(map[uint64]int, len(lines))
+	var may [1 << 8]bool // by ends
+	for _, n := range lines {
+		if n < 1 || n > len(t.ends) {
+			continue
+		}
+		counts[n] = 0
+		if line := t.raw(n); ink(line) != 0 {
+			may[ends(line)], byMark[Mark(line)] = true, 0
+		}
+	}
+	for n := range t.ends {
+		line := t.raw(n + 1)
+		if !may[ends(line)] || ink(line) == 0 {
+			continue
+		}
+		mark := Mark(line)
+		if count, asked := byMark[mark]; asked {
+			byMark[mark] = count + 1
+		}
+	}
+	for n := range counts {
+		if line := t.raw(n); ink(line) != 0 {
+			counts[n] = byMark[Mark(line)]
+		}
+	}
+	return counts
+}
+
+// ends mixes the first and the last byte of a line that a mark takes in.
+func ends(line []byte) byte {
+	last := len(line) - 1
+	for last >= 0 && !marked(line[last]) {
+		last--
+	}
+	if last < 0 {
+		return 0
+	}
+	return ink(line)*31 ^ line[last]
 }
 
 // Whole reports whether all of the file's text is there: it wasn't cut down.
