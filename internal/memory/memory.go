@@ -16,12 +16,13 @@ import (
 	"github.com/KimMachineGun/automemlimit/memlimit"
 )
 
-// The collector may wait a little longer than it does by itself, since most calls end before it pays; but as long as
-// what is in use is little, the whole stays little too, and where it is much, what may be wasted is half of it.
+// The collector may wait longer than it does by itself, since most calls end before it pays: at first until that many bytes are in
+// use, then until as many more are as may be wasted, or half of what is in use where that is more.
 const (
-	gcPercent  = 300
-	smallLimit = 53 << 20  // bytes
-	mayWaste   = 100 << 20 // bytes, where that is more than half of what is in use
+	firstAt  = 48 << 20
+	mayWaste = 64 << 20
+
+	leastHeap = 4 << 20 // at which the runtime collects first at 100 percent
 )
 
 // Of what the process may take, in percent: what may be in use after a collection, since what comes before the next one must find room
@@ -50,28 +51,25 @@ func Share(most, part int64) int64 { return min(most, Allowed()/part) }
 // given is GOMEMLIMIT, which KeepSmall replaces.
 var given = debug.SetMemoryLimit(-1)
 
-// KeepSmall holds the program's memory under a small limit while that is possible without collecting all the time. Where more is in use
+// KeepSmall holds the program's memory small as far as that is possible without collecting all the time. Where more is in use
 // than may be, it calls end with the reason, which must end the process.
 func KeepSmall(end func(why string)) {
-	debug.SetGCPercent(gcPercent)
-	debug.SetMemoryLimit(smallLimit)
+	debug.SetGCPercent(firstAt * 100 / leastHeap)
+	debug.SetMemoryLimit(Allowed() / 100 * mostTaken)
 	afterCollection(end)
 }
 
-// afterCollection waits for the end of each collection. When too much is in use to stay under the small limit it lifts that, and then
-// has the collector wait for as long as the waste stays in bounds.
+// afterCollection waits for the end of each collection, and sets when the next one comes.
 func afterCollection(end func(why string)) {
 	runtime.AddCleanup(new([16]byte), func(int) {
 		live := []metrics.Sample{{Name: "/gc/heap/live:bytes"}}
 		metrics.Read(live)
 		if live[0].Value.Kind() == metrics.KindUint64 {
-			if inUse := int64(live[0].Value.Uint64()); inUse > smallLimit*4/5 {
-				if inUse > Allowed()/100*mostInUse {
-					end(fmt.Sprintf("%s takes more memory than there is for it: of %d MiB, %d are in use; have the tool report less at once, or give more memory", doing(), Allowed()>>20, inUse>>20))
-				}
-				debug.SetMemoryLimit(Allowed() / 100 * mostTaken)
-				debug.SetGCPercent(int(min(gcPercent, max(50, mayWaste*100/inUse))))
+			inUse := int64(live[0].Value.Uint64())
+			if inUse > Allowed()/100*mostInUse {
+				end(fmt.Sprintf("%s takes more memory than there is for it: of %d MiB, %d are in use; have the tool report less at once, or give more memory", doing(), Allowed()>>20, inUse>>20))
 			}
+			debug.SetGCPercent(int(max(50, mayWaste*100/max(inUse, leastHeap))))
 		}
 		afterCollection(end)
 	}, 0)

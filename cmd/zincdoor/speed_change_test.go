@@ -9,11 +9,10 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
-	"time"
 )
 
 // large is a repository of 100,000 files whose branch "change" alters 5,000 of them: 3,800 edited, 500 renamed (most
-// of them edited too), 400 added and 300 deleted. It is made once a run; ZINCDOOR_LARGE names a folder to keep it in.
+// of them edited too), 400 added and 300 deleted.
 type large struct {
 	*sandbox
 	altered []string // paths on the change's new side that have lines
@@ -75,81 +74,76 @@ func edit(text []string, seed uint64) []string {
 
 func largePath(i int) string { return fmt.Sprintf("area%02d/part%03d/file%06d.c", i%40, i/40%250, i) }
 
-// largeRepository makes the repository by git's fast import, without deltas: files made by a machine are so much alike
-// that git would chain them up as it never does real ones, and spend most of its time on following the chains.
-func largeRepository(b *testing.B) *large {
-	dir := os.Getenv("ZINCDOOR_LARGE")
-	if dir == "" {
-		dir = b.TempDir()
-	}
-	l := &large{sandbox: &sandbox{T: &testing.T{}, dir: dir}}
-	made := false
-	if _, err := os.Stat(filepath.Join(dir, ".git")); err != nil {
-		made = true
-		l.git("init", "-q", "-b", "main", ".")
-	}
-	importing := exec.Command("git", "-C", dir, "fast-import", "--quiet", "--force", "--depth=0")
-	in, err := importing.StdinPipe()
-	if err != nil {
-		b.Fatal(err)
-	}
-	if made {
+// largeRepository makes the repository by git's fast import, with chains of deltas of at most that depth: files made by a machine
+// are so much alike that git chains them up as it hardly ever does real ones, and may spend most of its time on following the
+// chains.
+func largeRepository(b *testing.B, depth int) *large {
+	l := &large{}
+	l.sandbox = kept(b, fmt.Sprintf("large-depth-%d", depth), func(s *sandbox) {
+		importing := exec.Command("git", "-C", s.dir, "fast-import", "--quiet", "--force", fmt.Sprintf("--depth=%d", depth))
+		in, err := importing.StdinPipe()
+		if err != nil {
+			b.Fatal(err)
+		}
 		if err := importing.Start(); err != nil {
 			b.Fatal(err)
 		}
-	}
-	out := bufio.NewWriterSize(in, 1<<20)
-	commit := func(branch, from string) {
-		fmt.Fprintf(out, "commit refs/heads/%s\ncommitter Tide Desk <desk@brackwater.example> 1790000000 +0000\ndata 1\nx\n%s", branch, from)
-	}
-	file := func(path string, text []string) {
-		data := strings.Join(text, "\n") + "\n"
-		fmt.Fprintf(out, "M 100644 inline %s\ndata %d\n%s\n", path, len(data), data)
-	}
-	if made {
+		out := bufio.NewWriterSize(in, 1<<20)
+		commit := func(branch, from string) {
+			fmt.Fprintf(out, "commit refs/heads/%s\ncommitter Tide Desk <desk@brackwater.example> 1790000000 +0000\ndata 1\nx\n%s", branch, from)
+		}
+		file := func(path string, text []string) {
+			data := strings.Join(text, "\n") + "\n"
+			fmt.Fprintf(out, "M 100644 inline %s\ndata %d\n%s\n", path, len(data), data)
+		}
 		commit("main", "")
 		for i := range largeFiles {
 			file(largePath(i), sourceFile(uint64(i)))
 		}
 		commit("change", "from refs/heads/main\n")
-	}
-	for n := range largeEdited + largeRenamed + largeAdded + largeDeleted {
-		i := n * 19
-		path, text := largePath(i), sourceFile(uint64(i))
-		switch {
-		case n < largeEdited:
-			text = edit(text, uint64(i))
-		case n < largeEdited+largeRenamed:
-			if made {
-				fmt.Fprintf(out, "D %s\n", path)
+		eachAltered(func(path, old string, text []string) {
+			if old != path && old != "" {
+				fmt.Fprintf(out, "D %s\n", old)
 			}
-			path = strings.Replace(path, "file", "moved/file", 1)
-			if n%5 > 0 {
-				text = edit(text, uint64(i))
+			if path != "" {
+				file(path, text)
 			}
-		case n < largeEdited+largeRenamed+largeAdded:
-			path, text = strings.Replace(path, "file", "new", 1), sourceFile(uint64(i)+1<<40)
-		default:
-			if made {
-				fmt.Fprintf(out, "D %s\n", path)
-			}
-			continue
-		}
-		l.altered = append(l.altered, path)
-		if made {
-			file(path, text)
-		}
-	}
-	if made {
+		})
 		out.Flush()
 		in.Close()
 		if err := importing.Wait(); err != nil {
 			b.Fatal(err)
 		}
-		l.git("symbolic-ref", "HEAD", "refs/heads/change")
-		l.git("reset", "-q", "--hard")
-	}
+		s.git("symbolic-ref", "HEAD", "refs/heads/change")
+		s.git("reset", "-q", "--hard")
+	})
+	eachAltered(func(path, _ string, _ []string) {
+		if path != "" {
+			l.altered = append(l.altered, path)
+		}
+	})
 	return l
+}
+
+// eachAltered tells of each file that the change alters: its path and its old one, "" where it has none, and its new text.
+func eachAltered(tell func(path, old string, text []string)) {
+	for n := range largeEdited + largeRenamed + largeAdded + largeDeleted {
+		i := n * 19
+		path, text := largePath(i), sourceFile(uint64(i))
+		switch {
+		case n < largeEdited:
+			tell(path, path, edit(text, uint64(i)))
+		case n < largeEdited+largeRenamed:
+			if n%5 > 0 {
+				text = edit(text, uint64(i))
+			}
+			tell(strings.Replace(path, "file", "moved/file", 1), path, text)
+		case n < largeEdited+largeRenamed+largeAdded:
+			tell(strings.Replace(path, "file", "new", 1), "", sourceFile(uint64(i)+1<<40))
+		default:
+			tell("", path, nil)
+		}
+	}
 }
 
 // report writes a finding for one in every so many of the altered files, and returns the report's path.
@@ -167,62 +161,17 @@ func (l *large) report(b *testing.B, every int) string {
 	return path
 }
 
-// rounds of a benchmark: in each, the program and its reference run one after the other, so that whatever else the
-// machine does meets both.
-const raceRounds = 7
-
-// race runs the program and git in turn and reports the least wall time of each, and the most memory the program took.
-func (l *large) race(b *testing.B, gate, git []string) {
-	for b.Loop() {
-		var took, reference time.Duration
-		var memory int64
-		for range raceRounds {
-			t, m := l.time(b, program, gate...)
-			r, _ := l.time(b, "git", git...)
-			if took == 0 || t < took {
-				took = t
-			}
-			if reference == 0 || r < reference {
-				reference = r
-			}
-			memory = max(memory, m)
-		}
-		b.ReportMetric(float64(took.Milliseconds()), "gate-ms")
-		b.ReportMetric(float64(reference.Milliseconds()), "git-ms")
-		b.ReportMetric(float64((took - reference).Milliseconds()), "over-ms")
-		b.ReportMetric(float64(took)/float64(reference), "ratio")
-		b.ReportMetric(float64(memory)/1e6, "MB")
-	}
-}
-
-// time runs a command once. A shut door is as good as an open one.
-func (l *large) time(b *testing.B, name string, args ...string) (took time.Duration, memory int64) {
-	cmd := exec.Command(name, args...)
-	cmd.Dir, cmd.Env = l.dir, l.environment()
-	start := time.Now()
-	if err := cmd.Start(); err != nil {
-		b.Fatal(err)
-	}
-	peak := watchPeak(cmd.Process.Pid)
-	cmd.Wait()
-	took, memory = time.Since(start), peak()
-	if code := cmd.ProcessState.ExitCode(); code > 1 {
-		b.Fatalf("%s %s: exit code %d", name, strings.Join(args, " "), code)
-	}
-	return took, memory
-}
-
 // BenchmarkLargeChange holds the program's wall time against git's own diff of the same change.
 func BenchmarkLargeChange(b *testing.B) {
-	l := largeRepository(b)
+	l := largeRepository(b, 0)
 	for _, c := range []struct {
 		name  string
 		every int
-	}{{"a tenth of the files", 10}, {"all files", 1}} {
+		goal  float64
+	}{{"a tenth of the files", 10, 0.4}, {"all files", 1, 0.8}} {
 		b.Run("range, findings in "+c.name, func(b *testing.B) {
 			report := l.report(b, c.every)
-			l.race(b, []string{"gate", "--range", "main..change", "--report", report, "--format", "json"},
-				[]string{"diff", "--unified=0", "-M", "main", "change"})
+			l.within(b, c.goal, gate("--range", "main..change", "--report", report, "--format", "json"), git("diff", "--unified=0", "-M", "main", "change"))
 		})
 	}
 	b.Run("staged, ten files", func(b *testing.B) {
@@ -238,6 +187,27 @@ func BenchmarkLargeChange(b *testing.B) {
 		if err := os.WriteFile(report, []byte(text.String()), 0o644); err != nil {
 			b.Fatal(err)
 		}
-		l.race(b, []string{"gate", "--staged", "--report", report, "--format", "json"}, []string{"diff", "--cached", "--unified=0"})
+		l.over(b, 20, gate("--staged", "--report", report, "--format", "json"), git("diff", "--cached", "--unified=0"))
 	})
+}
+
+// BenchmarkWholeTree judges a tree with a finding in each of its 100,000 files, beside git's reading of all contents in the order in
+// which it keeps them.
+func BenchmarkWholeTree(b *testing.B) {
+	for _, depth := range []int{0, 50} {
+		l := largeRepository(b, depth)
+		l.git("reset", "-q", "--hard")
+		var text strings.Builder
+		for n, path := range strings.Fields(l.git("ls-files")) {
+			text.WriteString(warn(path, 5+n%25))
+		}
+		report := filepath.Join(b.TempDir(), "report.txt")
+		if err := os.WriteFile(report, []byte(text.String()), 0o644); err != nil {
+			b.Fatal(err)
+		}
+		b.Run(fmt.Sprintf("chains of %d", depth), func(b *testing.B) {
+			l.within(b, 1.3, gate("--range", "main..change", "--report", report, "--format", "json"),
+				git("cat-file", "--batch", "--batch-all-objects", "--unordered", "--buffer"))
+		})
+	}
 }
