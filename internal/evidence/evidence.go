@@ -325,13 +325,14 @@ func (c *collector) collect(checked func() (*houseReport, error), texts func() (
 // their lines can't be known.
 func (c *collector) noteOpaque(all *Collected) {
 	seen := map[string]bool{}
+	var file *change.File // that holds the last path
 	for i := range all.Findings {
 		f := &all.Findings[i]
-		file := all.Change.File(f.Path)
-		if file == nil {
-			if file = all.Change.InSubmodule(f.Path); file != nil {
-				f.Outside = false
-			}
+		if i == 0 || f.Path != all.Findings[i-1].Path {
+			file = all.Change.Holding(f.Path)
+		}
+		if file != nil && file.Path != f.Path { // a submodule
+			f.Outside = false
 		}
 		if file != nil && file.Opaque != "" && file.Status != change.Deleted && !seen[file.Path] {
 			seen[file.Path] = true

@@ -8,20 +8,29 @@ import (
 	"zincdoor/internal/git"
 )
 
-// earlyLines are lines of the change that were read before renames were known; nil where none were.
-type earlyLines = git.EarlyLines
+// earlyLines are lines of the change that were read before renames were known, with what can be worked out of them; nil where none
+// were.
+type earlyLines struct {
+	*git.EarlyLines
+	ahead *change.Ahead
+}
 
 // readEarly reads the lines of files that reports name and that were modified in place.
 func (c *collector) readEarly() (*earlyLines, error) {
 	if c.Target.Diff == nil {
 		return nil, nil
 	}
-	return c.Target.Diff.EarlyLines(func(path string) bool { return c.named[path] != nil })
+	lines, err := c.Target.Diff.EarlyLines(func(path string) bool { return c.named[path] != nil })
+	if err != nil {
+		return nil, err
+	}
+	return &earlyLines{lines, change.WorkAhead(lines.Files, c.Policy.Place)}, nil
 }
 
 // suspected is what is known of the change's lines once it was looked for moved blocks.
 type suspected struct {
 	known   git.Known
+	ahead   *change.Ahead
 	sources map[string]bool // old paths of files that a block may have been moved from
 }
 
@@ -29,10 +38,10 @@ type suspected struct {
 // read too. While git still looks for renames, it goes by the change without regard to them: a renamed file is a new
 // one there, any of whose lines may have been moved.
 func (c *collector) seekMoved(early *earlyLines) (suspected, error) {
-	s := suspected{known: git.Known{Early: early, Fresh: map[string][]change.Hunk{}}}
 	if early == nil {
-		return s, nil
+		return suspected{}, nil
 	}
+	s := suspected{known: git.Known{Early: early.EarlyLines, Fresh: map[string][]change.Hunk{}}, ahead: early.ahead}
 	diff, lines := c.Target.Diff, c.regionLines()
 	files, listed := early.Files, diff.Listed()
 	if listed {
@@ -63,7 +72,7 @@ func (c *collector) seekMoved(early *earlyLines) (suspected, error) {
 		}
 		s.known.Lines, files = read, read.Files
 	}
-	suspects := change.NewSuspects(c.Policy.Place)
+	suspects := change.NewSuspects(s.ahead)
 	for _, f := range files {
 		if at := lines[f.Path]; at != nil {
 			suspects.Add(f, at)
@@ -139,7 +148,7 @@ func (c *collector) readChange(s suspected, elsewhere *search, spaced bool) (cha
 		return changes{}, err
 	}
 	c.notices = append(c.notices, lines.Notices...)
-	made := changes{change: change.New(slices.Clone(lines.Files), rules)}
+	made := changes{change: change.NewFrom(slices.Clone(lines.Files), rules, s.ahead)}
 	made.whole = made.change
 	if len(t.Others)+len(t.Further) > 0 || t.Tip != "" {
 		made.whole = &change.Change{Files: slices.Clone(made.change.Files)}

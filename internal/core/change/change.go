@@ -61,9 +61,12 @@ type Change struct {
 }
 
 // New makes a change of files, sorting them by path and working out their touched lines.
-func New(files []File, rules Rules) *Change {
+func New(files []File, rules Rules) *Change { return NewFrom(files, rules, nil) }
+
+// NewFrom does as New, with what was worked out ahead, which is used up.
+func NewFrom(files []File, rules Rules, ahead *Ahead) *Change {
 	slices.SortFunc(files, func(a, b File) int { return strings.Compare(a.Path, b.Path) })
-	touch(files, rules)
+	touch(files, rules, ahead)
 	return &Change{Files: files}
 }
 
@@ -219,8 +222,8 @@ const (
 // the finding with.
 const longRegion = 10
 
-// holding is the file of the change at path, or the submodule of the change that path lies in.
-func (c *Change) holding(path string) *File {
+// Holding is the file of the change at path, or the submodule of the change that path lies in; nil where there is neither.
+func (c *Change) Holding(path string) *File {
 	if f := c.File(path); f != nil {
 		return f
 	}
@@ -264,7 +267,11 @@ func (c *Change) Place(path string, region finding.Region, compared bool) Place 
 	if c.Everything {
 		return OnTouched
 	}
-	f := c.holding(path)
+	return c.Holding(path).Place(region, compared)
+}
+
+// Place is Change.Place for the file that holds the finding's path, nil where none does.
+func (f *File) Place(region finding.Region, compared bool) Place {
 	if f == nil || f.Status == Deleted {
 		return Elsewhere
 	}

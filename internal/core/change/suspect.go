@@ -10,7 +10,7 @@ import (
 // file that held them can have lost them. Lines are compared by their marks, so a file may be suspected wrongly, but
 // none is overlooked.
 type Suspects struct {
-	rules   Rules
+	ahead   *Ahead
 	added   []marked
 	windows map[window][]spot
 	first   map[uint64]bool // the windows' first lines
@@ -24,19 +24,19 @@ type marked struct {
 	weights []int32
 }
 
-// NewSuspects makes an empty list.
-func NewSuspects(rules Rules) *Suspects {
-	return &Suspects{rules: rules, windows: map[window][]spot{}, first: map[uint64]bool{}}
+// NewSuspects makes an empty list, by the rules that was worked ahead by.
+func NewSuspects(ahead *Ahead) *Suspects {
+	return &Suspects{ahead: ahead, windows: map[window][]spot{}, first: map[uint64]bool{}}
 }
 
 // Add gathers what may have been moved to some lines of a file, given on its new side. It needs the file's hunks and
 // keeps none of their text.
 func (s *Suspects) Add(f File, lines []int) {
-	if s.rules.CountMoved || len(f.Hunks) == 0 {
+	if s.ahead.rules.CountMoved || len(f.Hunks) == 0 {
 		return
 	}
-	added, _ := unmatched(&f, s.rules)
-	touched := f.touchedOf(added, s.rules)
+	added, _ := s.ahead.of(&f)
+	touched := f.touchedOf(added, s.ahead.rules)
 	asked := make(map[int]bool, len(lines))
 	for _, n := range lines {
 		if touched.Has(n) {

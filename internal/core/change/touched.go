@@ -18,24 +18,72 @@ type Rules struct {
 }
 
 // touch works out the Touched lines of every file. Moved blocks are looked for across all of them.
-func touch(files []File, rules Rules) {
+func touch(files []File, rules Rules, ahead *Ahead) {
 	added, removed := make([]runs, len(files)), make([]runs, len(files))
-	var wait sync.WaitGroup
-	workers := runtime.GOMAXPROCS(0)
-	for w := range workers {
-		wait.Go(func() {
-			for i := w; i < len(files); i += workers {
-				added[i], removed[i] = unmatched(&files[i], rules)
-			}
-		})
-	}
-	wait.Wait()
+	side(len(files), func(i int) { added[i], removed[i] = ahead.take(&files[i], rules) })
 	if !rules.CountMoved {
 		dropMoved(added, removed)
 	}
 	for i := range files {
 		files[i].Touched, files[i].Worded = files[i].touchedOf(added[i], rules), added[i].worded()
 	}
+}
+
+// side does something for each of n, by all processors.
+func side(n int, do func(i int)) {
+	var wait sync.WaitGroup
+	workers := runtime.GOMAXPROCS(0)
+	for w := range workers {
+		wait.Go(func() {
+			for i := w; i < n; i += workers {
+				do(i)
+			}
+		})
+	}
+	wait.Wait()
+}
+
+// Ahead is what was worked out of the hunks of files before their change is made. A nil one is empty. It is safe for concurrent use.
+type Ahead struct {
+	rules Rules
+	mutex sync.Mutex
+	known map[*Hunk][2]runs // added and removed, by a file's first hunk
+}
+
+// WorkAhead begins to make a change of files, before all of them are known. Their hunks must stay as they are.
+func WorkAhead(files []File, rules Rules) *Ahead {
+	a := &Ahead{rules: rules, known: make(map[*Hunk][2]runs, len(files))}
+	side(len(files), func(i int) { a.of(&files[i]) })
+	return a
+}
+
+// of gives the lines that a file's hunks add and remove, and keeps them. They aren't to be written to.
+func (a *Ahead) of(f *File) (added, removed runs) {
+	if len(f.Hunks) == 0 {
+		return nil, nil
+	}
+	a.mutex.Lock()
+	both, known := a.known[&f.Hunks[0]]
+	a.mutex.Unlock()
+	if !known {
+		both[0], both[1] = unmatched(f, a.rules)
+		a.mutex.Lock()
+		a.known[&f.Hunks[0]] = both
+		a.mutex.Unlock()
+	}
+	return both[0], both[1]
+}
+
+// take gives these lines to who will write to them, and forgets them.
+func (a *Ahead) take(f *File, rules Rules) (added, removed runs) {
+	if a == nil || len(f.Hunks) == 0 || a.rules != rules {
+		return unmatched(f, rules)
+	}
+	added, removed = a.of(f)
+	a.mutex.Lock()
+	defer a.mutex.Unlock()
+	delete(a.known, &f.Hunks[0])
+	return added, removed
 }
 
 func (f *File) touchedOf(added runs, rules Rules) Lines {

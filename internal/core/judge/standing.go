@@ -58,10 +58,11 @@ func recogniseAll(in Input) *judgement {
 func (j *judgement) grade() []Finding {
 	ids := finding.IDs(j.Findings)
 	all := make([]Finding, len(j.Findings))
+	var at holder
 	for i := range j.Findings {
 		f := &all[i]
 		f.Finding, f.ID = &j.Findings[i], ids[i]
-		f.Place = j.placeOf(*f.Finding)
+		f.Place = j.placeOf(f.Finding, &at)
 		f.Team, f.rival = j.Policy.ClaimOf(f.Path)
 		f.Severity = j.Policy.Grade(*f.Finding, f.Team)
 	}
@@ -194,8 +195,25 @@ func (j *judgement) onlyByLines(i int) bool {
 	return j.entryOf(i) == nil && !j.wasOnBase(i) && !j.own && !j.compared(f) && !f.Fresh && !j.Change.Everything
 }
 
+// holder remembers which file of a change holds a path, since many findings in a row have one.
+type holder struct {
+	of   *change.Change
+	path string
+	file *change.File
+}
+
+func (h *holder) place(c *change.Change, f *finding.Finding, compared bool) change.Place {
+	if f.Path == "" || c.Everything {
+		return c.Place(f.Path, f.Region, compared)
+	}
+	if h.of != c || h.path != f.Path {
+		*h = holder{c, f.Path, c.Holding(f.Path)}
+	}
+	return h.file.Place(f.Region, compared)
+}
+
 // placeOf is where a finding stands to the change.
-func (j *judgement) placeOf(f finding.Finding) change.Place {
+func (j *judgement) placeOf(f *finding.Finding, at *holder) change.Place {
 	if f.Outside {
 		return change.Elsewhere
 	}
@@ -203,8 +221,8 @@ func (j *judgement) placeOf(f finding.Finding) change.Place {
 	if j.Spaced != nil && f.Tool == house.Tool && house.AboutSpace(f.Rule) {
 		judged = j.Spaced
 	}
-	place := judged.Place(f.Path, f.Region, j.compared(f))
-	if place != change.OnTouched && j.Policy.Place.Flows && j.throughTouched(f) {
+	place := at.place(judged, f, j.compared(*f))
+	if place != change.OnTouched && j.Policy.Place.Flows && j.throughTouched(*f) {
 		return change.OnTouched
 	}
 	return place

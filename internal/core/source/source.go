@@ -9,6 +9,7 @@ import (
 	"math"
 	"slices"
 	"strings"
+	"unicode/utf8"
 )
 
 // Text is a file's text as lines. Lines are 1-based. The zero value is an empty file.
@@ -59,11 +60,11 @@ func (t *Text) Only(lines []int) *Text {
 }
 
 // countAlike counts for some lines, those that aren't there left out, how many lines collapse as each does, itself included; 0 for
-// a blank one. It goes through the text once: most lines are told from all that are asked for by their first and last byte.
+// a blank one. It goes through the text once: most lines are told from all that are asked for by their ends.
 func (t *Text) countAlike(lines []int) map[int]int {
 	counts := make(map[int]int, len(lines))
 	byMark := make(map[uint64]int, len(lines))
-	var may [1 << 8]bool // by ends
+	var may [1 << 10]bool // by ends
 	for _, n := range lines {
 		if n < 1 || n > len(t.ends) {
 			continue
@@ -91,16 +92,20 @@ func (t *Text) countAlike(lines []int) map[int]int {
 	return counts
 }
 
-// ends mixes the first and the last byte of a line that a mark takes in.
-func ends(line []byte) byte {
-	last := len(line) - 1
-	for last >= 0 && !marked(line[last]) {
-		last--
+// ends mixes the first two and the last two bytes of a line that a mark takes in; below 1024.
+func ends(line []byte) uint32 {
+	mixed, from := uint32(0), 0
+	for k := 0; from < len(line) && k < 2; from++ {
+		if marked(line[from]) {
+			mixed, k = mixed*37+uint32(line[from]), k+1
+		}
 	}
-	if last < 0 {
-		return 0
+	for k, to := 0, len(line)-1; to >= 0 && k < 2; to-- {
+		if marked(line[to]) {
+			mixed, k = mixed*37+uint32(line[to]), k+1
+		}
 	}
-	return ink(line)*31 ^ line[last]
+	return mixed % (1 << 10)
 }
 
 // Whole reports whether all of the file's text is there: it wasn't cut down.
@@ -335,6 +340,13 @@ func isCollapsed(s string) bool {
 // Weight counts the letters and digits of s. A line of weight 0 (a brace, a rule) says nothing about where it is.
 func Weight(s string) int {
 	n := 0
+	for i := 0; i < len(s) && s[i] < utf8.RuneSelf; i++ {
+		n += int(weights[s[i]])
+		if i == len(s)-1 {
+			return n
+		}
+	}
+	n = 0
 	for _, r := range s {
 		if r >= '0' && r <= '9' || r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= 0x80 {
 			n++
@@ -342,6 +354,16 @@ func Weight(s string) int {
 	}
 	return n
 }
+
+// weights are those of the characters of ASCII.
+var weights = func() (w [utf8.RuneSelf]uint8) {
+	for c := range w {
+		if c >= '0' && c <= '9' || c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' {
+			w[c] = 1
+		}
+	}
+	return w
+}()
 
 // MayQuote reports whether a line can be what a report quotes: white space aside, the quotation stands in it. A quotation
 // that its tool shortened, or of a text that isn't plain ASCII, which tools rewrite each in their own way, proves nothing.
