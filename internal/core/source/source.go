@@ -4,6 +4,7 @@ package source
 
 import (
 	"bytes"
+	"cmp"
 	"crypto/sha256"
 	"encoding/hex"
 	"math"
@@ -19,8 +20,8 @@ type Text struct {
 	asked int      // how often a line was looked for
 	marks []uint64 // of all lines, sorted; made when enough lines were looked for
 
-	only map[int]kept // where the text was cut down: all that is left of it
-	size int          // and how many lines it had
+	only []kept // where the text was cut down: all that is left of it, in order of lines
+	size int    // and how many lines it had
 
 	searched bool
 	breaks   string // its OtherBreak, once that was searched
@@ -28,8 +29,9 @@ type Text struct {
 
 // kept is one line of a text that was cut down.
 type kept struct {
-	line string
-	code Code
+	number int
+	line   string
+	code   Code
 }
 
 // New cuts data at line feeds. A carriage return stays part of its line; a last line without a line feed counts as one.
@@ -51,45 +53,65 @@ func New(data []byte) *Text {
 // Only cuts the text down to some of its lines, which then take little memory whatever the text's size. It answers for
 // these lines as before, and is empty at all others.
 func (t *Text) Only(lines []int) *Text {
-	cut := &Text{only: make(map[int]kept, len(lines)), size: t.Len(), searched: true, breaks: t.OtherBreak()}
-	for n, alike := range t.countAlike(lines) {
-		before, after := t.Neighbours(n)
-		cut.only[n] = kept{t.Line(n), Code{Text: Collapse(string(t.raw(n))), Before: before, After: after, Alike: alike}}
+	lines = slices.Clone(lines)
+	slices.Sort(lines)
+	cut := &Text{only: make([]kept, 0, len(lines)), size: t.Len(), searched: true, breaks: t.OtherBreak()}
+	for _, n := range slices.Compact(lines) {
+		if n >= 1 && n <= t.Len() {
+			line := t.Line(n)
+			before, after := t.Neighbours(n)
+			cut.only = append(cut.only, kept{n, line, Code{Text: Collapse(line), Before: before, After: after}})
+		}
 	}
+	t.countAlike(cut.only)
 	return cut
 }
 
-// countAlike counts for some lines, those that aren't there left out, how many lines collapse as each does, itself included; 0 for
-// a blank one. It goes through the text once: most lines are told from all that are asked for by their ends.
-func (t *Text) countAlike(lines []int) map[int]int {
-	counts := make(map[int]int, len(lines))
-	byMark := make(map[uint64]int, len(lines))
-	var may [1 << 10]bool // by ends
-	for _, n := range lines {
-		if n < 1 || n > len(t.ends) {
+// countAlike counts for some lines how many lines of the text collapse as each does, itself included; 0 for a blank one. It goes
+// through the text once: most lines are told from all that are asked for by their ends.
+func (t *Text) countAlike(asked []kept) {
+	marks := make([]uint64, len(asked)) // 0 for a blank line
+	counts := make([]int, len(asked))   // at the first of the lines with a mark
+	var may [1 << 10]bool               // by ends
+	var index map[uint64]int            // the first of the lines with a mark, where they are many
+	if len(asked) > scans {
+		index = make(map[uint64]int, len(asked))
+	}
+	first := func(mark uint64) int {
+		if index == nil {
+			return slices.Index(marks, mark)
+		}
+		if i, known := index[mark]; known {
+			return i
+		}
+		return -1
+	}
+	for i, k := range asked {
+		line := t.raw(k.number)
+		if ink(line) == 0 {
 			continue
 		}
-		counts[n] = 0
-		if line := t.raw(n); ink(line) != 0 {
-			may[ends(line)], byMark[Mark(line)] = true, 0
+		marks[i], may[ends(line)] = Mark(line), true
+		if index != nil && first(marks[i]) < 0 {
+			index[marks[i]] = i
 		}
 	}
-	for n := range t.ends {
-		line := t.raw(n + 1)
+	start := int32(0)
+	for _, end := range t.ends {
+		line := t.data[start:end]
+		start = end + 1
 		if !may[ends(line)] || ink(line) == 0 {
 			continue
 		}
-		mark := Mark(line)
-		if count, asked := byMark[mark]; asked {
-			byMark[mark] = count + 1
+		if i := first(Mark(line)); i >= 0 {
+			counts[i]++
 		}
 	}
-	for n := range counts {
-		if line := t.raw(n); ink(line) != 0 {
-			counts[n] = byMark[Mark(line)]
+	for i := range asked {
+		if marks[i] != 0 {
+			asked[i].code.Alike = counts[first(marks[i])]
 		}
 	}
-	return counts
 }
 
 // ends mixes the first two and the last two bytes of a line that a mark takes in; below 1024.
@@ -106,6 +128,14 @@ func ends(line []byte) uint32 {
 		}
 	}
 	return mixed % (1 << 10)
+}
+
+// keptAt is a line that a text was cut down to, the zero value where it is none of them.
+func (t *Text) keptAt(n int) kept {
+	if i, found := slices.BinarySearchFunc(t.only, n, func(k kept, n int) int { return cmp.Compare(k.number, n) }); found {
+		return t.only[i]
+	}
+	return kept{}
 }
 
 // Whole reports whether all of the file's text is there: it wasn't cut down.
@@ -126,8 +156,7 @@ func (t *Text) Any(is func(line string) bool) bool {
 
 // Holds reports whether the text answers for line n: a text that was cut down may not.
 func (t *Text) Holds(n int) bool {
-	_, kept := t.only[n]
-	return t.only == nil || kept || n < 1 || n > t.size
+	return t.only == nil || t.keptAt(n).number > 0 || n < 1 || n > t.size
 }
 
 // raw is line n with its carriage return.
@@ -159,7 +188,7 @@ func (t *Text) Lines() []string {
 // Line returns line n without its line feed and carriage return, or "" where there is no such line.
 func (t *Text) Line(n int) string {
 	if t.only != nil {
-		return t.only[n].line
+		return t.keptAt(n).line
 	}
 	if n < 1 || n > len(t.ends) {
 		return ""
@@ -229,7 +258,7 @@ type Code struct {
 // CodeAt returns the code at line n; the zero Code where there is no such line.
 func (t *Text) CodeAt(n int) Code {
 	if t.only != nil {
-		return t.only[n].code
+		return t.keptAt(n).code
 	}
 	if n < 1 || n > len(t.ends) {
 		return Code{}
