@@ -379,7 +379,7 @@ func (t *headTexts) wholeText(path string) (*source.Text, error) {
 
 // waiversOf are the waivers of a file. The text must be whole.
 func waiversOf(path string, text *source.Text) []waiver.Waiver {
-	if !text.Contains(waiver.Sign) || text.IsPointer() {
+	if !waiver.In(text.Data()) || text.IsPointer() {
 		return nil
 	}
 	return waiver.Find(path, text)

@@ -1,7 +1,6 @@
 package evidence
 
 import (
-	"bytes"
 	"fmt"
 	"slices"
 
@@ -43,7 +42,7 @@ func (c *collector) search() (*search, error) {
 	s.found = map[string][]waiver.Waiver{}
 	s.unsearched, err = c.Target.Diff.NewTexts(mostSearched, func(path string) bool { return c.named[path] == nil }, func(path string, data []byte) {
 		s.found[path] = nil
-		if bytes.Contains(data, []byte(waiver.Sign)) {
+		if waiver.In(data) {
 			s.found[path] = waiver.Find(path, source.New(data))
 		}
 	})

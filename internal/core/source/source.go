@@ -73,6 +73,7 @@ func (t *Text) countAlike(asked []kept) {
 	marks := make([]uint64, len(asked)) // 0 for a blank line
 	counts := make([]int, len(asked))   // at the first of the lines with a mark
 	var may [1 << 10]bool               // by ends
+	least := math.MaxInt                // bytes that a line has without its white space
 	var index map[uint64]int            // the first of the lines with a mark, where they are many
 	if len(asked) > scans {
 		index = make(map[uint64]int, len(asked))
@@ -92,6 +93,7 @@ func (t *Text) countAlike(asked []kept) {
 			continue
 		}
 		marks[i], may[ends(line)] = Mark(line), true
+		least = min(least, inked(line))
 		if index != nil && first(marks[i]) < 0 {
 			index[marks[i]] = i
 		}
@@ -100,7 +102,7 @@ func (t *Text) countAlike(asked []kept) {
 	for _, end := range t.ends {
 		line := t.data[start:end]
 		start = end + 1
-		if !may[ends(line)] || ink(line) == 0 {
+		if len(line) < least || !may[ends(line)] {
 			continue
 		}
 		if i := first(Mark(line)); i >= 0 {
@@ -112,6 +114,16 @@ func (t *Text) countAlike(asked []kept) {
 			asked[i].code.Alike = counts[first(marks[i])]
 		}
 	}
+}
+
+// inked counts the bytes of a line that a mark takes in.
+func inked(line []byte) (n int) {
+	for _, c := range line {
+		if marked(c) {
+			n++
+		}
+	}
+	return n
 }
 
 // ends mixes the first two and the last two bytes of a line that a mark takes in; below 1024.
@@ -141,8 +153,8 @@ func (t *Text) keptAt(n int) kept {
 // Whole reports whether all of the file's text is there: it wasn't cut down.
 func (t *Text) Whole() bool { return t.only == nil }
 
-// Contains reports whether something stands in the file. The text must be whole.
-func (t *Text) Contains(s string) bool { return bytes.Contains(t.data, []byte(s)) }
+// Data is the file's text as it is stored, not to be written to. The text must be whole.
+func (t *Text) Data() []byte { return t.data }
 
 // Any reports whether a line is as asked. The text must be whole.
 func (t *Text) Any(is func(line string) bool) bool {
