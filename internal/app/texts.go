@@ -5,6 +5,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"sync"
 
 	"zincdoor/internal/core/judge"
 	"zincdoor/internal/core/source"
@@ -59,17 +60,43 @@ func textsOf(t *target.Target, in *judge.Input) (*texts, error) {
 		}
 		all.Away = func(path string) bool { return away[path] }
 	}
-	text := func(data []byte, found bool, err error) *source.Text {
+	all.Missing = func(path string) bool { return lacking[path] }
+	all.New, all.News = all.reading(t.Tree.Read, t.Tree.ReadAll)
+	if t.Diff != nil {
+		all.Old, all.Olds = all.reading(t.Diff.ReadOld, t.Diff.ReadOlds)
+	}
+	return all, nil
+}
+
+// reading makes of what reads a file, and what reads many but may leave some out, what recognition asks for texts.
+func (all *texts) reading(
+	read func(path string) (data []byte, found bool, err error), readAll func(paths []string, see func(path string, data []byte)) error,
+) (one func(path string) *source.Text, many func(paths []string, see func(path string, text *source.Text))) {
+	one = func(path string) *source.Text {
+		data, found, err := read(path)
 		if err != nil || !found {
 			all.unread = cmp.Or(all.unread, err)
 			return nil
 		}
 		return source.New(data)
 	}
-	all.Missing = func(path string) bool { return lacking[path] }
-	all.New = func(path string) *source.Text { return text(t.Tree.Read(path)) }
-	if t.Diff != nil {
-		all.Old = func(path string) *source.Text { return text(t.Diff.ReadOld(path)) }
+	many = func(paths []string, see func(path string, text *source.Text)) {
+		var mutex sync.Mutex
+		seen := map[string]bool{}
+		err := readAll(paths, func(path string, data []byte) {
+			mutex.Lock()
+			seen[path] = true
+			mutex.Unlock()
+			see(path, source.New(data))
+		})
+		all.unread = cmp.Or(all.unread, err)
+		for _, path := range paths {
+			if !seen[path] {
+				if text := one(path); text != nil {
+					see(path, text)
+				}
+			}
+		}
 	}
-	return all, nil
+	return one, many
 }

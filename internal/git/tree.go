@@ -113,6 +113,21 @@ func (c *Comparison) ReadOld(path string) (data []byte, found bool, err error) {
 	return c.contents.read(names[path])
 }
 
+// ReadOlds hands to see the files of the old side that ReadOld finds, as Tree.ReadAll does.
+func (c *Comparison) ReadOlds(paths []string, see func(path string, data []byte)) error {
+	known, err := c.oldNames()
+	if err != nil {
+		return err
+	}
+	var names, asked []string
+	for _, path := range paths {
+		if name := known[path]; name != "" {
+			names, asked = append(names, name), append(asked, path)
+		}
+	}
+	return c.repo.AnyContent(names, func(i int, data []byte) { see(asked[i], data) })
+}
+
 // nameOld names the old contents of the files that the change modifies or takes away, by their old paths.
 func (c *Comparison) nameOld() (map[string]string, error) {
 	l, err := c.full()

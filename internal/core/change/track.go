@@ -1,12 +1,15 @@
 package change
 
-import "zincdoor/internal/core/source"
+import (
+	"slices"
+
+	"zincdoor/internal/core/source"
+)
 
 // Track follows the lines of one file from the old side of a change to the new one: beyond what the hunks tell, lines
 // that differ in white space alone, and how much of an altered line is found in another.
 type Track struct {
 	file     *File
-	old, new *source.Text
 	passages []passage // in order of lines
 	indented bool      // some lines differ in white space alone
 }
@@ -16,6 +19,8 @@ type Track struct {
 type passage struct {
 	old, new Span // lines; the last is before the first where there are none
 	hunks    []Hunk
+
+	olds, news []string // its lines
 
 	worked               bool
 	newOf, oldOf         []int        // for each line the index of the one with the same text on the other side; -1 for none
@@ -30,21 +35,26 @@ const (
 	nearIndented = 60
 )
 
-// Follow prepares to follow a file's lines. Both texts must be whole.
+// Follow prepares to follow a file's lines. Both texts must be whole. Of them nothing is kept but the lines around hunks.
 func Follow(f *File, old, new *source.Text) *Track {
-	t := &Track{file: f, old: old, new: new}
+	t := &Track{file: f}
 	t.cut(near)
+	if t.indents(old, new) {
+		t.cut(nearIndented)
+		t.indented = true
+	}
 	for i := range t.passages {
 		p := &t.passages[i]
-		for _, h := range p.hunks {
-			if h.OldCount > 0 && h.NewCount > 0 && len(align(collapsed(old, spanOf(oldSide(h))), collapsed(new, spanOf(newSide(h))))) > 0 {
-				t.cut(nearIndented)
-				t.indented = true
-				return t
-			}
-		}
+		p.olds, p.news = old.Span(p.old.First, p.old.Last), new.Span(p.new.First, p.new.Last)
 	}
 	return t
+}
+
+// indents reports whether some lines differ in white space alone.
+func (t *Track) indents(old, new *source.Text) bool {
+	return slices.ContainsFunc(t.file.Hunks, func(h Hunk) bool {
+		return h.OldCount > 0 && h.NewCount > 0 && len(align(collapsed(old, spanOf(oldSide(h))), collapsed(new, spanOf(newSide(h))))) > 0
+	})
 }
 
 func spanOf(first, count int) Span { return Span{first, first + count - 1} }
@@ -124,7 +134,7 @@ func (t *Track) Likeness(old, new int) float64 {
 		return 0
 	}
 	p := t.worked(at)
-	p.compareWords(t.old, t.new)
+	p.compareWords()
 	i, j := old-p.old.First, new-p.new.First
 	least := min(p.oldWeight[i], p.newWeight[j])
 	if least == 0 {
@@ -236,8 +246,7 @@ func (t *Track) worked(i int) *passage {
 		return p
 	}
 	p.worked = true
-	olds := collapsed(t.old, p.old)
-	news := collapsed(t.new, p.new)
+	olds, news := collapseAll(p.olds), collapseAll(p.news)
 	p.pair(len(olds), len(news), p.asHunks(olds, news))
 	if len(p.hunks) > 1 && (t.indented || p.strayed(olds, news)) {
 		p.pair(len(olds), len(news), align(olds, news))
@@ -294,9 +303,5 @@ func unpaired(n int) []int {
 }
 
 func collapsed(text *source.Text, lines Span) []string {
-	var all []string
-	for n := lines.First; n <= lines.Last; n++ {
-		all = append(all, source.Collapse(text.Line(n)))
-	}
-	return all
+	return collapseAll(text.Span(lines.First, lines.Last))
 }

@@ -25,7 +25,7 @@ const wordTable = 1 << 19
 
 // compareWords works out which words the altered lines share: between lines that are the same on both sides, all of one
 // side with all of the other.
-func (p *passage) compareWords(old, new *source.Text) {
+func (p *passage) compareWords() {
 	if p.shared != nil {
 		return
 	}
@@ -34,17 +34,17 @@ func (p *passage) compareWords(old, new *source.Text) {
 	i, j := 0, 0
 	for at, to := range p.newOf {
 		if to >= 0 {
-			p.share(old, new, Span{i, at - 1}, Span{j, to - 1})
+			p.share(Span{i, at - 1}, Span{j, to - 1})
 			i, j = at+1, to+1
 		}
 	}
-	p.share(old, new, Span{i, len(p.newOf) - 1}, Span{j, len(p.oldOf) - 1})
+	p.share(Span{i, len(p.newOf) - 1}, Span{j, len(p.oldOf) - 1})
 }
 
 // share compares the words of two stretches, given by the indices of their lines. Where that is too much, lines that
 // stand equally far from the beginning or the end are compared alone.
-func (p *passage) share(oldText, newText *source.Text, old, new Span) {
-	olds, news := wordsOf(oldText, p.old.First, old, p.oldWeight), wordsOf(newText, p.new.First, new, p.newWeight)
+func (p *passage) share(old, new Span) {
+	olds, news := wordsOf(p.olds, old, p.oldWeight), wordsOf(p.news, new, p.newWeight)
 	if len(olds)*len(news) <= wordTable {
 		p.add(olds, news)
 		return
@@ -54,7 +54,7 @@ func (p *passage) share(oldText, newText *source.Text, old, new Span) {
 			if j < new.First || j > new.Last || p.shared[pair{i, j}] > 0 {
 				continue
 			}
-			olds, news := wordsOf(oldText, p.old.First, Span{i, i}, nil), wordsOf(newText, p.new.First, Span{j, j}, nil)
+			olds, news := wordsOf(p.olds, Span{i, i}, nil), wordsOf(p.news, Span{j, j}, nil)
 			if len(olds)*len(news) <= wordTable {
 				p.add(olds, news)
 			}
@@ -76,10 +76,10 @@ func texts(words []word) []string {
 	return all
 }
 
-// wordsOf cuts lines into words, and notes the weight of each line where weights are wanted.
-func wordsOf(text *source.Text, start int, lines Span, weights []int) (words []word) {
+// wordsOf cuts some lines of a passage into words, and notes the weight of each line where weights are wanted.
+func wordsOf(text []string, lines Span, weights []int) (words []word) {
 	for i := lines.First; i <= lines.Last; i++ {
-		eachWord(text.Line(start+i), func(w string, name bool) {
+		eachWord(text[i], func(w string, name bool) {
 			weight := signWeight
 			if name {
 				weight = nameWeight

@@ -107,6 +107,10 @@ type Origin struct {
 type Texts struct {
 	Old     func(path string) *source.Text // of the state before the change
 	New     func(path string) *source.Text // of the judged state
+
+	// Olds and News hand many of these to see, as recognise.View says.
+	Olds, News func(paths []string, see func(path string, text *source.Text))
+
 	Missing func(path string) bool         // the judged state has no file at path
 	Away    func(path string) bool         // it has one that nobody looked at: it was left out of the work tree
 }

@@ -47,7 +47,7 @@ func recogniseAll(in Input) *judgement {
 	for _, f := range in.BaseFindings {
 		j.base = append(j.base, in.Policy.EntryFor(f, in.Policy.Levels[f.Level]))
 	}
-	view := recognise.View{Change: in.Whole, Aliases: in.Policy.Aliases, OldText: in.Texts.Old, NewText: in.Texts.New, Missing: in.Texts.Missing}
+	view := recognise.View{Change: in.Whole, Aliases: in.Policy.Aliases, OldText: in.Texts.Old, NewText: in.Texts.New, OldTexts: in.Texts.Olds, NewTexts: in.Texts.News, Missing: in.Texts.Missing}
 	j.known = recognise.Recognise(j.Findings, j.today(in.Baseline.Entries), view)
 	j.added = j.recogniseAdded(view)
 	j.onBase = recognise.Recognise(j.Findings, j.base, view)

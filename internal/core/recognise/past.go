@@ -1,6 +1,9 @@
 package recognise
 
 import (
+	"slices"
+	"sync"
+
 	"zincdoor/internal/core/baseline"
 	"zincdoor/internal/core/change"
 	"zincdoor/internal/core/source"
@@ -8,28 +11,13 @@ import (
 
 // past follows entries from the state the baseline was read from to the judged one.
 type past struct {
-	view    View
-	byOld   map[string]*change.File // the change's files by their old path
-	tracks  map[*change.File]*change.Track
-	indexes map[string]*lineIndex // of the old sides that entries were looked for in
-	claims  map[claim]int         // with the line where the entries were accepted that stand there
-
-	path string // the file whose old text was asked for last
-	text *source.Text
-}
-
-// claim is a line of the old side that an entry stands on. One of the same kind stands on another, unless both were accepted on
-// one.
-type claim struct {
-	tool, rule, message, path string
-	line                      int
+	view   View
+	byOld  map[string]*change.File // the change's files by their old path
+	tracks map[*change.File]*change.Track
 }
 
 func newPast(view View) *past {
-	p := &past{
-		view: view, byOld: map[string]*change.File{}, tracks: map[*change.File]*change.Track{},
-		indexes: map[string]*lineIndex{}, claims: map[claim]int{},
-	}
+	p := &past{view: view, byOld: map[string]*change.File{}, tracks: map[*change.File]*change.Track{}}
 	if !p.known() {
 		return p
 	}
@@ -43,13 +31,12 @@ func newPast(view View) *past {
 
 func (p *past) known() bool { return p.view.Change != nil && !p.view.Change.Everything }
 
-// placeEntries finds what became of the entries' lines. Those that stand where they stood when they were accepted are
-// found first.
+// placeEntries finds what became of the entries' lines.
 func (p *past) placeEntries(sides []side, entries []baseline.Entry, order []int) {
 	if !p.known() {
 		return
 	}
-	var strayed []int
+	var files []*origin
 	for _, i := range order {
 		s, e := &sides[i], &entries[i]
 		f := p.byOld[e.Path]
@@ -70,44 +57,153 @@ func (p *past) placeEntries(sides []side, entries []baseline.Entry, order []int)
 				s.state = resting
 				continue
 			}
-			if text := p.oldText(e.Path); text == nil || !isAt(text, s.trait, e.Line) || !p.claim(s, e, e.Line) {
-				strayed = append(strayed, i)
-				continue
+			if n := len(files); n == 0 || files[n-1].file != f {
+				files = append(files, &origin{file: f})
 			}
-			p.follow(s, f, e.Line)
+			last := files[len(files)-1]
+			last.entries = append(last.entries, placing{side: s, entry: e})
 		}
 	}
-	for _, i := range strayed {
-		s, e := &sides[i], &entries[i]
-		if line := p.search(s, e); line > 0 && p.claim(s, e, line) {
-			p.follow(s, p.byOld[e.Path], line)
+	for some := range slices.Chunk(files, atOnce) {
+		p.placeFiles(some)
+	}
+}
+
+// atOnce is of how many files the texts are read, and kept, at once.
+const atOnce = 300
+
+// origin is a changed file with the entries that were accepted in it.
+type origin struct {
+	file    *change.File
+	entries []placing
+	text    *source.Text // on the old side, where it is followed from line to line
+}
+
+// placing is an entry on its way to its line.
+type placing struct {
+	side  *side
+	entry *baseline.Entry
+	line  int // on the old side, 0 where it isn't found
+}
+
+// placeFiles places the entries of some files: first on the old side, then, where a file both lost and gained lines, along its
+// track.
+func (p *past) placeFiles(files []*origin) {
+	read(p.view.OldTexts, p.view.OldText, files, func(o *origin) string { return o.file.Old }, func(o *origin, text *source.Text) {
+		o.find(text)
+		if o.tracks() {
+			o.text = text.Copy()
+		}
+	})
+	tracked := slices.DeleteFunc(slices.Clone(files), func(o *origin) bool { return o.text == nil })
+	for _, o := range tracked {
+		p.tracks[o.file] = nil
+	}
+	var mutex sync.Mutex
+	read(p.view.NewTexts, p.view.NewText, tracked, func(o *origin) string { return o.file.Path }, func(o *origin, text *source.Text) {
+		track := change.Follow(o.file, o.text, text)
+		mutex.Lock()
+		p.tracks[o.file] = track
+		mutex.Unlock()
+		o.follow(track)
+		o.text = nil
+	})
+	for _, o := range files {
+		if p.tracks[o.file] == nil {
+			o.text = nil
+			o.follow(nil)
 		}
 	}
 }
 
-func (p *past) claim(s *side, e *baseline.Entry, line int) bool {
-	c := claim{s.tool, s.rule, s.skeleton, e.Path, line}
-	if accepted, claimed := p.claims[c]; claimed {
-		return accepted == e.Line
-	}
-	p.claims[c] = e.Line
-	return true
-}
-
-// follow takes an entry's line on the old side to the judged state.
-func (p *past) follow(s *side, f *change.File, line int) {
-	s.was, s.at = line, line
-	now := 0
-	if f.Status != change.Deleted {
-		s.track = p.track(f)
-		now = f.NewLine(line)
-		if s.track != nil {
-			now = s.track.NewLine(line)
+// read hands the texts of files to see, as far as they are there: all at once where that is known how, by several goroutines, or one
+// by one.
+func read(all func(paths []string, see func(path string, text *source.Text)), one func(path string) *source.Text, files []*origin, pathOf func(o *origin) string, see func(o *origin, text *source.Text)) {
+	switch {
+	case all != nil:
+		byPath := map[string]*origin{}
+		var paths []string
+		for _, o := range files {
+			paths, byPath[pathOf(o)] = append(paths, pathOf(o)), o
+		}
+		all(paths, func(path string, text *source.Text) { see(byPath[path], text) })
+	case one != nil:
+		for _, o := range files {
+			if text := one(pathOf(o)); text != nil {
+				see(o, text)
+			}
 		}
 	}
-	s.state = altered
-	if now > 0 {
-		s.state, s.at = kept, now
+}
+
+// find finds the entries' lines on the old side. Those that stand where they stood when they were accepted are found first.
+func (o *origin) find(text *source.Text) {
+	claims := map[claim]int{} // with the line where the entries were accepted that stand there
+	take := func(at *placing, line int) bool {
+		c := claim{at.side.tool, at.side.rule, at.side.skeleton, line}
+		if accepted, claimed := claims[c]; claimed {
+			return accepted == at.entry.Line
+		}
+		claims[c] = at.entry.Line
+		return true
+	}
+	var strayed []*placing
+	for i := range o.entries {
+		at := &o.entries[i]
+		if isAt(text, at.side.trait, at.entry.Line) && take(at, at.entry.Line) {
+			at.line = at.entry.Line
+		} else {
+			strayed = append(strayed, at)
+		}
+	}
+	var index *lineIndex
+	for _, at := range strayed {
+		if index == nil {
+			index = indexLines(text)
+		}
+		if line := at.search(index, claims); line > 0 && take(at, line) {
+			at.line = line
+		}
+	}
+}
+
+// claim is a line of the old side that an entry stands on. One of the same kind stands on another, unless both were accepted on
+// one.
+type claim struct {
+	tool, rule, message string
+	line                int
+}
+
+// tracks reports whether the file is followed from line to line: it both lost and gained lines, else there is nothing beyond what
+// the hunks tell.
+func (o *origin) tracks() bool {
+	lost, gained := 0, 0
+	for _, h := range o.file.Hunks {
+		lost, gained = lost+h.OldCount, gained+h.NewCount
+	}
+	placed := slices.ContainsFunc(o.entries, func(at placing) bool { return at.line > 0 })
+	return placed && lost > 0 && gained > 0 && o.file.Status != change.Deleted
+}
+
+// follow takes the entries' lines to the judged state.
+func (o *origin) follow(track *change.Track) {
+	for _, at := range o.entries {
+		s, line, now := at.side, at.line, 0
+		if line == 0 {
+			continue
+		}
+		s.was, s.at = line, line
+		if o.file.Status != change.Deleted {
+			s.track = track
+			now = o.file.NewLine(line)
+			if track != nil {
+				now = track.NewLine(line)
+			}
+		}
+		s.state = altered
+		if now > 0 {
+			s.state, s.at = kept, now
+		}
 	}
 }
 
@@ -135,59 +231,18 @@ func (p *past) placeFinding(s *side) {
 	}
 }
 
-// track follows a file that both lost and gained lines, as far as its texts are known; else there is nothing beyond what
-// the hunks tell, and it is nil.
-func (p *past) track(f *change.File) *change.Track {
-	track, made := p.tracks[f]
-	if made {
-		return track
-	}
-	lost, gained := 0, 0
-	for _, h := range f.Hunks {
-		lost, gained = lost+h.OldCount, gained+h.NewCount
-	}
-	if lost > 0 && gained > 0 && p.view.NewText != nil {
-		if old := p.oldText(f.Old); old != nil {
-			if now := p.view.NewText(f.Path); now != nil {
-				track = change.Follow(f, old, now)
-			}
-		}
-	}
-	p.tracks[f] = track
-	return track
-}
-
-// oldText reads a file of the old side. Entries come in order of their files, so that the last one is all that is kept.
-func (p *past) oldText(path string) *source.Text {
-	if p.path != path {
-		p.path, p.text = path, nil
-		if p.view.OldText != nil {
-			p.text = p.view.OldText(path)
-		}
-	}
-	return p.text
-}
-
 // search looks for an entry's line on the old side where it isn't where it was when it was accepted: the line with its
 // text and the most of its neighbours, of several the nearest. Text alone does where no other line has it. 0 says that
 // it isn't there.
-func (p *past) search(s *side, e *baseline.Entry) int {
-	text := p.oldText(e.Path)
-	if text == nil {
-		return 0
-	}
-	index := p.indexes[e.Path]
-	if index == nil {
-		index = indexLines(text)
-		p.indexes[e.Path] = index
-	}
+func (at *placing) search(index *lineIndex, claims map[claim]int) int {
+	s, e := at.side, at.entry
 	lines := index.at[e.Text]
 	best, most := 0, 0
 	for _, n := range lines {
-		if accepted, claimed := p.claims[claim{s.tool, s.rule, s.skeleton, e.Path, n}]; claimed && accepted != e.Line {
+		if accepted, claimed := claims[claim{s.tool, s.rule, s.skeleton, n}]; claimed && accepted != e.Line {
 			continue
 		}
-		before, after := text.Neighbours(n)
+		before, after := index.text.Neighbours(n)
 		score := 0
 		if source.Hash(before) == e.Before {
 			score++

@@ -4,7 +4,10 @@
 package recognise
 
 import (
+	"maps"
+	"runtime"
 	"slices"
+	"sync"
 
 	"zincdoor/internal/core/baseline"
 	"zincdoor/internal/core/change"
@@ -20,6 +23,9 @@ type View struct {
 	// OldText gives the text of a file as the change's old side has it, NewText as the judged state has it; nil where
 	// there is none.
 	OldText, NewText func(path string) *source.Text
+	// OldTexts and NewTexts hand many of these texts to see, each once and in any order, those that aren't there left out. It is called
+	// by several goroutines at once, and a text is good until it returns. Where they are nil, the texts are asked for one by one.
+	OldTexts, NewTexts func(paths []string, see func(path string, text *source.Text))
 	// Missing reports that the judged state has no file at path.
 	Missing func(path string) bool
 	// Aliases gives the present names of rules that their tools renamed.
@@ -54,6 +60,7 @@ func Recognise(findings []finding.Finding, entries []baseline.Entry, view View) 
 		m.match(stage, keptLines)
 	}
 	m.match(sliding, linesBesideKept)
+	m.compareAhead()
 	m.matchAll()
 	if m.findRenames() {
 		m.matchAll()
@@ -134,21 +141,38 @@ func newMatcher(findings []finding.Finding, entries []baseline.Entry, view View)
 	}
 	past := newPast(view)
 	m.order = baseline.Sorted(entries)
-	for _, i := range m.order {
+	each(len(entries), func(i int) {
 		s := m.sideOf(entries[i])
 		s.isEntry, s.weighty, s.weightyBefore, s.weightyAfter = true, s.coded, s.coded, s.coded
 		m.entries[i], m.paths[i] = s, entries[i].Path
-	}
+	})
 	past.placeEntries(m.entries, entries, m.order)
-	for i, f := range findings {
-		s := m.sideOf(baseline.EntryFor(f, ""))
+	each(len(findings), func(i int) {
+		f := &findings[i]
+		s := m.sideOf(baseline.EntryFor(*f, ""))
 		s.blind = f.Region.Line > 0 && !s.coded
 		s.weighty = source.Weight(f.Code.Text) > 0
 		s.weightyBefore, s.weightyAfter = source.Weight(f.Code.Before) > 0, source.Weight(f.Code.After) > 0
-		past.placeFinding(&s)
 		m.findings[i] = s
+	})
+	for i := range m.findings {
+		past.placeFinding(&m.findings[i])
 	}
 	return m
+}
+
+// each does something for each of n, by all processors: for stretches of them that follow one another.
+func each(n int, do func(i int)) {
+	workers := runtime.GOMAXPROCS(0)
+	var wait sync.WaitGroup
+	for w := range workers {
+		wait.Go(func() {
+			for i := w * n / workers; i < (w+1)*n/workers; i++ {
+				do(i)
+			}
+		})
+	}
+	wait.Wait()
 }
 
 func (m *matcher) sideOf(e baseline.Entry) side {
@@ -164,6 +188,37 @@ func (m *matcher) sideOf(e baseline.Entry) side {
 		at:       e.Line,
 		was:      e.Line,
 	}
+}
+
+// compareAhead compares the words of passages in which an entry and a finding may be paired by their lines' likeness, by all
+// processors: nothing else takes as long, and each file's passages are its own.
+func (m *matcher) compareAhead() {
+	found := map[trait]int{} // the passages' new sides, by a line there
+	for i := range m.findings {
+		if f := &m.findings[i]; m.entryOf[i] == None {
+			if t, ok := f.passage(f.skeleton); ok {
+				found[t] = f.at
+			}
+		}
+	}
+	if len(found) == 0 {
+		return
+	}
+	type pairing struct{ old, new int }
+	pairings := map[*change.Track][]pairing{}
+	for i := range m.entries {
+		if e := &m.entries[i]; !m.taken[i] {
+			if t, ok := e.passage(e.skeleton); ok && found[t] > 0 {
+				pairings[e.track] = append(pairings[e.track], pairing{e.was, found[t]})
+			}
+		}
+	}
+	tracks := slices.Collect(maps.Keys(pairings))
+	each(len(tracks), func(i int) {
+		for _, p := range pairings[tracks[i]] {
+			tracks[i].Likeness(p.old, p.new)
+		}
+	})
 }
 
 func (m *matcher) matchAll() {

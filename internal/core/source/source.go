@@ -197,6 +197,34 @@ func (t *Text) Lines() []string {
 	return lines
 }
 
+// Span gives the lines from first to last, each as Line does. The text must be whole.
+func (t *Text) Span(first, last int) []string {
+	if last < first {
+		return nil
+	}
+	if first < 1 || last > len(t.ends) {
+		lines := make([]string, 0, last-first+1)
+		for n := first; n <= last; n++ {
+			lines = append(lines, t.Line(n))
+		}
+		return lines
+	}
+	start := int32(0)
+	if first > 1 {
+		start = t.ends[first-2] + 1
+	}
+	lines := strings.Split(string(t.data[start:t.ends[last-1]]), "\n") // which share their memory
+	for i, line := range lines {
+		lines[i] = strings.TrimSuffix(line, "\r")
+	}
+	return lines
+}
+
+// Copy is the text with memory of its own. It must be whole.
+func (t *Text) Copy() *Text {
+	return &Text{data: bytes.Clone(t.data), ends: t.ends, searched: t.searched, breaks: t.breaks}
+}
+
 // Line returns line n without its line feed and carriage return, or "" where there is no such line.
 func (t *Text) Line(n int) string {
 	if t.only != nil {
