@@ -126,27 +126,36 @@ func (r *Repo) EachContent(names []string, see func(i int, data []byte)) error {
 // mostRoom bounds the room that is kept for the next object, in bytes.
 const mostRoom = 4 << 20
 
-// many is from how many objects on it pays to ask for them in the order in which they are stored, and by several processes.
-const many = 1000
+// From how many objects on it pays to ask for them by several processes, and in the order in which they are stored.
+const (
+	some = 100
+	many = 1000
+)
 
 // AnyContent does as EachContent, in whatever order is fastest: see may be called by several goroutines at once.
 func (r *Repo) AnyContent(names []string, see func(i int, data []byte)) error {
-	if len(names) < many {
+	if len(names) < some {
 		return r.EachContent(names, see)
 	}
-	order, err := r.storeOrder(names)
-	if err != nil {
-		return err
+	order := make([]int32, len(names))
+	for i := range order {
+		order[i] = int32(i)
+	}
+	if len(names) >= many {
+		var err error
+		if order, err = r.storeOrder(names); err != nil {
+			return err
+		}
 	}
 	var group errgroup.Group
 	workers := min(runtime.GOMAXPROCS(0), mostReaders)
 	for part := range slices.Chunk(order, (len(order)+workers-1)/workers) {
 		group.Go(func() error {
-			some := make([]string, len(part))
+			asked := make([]string, len(part))
 			for n, i := range part {
-				some[n] = names[i]
+				asked[n] = names[i]
 			}
-			return r.EachContent(some, func(n int, data []byte) { see(int(part[n]), data) })
+			return r.EachContent(asked, func(n int, data []byte) { see(int(part[n]), data) })
 		})
 	}
 	return group.Wait()

@@ -2,7 +2,9 @@ package recognise
 
 import (
 	"cmp"
+	"maps"
 	"slices"
+	"sync"
 
 	"zincdoor/internal/core/change"
 	"zincdoor/internal/core/source"
@@ -29,6 +31,9 @@ func (m *matcher) match(of stage, among pool) {
 	}
 	if len(groups) == 0 {
 		return
+	}
+	if of.lost {
+		m.indexAhead(of, among, groups)
 	}
 	var meeting []*group // those with both, in the order of their entries
 	for _, e := range m.order {
@@ -202,11 +207,43 @@ func (m *matcher) stays(e, f int) bool {
 // lost reports whether the judged state no longer has an entry's line in its file: it has fewer of its kind than when it
 // was accepted.
 func (m *matcher) lost(e *side) bool {
-	if e.state == altered || e.path == "" || m.view.Missing != nil && m.view.Missing(e.path) {
+	if m.surelyLost(e) {
 		return true
 	}
 	index := m.newLines(e.path)
 	return index != nil && len(index.at[e.text]) <= e.twins
+}
+
+// surelyLost reports whether that can be told without the file's text.
+func (m *matcher) surelyLost(e *side) bool {
+	return e.state == altered || e.path == "" || m.view.Missing != nil && m.view.Missing(e.path)
+}
+
+// indexAhead reads the files in which lines will be looked for to tell which are lost, many at once.
+func (m *matcher) indexAhead(of stage, among pool, groups map[trait]*group) {
+	if m.view.NewTexts == nil {
+		return
+	}
+	asked := map[string]bool{}
+	for i := range m.entries {
+		e := &m.entries[i]
+		if _, known := m.texts[e.path]; known || m.taken[i] || !among(e) || m.surelyLost(e) {
+			continue
+		}
+		if slices.ContainsFunc(of.traits(e), func(t trait) bool { return groups[t] != nil }) {
+			asked[e.path] = true
+		}
+	}
+	if len(asked) == 0 {
+		return
+	}
+	var mutex sync.Mutex
+	m.view.NewTexts(slices.Sorted(maps.Keys(asked)), func(path string, text *source.Text) {
+		index := indexLines(text.Copy())
+		mutex.Lock()
+		defer mutex.Unlock()
+		m.texts[path], m.news[path] = index, index.text
+	})
 }
 
 // newLines is a file of the judged state by its lines, nil where it isn't known.

@@ -70,7 +70,7 @@ func (p *past) placeEntries(sides []side, entries []baseline.Entry, order []int)
 }
 
 // atOnce is of how many files the texts are read, and kept, at once.
-const atOnce = 300
+const atOnce = 1000
 
 // origin is a changed file with the entries that were accepted in it.
 type origin struct {

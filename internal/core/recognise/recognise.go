@@ -60,7 +60,6 @@ func Recognise(findings []finding.Finding, entries []baseline.Entry, view View) 
 		m.match(stage, keptLines)
 	}
 	m.match(sliding, linesBesideKept)
-	m.compareAhead()
 	m.matchAll()
 	if m.findRenames() {
 		m.matchAll()
@@ -222,7 +221,12 @@ func (m *matcher) compareAhead() {
 }
 
 func (m *matcher) matchAll() {
+	compared := false
 	for _, stage := range stages {
+		if stage.best != nil && !compared {
+			m.compareAhead()
+			compared = true
+		}
 		m.match(stage, alteredLines)
 		m.match(stage, otherLines)
 	}
