@@ -105,14 +105,14 @@ type Origin struct {
 // Texts gives the files that recognition looks into. Each function gives the same whenever it is asked; nil ones know
 // nothing. Text that can't be read counts as not known: who made the functions knows of it.
 type Texts struct {
-	Old     func(path string) *source.Text // of the state before the change
-	New     func(path string) *source.Text // of the judged state
+	Old func(path string) *source.Text // of the state before the change
+	New func(path string) *source.Text // of the judged state
 
 	// Olds and News hand many of these to see, as recognise.View says.
 	Olds, News func(paths []string, see func(path string, text *source.Text))
 
-	Missing func(path string) bool         // the judged state has no file at path
-	Away    func(path string) bool         // it has one that nobody looked at: it was left out of the work tree
+	Missing func(path string) bool // the judged state has no file at path
+	Away    func(path string) bool // it has one that nobody looked at: it was left out of the work tree
 }
 
 // Input is everything a verdict depends on. Judge doesn't write to it.
