@@ -1,6 +1,9 @@
 package change
 
-import "slices"
+import (
+	"slices"
+	"sync"
+)
 
 // pair joins an index of the old lines with an index of the new ones that hold the same text.
 type pair struct{ old, new int }
@@ -106,24 +109,44 @@ func rising(pairs []pair) []pair {
 	return longest
 }
 
-// common is a longest common subsequence, by the table of all lengths.
-func common(olds, news []string) []pair {
-	width := len(news) + 1
-	length := make([]int, (len(olds)+1)*width)
-	for i := len(olds) - 1; i >= 0; i-- {
-		for j := len(news) - 1; j >= 0; j-- {
-			if olds[i] == news[j] {
-				length[i*width+j] = length[(i+1)*width+j+1] + 1
+// common is a longest common subsequence, by the table of all lengths, which must have under 65,536 columns or rows.
+func common(olds, news []string) (pairs []pair) {
+	ahead := 0
+	for ahead < len(olds) && ahead < len(news) && olds[ahead] == news[ahead] {
+		pairs = append(pairs, pair{ahead, ahead})
+		ahead++
+	}
+	old, new := numbered(olds[ahead:], news[ahead:])
+	if len(old) == 0 || len(new) == 0 {
+		return pairs
+	}
+	width := len(new) + 1
+	table := tables.Get().(*[]uint16)
+	defer tables.Put(table)
+	if need := (len(old) + 1) * width; cap(*table) < need {
+		*table = make([]uint16, need)
+	} else {
+		*table = (*table)[:need]
+	}
+	length := *table
+	clear(length[len(old)*width:])
+	for i := len(old) - 1; i >= 0; i-- {
+		row, below := length[i*width:(i+1)*width], length[(i+1)*width:(i+2)*width]
+		here := uint16(0) // the length to the right
+		row[width-1] = 0
+		for j := len(new) - 1; j >= 0; j-- {
+			if old[i] == new[j] {
+				here = below[j+1] + 1
 			} else {
-				length[i*width+j] = max(length[(i+1)*width+j], length[i*width+j+1])
+				here = max(below[j], here)
 			}
+			row[j] = here
 		}
 	}
-	var pairs []pair
-	for i, j := 0, 0; i < len(olds) && j < len(news); {
+	for i, j := 0, 0; i < len(old) && j < len(new); {
 		switch {
-		case olds[i] == news[j]:
-			pairs = append(pairs, pair{i, j})
+		case old[i] == new[j]:
+			pairs = append(pairs, pair{ahead + i, ahead + j})
 			i, j = i+1, j+1
 		case length[(i+1)*width+j] >= length[i*width+j+1]:
 			i++
@@ -132,4 +155,29 @@ func common(olds, news []string) []pair {
 		}
 	}
 	return pairs
+}
+
+// tables are those of common, to be used again.
+var tables = sync.Pool{New: func() any { return new([]uint16) }}
+
+// numbered gives equal texts of two lists equal numbers.
+func numbered(olds, news []string) (old, new []int32) {
+	known := make(map[string]int32, len(olds))
+	old, new = make([]int32, len(olds)), make([]int32, len(news))
+	for i, text := range olds {
+		n, ok := known[text]
+		if !ok {
+			n = int32(len(known))
+			known[text] = n
+		}
+		old[i] = n
+	}
+	for j, text := range news {
+		n, ok := known[text]
+		if !ok {
+			n = -1
+		}
+		new[j] = n
+	}
+	return old, new
 }
