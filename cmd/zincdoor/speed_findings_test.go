@@ -1,0 +1,101 @@
+package main
+
+import (
+	"bufio"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+)
+
+// perFile is how many findings a file has where many are judged.
+const perFile = 50
+
+// accepted makes a repository with so many findings, all of them in its baseline, and a commit that edits a twentieth of the files.
+func accepted(b *testing.B, findings int) (s *sandbox, report string) {
+	s = kept(b, fmt.Sprintf("accepted-%d", findings), func(s *sandbox) {
+		for i := range findings / perFile {
+			s.write(largePath(i), strings.Join(longer(sourceFile(uint64(i))), "\n")+"\n")
+		}
+		s.take(many(b, s, findings))
+		s.commit("what is there, and what was found in it")
+		for i := 0; i < findings/perFile; i += 20 {
+			s.write(largePath(i), strings.Join(edit(longer(sourceFile(uint64(i))), 7), "\n")+"\n")
+		}
+		s.commit("an edit")
+	})
+	return s, many(b, s, findings)
+}
+
+// longer is a text with as many lines as it has findings, at least.
+func longer(text []string) []string {
+	for len(text) < 2*perFile+10 {
+		text = append(text, text[len(text)%7:]...)
+	}
+	return text
+}
+
+// many writes a log with so many findings in the files of a repository, and returns its path.
+func many(b *testing.B, s *sandbox, findings int) string {
+	path := filepath.Join(s.dir, ".git", "report.sarif")
+	f, err := os.Create(path)
+	if err != nil {
+		b.Fatal(err)
+	}
+	out := bufio.NewWriterSize(f, 1<<20)
+	out.WriteString(`{"version":"2.1.0","runs":[{"tool":{"driver":{"name":"gauge","version":"2.4.1"}},"results":[`)
+	for i := range findings {
+		if i > 0 {
+			out.WriteByte(',')
+		}
+		fmt.Fprintf(out, `{"ruleId":"TIDE%03d","level":"warning","message":{"text":"the depth of '%s_%d' isn't held against the datum"},"locations":[{"physicalLocation":{"artifactLocation":{"uri":"%s"},"region":{"startLine":%d,"startColumn":1}}}]}`,
+			i%41, words[i%len(words)], i%997, largePath(i/perFile), 3+2*(i%perFile))
+	}
+	out.WriteString("]}]}\n")
+	if err := out.Flush(); err != nil {
+		b.Fatal(err)
+	}
+	return path
+}
+
+// BenchmarkAccepted holds many findings against as many entries of the baseline, in three sizes, to show how it grows.
+func BenchmarkAccepted(b *testing.B) {
+	for _, findings := range []int{10_000, 100_000, 1_000_000} {
+		b.Run(fmt.Sprint(findings), func(b *testing.B) {
+			if findings > 100_000 && os.Getenv("ZINCDOOR_LARGE") == "" {
+				b.Skip("takes minutes; ZINCDOOR_LARGE names a folder for it")
+			}
+			s, report := accepted(b, findings)
+			for b.Loop() {
+				t, _ := s.race(b, gate("--range", "main~1..main", "--report", report, "--format", "json", "--output", os.DevNull))
+				reportTook(b, t)
+				if findings == 100_000 {
+					hold(b, t.wall.Seconds(), 3, "s")
+					b.ReportMetric(300, "MB-goal")
+				}
+			}
+		})
+	}
+}
+
+// BenchmarkFormats writes a verdict of 100,000 findings in each format, beside JSON.
+func BenchmarkFormats(b *testing.B) {
+	s, report := accepted(b, 100_000)
+	empty := emptyList(b)
+	judge := func(format string) call {
+		return gate("--range", "main~1..main", "--report", report, "--baseline", empty, "--format", format, "--output", os.DevNull)
+	}
+	for _, format := range []string{"terminal", "markdown", "html", "sarif", "junit", "review"} {
+		b.Run(format, func(b *testing.B) { s.over(b, 1000, judge(format), judge("json")) })
+	}
+}
+
+// emptyList is a baseline without entries.
+func emptyList(b *testing.B) string {
+	path := filepath.Join(b.TempDir(), "empty.jsonl")
+	if err := os.WriteFile(path, []byte("{\"zincdoor\":\"baseline/1\",\"covers\":[]}\n"), 0o644); err != nil {
+		b.Fatal(err)
+	}
+	return path
+}
