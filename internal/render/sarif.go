@@ -2,6 +2,7 @@ package render
 
 import (
 	"bufio"
+	"bytes"
 	"cmp"
 	"encoding/json"
 	"io"
@@ -14,6 +15,7 @@ import (
 	"zincdoor/internal/core/finding"
 	"zincdoor/internal/core/judge"
 	"zincdoor/internal/core/source"
+	"zincdoor/internal/inorder"
 	"zincdoor/internal/verdictfile"
 )
 
@@ -33,7 +35,15 @@ type (
 		Provenance  []sarifProvenance `json:"versionControlProvenance,omitempty"`
 		Invocations []sarifInvocation `json:"invocations,omitempty"`
 		Properties  map[string]any    `json:"properties,omitempty"`
-		Results     []sarifResult     `json:"results"`
+		Results     []struct{}        `json:"results"` // written apart
+
+		results []sarifSource
+	}
+	// sarifSource is what a result is made of: a finding, or an entry that is no longer found.
+	sarifSource struct {
+		finding *judge.Finding
+		rule    *int // in the run
+		gone    *baseline.Entry
 	}
 	sarifDriver struct {
 		Name    string      `json:"name"`
@@ -159,21 +169,50 @@ func writeSARIF(w io.Writer, v judge.Verdict, o Options) error {
 	if len(b.runs) == 0 {
 		b.run("zincdoor")
 	}
-	for _, e := range v.Gone {
-		b.gone(e)
+	for i := range v.Gone {
+		run := b.run(v.Gone[i].Tool)
+		run.results = append(run.results, sarifSource{gone: &v.Gone[i]})
 	}
-	log := sarifLog{Schema: sarifSchema, Version: "2.1.0"}
-	for _, name := range b.order {
-		log.Runs = append(log.Runs, *b.runs[name])
-	}
-	log.Runs[0].Properties = map[string]any{"zincdoor": b.verdict()}
+	b.runs[b.order[0]].Properties = map[string]any{"zincdoor": b.verdict()}
+	return b.write(w)
+}
+
+// write writes the log, its results one by one: there may be millions.
+func (b *sarifBuilder) write(w io.Writer) error {
 	out := bufio.NewWriterSize(w, 1<<16)
-	encoder := json.NewEncoder(out)
-	encoder.SetEscapeHTML(false)
-	if err := encoder.Encode(log); err != nil {
+	head, err := appendJSON(nil, sarifLog{Schema: sarifSchema, Version: "2.1.0", Runs: []sarifRun{}})
+	if err != nil {
 		return err
 	}
+	out.Write(bytes.TrimSuffix(head, []byte("]}")))
+	for i, name := range b.order {
+		run := b.runs[name]
+		if i > 0 {
+			out.WriteByte(',')
+		}
+		about, err := appendJSON(nil, run)
+		if err != nil {
+			return err
+		}
+		out.Write(bytes.TrimSuffix(about, []byte("]}")))
+		if err := inorder.Write(out, len(run.results), ",", func(to []byte, i int) ([]byte, error) {
+			return appendJSON(to, b.result(run.results[i]))
+		}); err != nil {
+			return err
+		}
+		out.WriteString("]}")
+	}
+	out.WriteString("]}\n")
 	return out.Flush()
+}
+
+// appendJSON appends a value as JSON, on one line.
+func appendJSON(to []byte, value any) ([]byte, error) {
+	text := bytes.NewBuffer(to)
+	encoder := json.NewEncoder(text)
+	encoder.SetEscapeHTML(false)
+	err := encoder.Encode(value)
+	return bytes.TrimSuffix(text.Bytes(), []byte("\n")), err
 }
 
 // sarifBuilder gathers the runs by the names of their tools.
@@ -200,7 +239,7 @@ func (b *sarifBuilder) run(tool string) *sarifRun {
 		return run
 	}
 	run := &sarifRun{
-		ColumnKind: "utf16CodeUnits", Results: []sarifResult{},
+		ColumnKind: "utf16CodeUnits", Results: []struct{}{},
 		Bases: map[string]any{sarifRoot: map[string]any{"description": sarifText{Text: "The root of the repository."}}},
 	}
 	run.Tool.Driver = sarifDriver{Name: cmp.Or(tool, "unknown"), Rules: []sarifRule{}}
@@ -223,8 +262,20 @@ func repositoryOf(link string) string {
 // add adds a finding, and what other tools say about the same fault as results of their own.
 func (b *sarifBuilder) add(f *judge.Finding) {
 	run := b.run(f.Tool)
+	run.results = append(run.results, sarifSource{finding: f, rule: b.rule(run, f)})
+	for i := range f.Also {
+		b.add(&f.Also[i])
+	}
+}
+
+// result makes a result. It may be called by several goroutines at once.
+func (b *sarifBuilder) result(from sarifSource) sarifResult {
+	if from.gone != nil {
+		return b.gone(from.gone)
+	}
+	f := from.finding
 	r := sarifResult{
-		RuleID: f.Rule, RuleIndex: b.rule(run, f), Level: string(f.Level), Message: sarifText{Text: f.Message}, Baseline: baselineStates[f.Standing],
+		RuleID: f.Rule, RuleIndex: from.rule, Level: string(f.Level), Message: sarifText{Text: f.Message}, Baseline: baselineStates[f.Standing],
 		Prints: map[string]string{finding.OwnFingerprint: f.ID}, Rank: f.Weight().Rank,
 		Properties: map[string]any{"zincdoor": sarifOwn{f.Severity, string(f.Standing), string(f.Place), f.Team, f.Weight().Severity, f.Weight().Measured}},
 	}
@@ -251,24 +302,20 @@ func (b *sarifBuilder) add(f *judge.Finding) {
 		r.Suppressions = []sarifSuppression{{Kind: "inSource", Status: "accepted"}}
 	}
 	b.details(&r, f)
-	run.Results = append(run.Results, r)
-	for i := range f.Also {
-		b.add(&f.Also[i])
-	}
+	return r
 }
 
 var baselineStates = map[judge.Standing]string{
 	judge.New: "new", judge.Existing: "unchanged", judge.Accepted: "unchanged", judge.Waived: "unchanged", judge.Expired: "unchanged", judge.Worsened: "updated",
 }
 
-// gone adds what is no longer found.
-func (b *sarifBuilder) gone(e baseline.Entry) {
-	run := b.run(e.Tool)
+// gone is what is no longer found.
+func (b *sarifBuilder) gone(e *baseline.Entry) sarifResult {
 	r := sarifResult{RuleID: e.Rule, Level: string(finding.None), Message: sarifText{Text: e.Message}, Baseline: "absent"}
 	if e.Path != "" {
 		r.Locations = []sarifLocation{b.location(e.Path, finding.Region{}, source.UTF16, "")}
 	}
-	run.Results = append(run.Results, r)
+	return r
 }
 
 // rule finds the finding's rule in the run, putting it there where it is new.

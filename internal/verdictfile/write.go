@@ -17,6 +17,7 @@ import (
 	"zincdoor/internal/core/baseline"
 	"zincdoor/internal/core/judge"
 	"zincdoor/internal/core/policy"
+	"zincdoor/internal/inorder"
 )
 
 // The verdict/1 document. Its keys are a promise to scripts: some may be added within the version, none taken away or
@@ -152,13 +153,10 @@ func Write(w io.Writer, v judge.Verdict) error {
 	to := bufio.NewWriterSize(w, 1<<16)
 	to.Write(head)
 	to.WriteString(`"findings":[`)
-	var one []byte
-	for i := range v.Findings {
-		if i > 0 {
-			to.WriteByte(',')
-		}
-		one = AppendFinding(one[:0], &v.Findings[i])
-		to.Write(one)
+	if err := inorder.Write(to, len(v.Findings), ",", func(one []byte, i int) ([]byte, error) {
+		return AppendFinding(one, &v.Findings[i]), nil
+	}); err != nil {
+		return err
 	}
 	to.WriteString(`],"gone":`)
 	to.Write(tail)
