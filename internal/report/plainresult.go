@@ -280,30 +280,34 @@ func (k *seen) string(t text) string {
 	return slot.plain
 }
 
-// fill makes a result of what was read quickly.
+// fill makes a result of what was read quickly. What it doesn't hold is left empty from result to result, since emptying all of one
+// takes longer than filling it.
 func (r *run) fill(q *plainResult) {
 	seen := &r.sarif.seen
-	region := sarifRegion{StartLine: q.region[0], StartColumn: q.region[1], EndLine: q.region[2], EndColumn: q.region[3]}
-	region.Snippet.Text = seen.string(q.snippet)
-	r.one = result{
-		RuleID: seen.string(q.ruleID), Level: seen.string(q.level), Kind: seen.string(q.kind), BaselineState: seen.string(q.state),
-		Occurrences: q.occurrences, Rank: float64(q.rank), plain: true, fingerprints: seen.fingerprints(q),
+	if !r.filled {
+		r.one, r.place, r.filled = result{}, [1]location{}, true
 	}
-	r.one.Message.Text = q.message.string() // which is another one nearly always
+	one := &r.one
+	one.RuleID, one.Level, one.Kind, one.BaselineState = seen.string(q.ruleID), seen.string(q.level), seen.string(q.kind), seen.string(q.state)
+	one.Occurrences, one.Rank, one.plain, one.fingerprints = q.occurrences, float64(q.rank), true, seen.fingerprints(q)
+	one.Message.Text = q.message.string() // which is another one nearly always
+	one.RuleIndex, one.Locations = nil, nil
 	if q.rule >= 0 {
 		r.ruleIndex = q.rule
-		r.one.RuleIndex = &r.ruleIndex
+		one.RuleIndex = &r.ruleIndex
 	}
-	if len(q.uri.raw) > 0 || q.index >= 0 || region.StartLine > 0 || region.Snippet.Text != "" {
-		at := &r.place[0]
-		*at = location{}
-		at.Physical.Region = region
-		at.Physical.Artifact = artifactLocation{URI: seen.string(q.uri), BaseID: seen.string(q.base)}
+	snippet := seen.string(q.snippet)
+	if len(q.uri.raw) > 0 || q.index >= 0 || q.region[0] > 0 || snippet != "" {
+		region := &r.place[0].Physical.Region
+		region.StartLine, region.StartColumn, region.EndLine, region.EndColumn = q.region[0], q.region[1], q.region[2], q.region[3]
+		region.Snippet.Text = snippet
+		artifact := &r.place[0].Physical.Artifact
+		artifact.URI, artifact.BaseID, artifact.Index = seen.string(q.uri), seen.string(q.base), nil
 		if q.index >= 0 {
 			r.artifactIndex = q.index
-			at.Physical.Artifact.Index = &r.artifactIndex
+			artifact.Index = &r.artifactIndex
 		}
-		r.one.Locations = r.place[:]
+		one.Locations = r.place[:]
 	}
 }
 

@@ -112,9 +112,11 @@ type step struct {
 }
 
 // where is the JSON pointer (RFC 6901) of what is read.
-func (s *sarif) where() string {
+func (s *sarif) where() string { return pointerTo(s.path) }
+
+func pointerTo(path []step) string {
 	var pointer strings.Builder
-	for _, step := range s.path {
+	for _, step := range path {
 		if pointer.WriteByte('/'); step.name != "" {
 			pointer.WriteString(step.name)
 		} else {
@@ -204,10 +206,10 @@ func checkVersion(version string) error {
 const sample = 2000
 
 // makeRoom makes room at once for all findings of a long report.
-func (s *sarif) makeRoom(soFar int) {
+func (s *sarif) makeRoom(soFar int, offset int64) {
 	if soFar >= sample && !s.roomy {
 		s.roomy = true
-		s.report.Findings = slices.Grow(s.report.Findings, max(min(s.expect(soFar), mostFindings())-soFar, 0))
+		s.report.Findings = slices.Grow(s.report.Findings, max(min(expect(soFar, offset, s.size), mostFindings())-soFar, 0))
 	}
 }
 
@@ -290,12 +292,7 @@ func (s *sarif) unmarshal(raw []byte, into any, offset int64) error {
 
 // newRun is a run before anything of it is read.
 func (s *sarif) newRun() *run {
-	r := &run{sarif: s, own: len(s.report.Findings)}
-	r.readQuick = func(c *scan) bool {
-		r.simple = plainResult{index: -1, rule: -1, fingerprints: r.simple.fingerprints[:0], partial: r.simple.partial[:0]}
-		return r.simple.read(c, r.isClang())
-	}
-	return r
+	return &run{sarif: s, own: len(s.report.Findings)}
 }
 
 // run reads one run. Its parts come in any order: what a result needs of a part that isn't read yet is settled at the end.
@@ -364,7 +361,7 @@ func (r *run) part(key string) error {
 			return cmp.Or(err, s.skip())
 		}
 		r.hasResults = true
-		return s.elements(r.result)
+		return r.readResults()
 	}
 	return s.skip()
 }

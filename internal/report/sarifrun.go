@@ -49,8 +49,7 @@ type run struct {
 	one                      result
 	place                    [1]location
 	ruleIndex, artifactIndex int
-	simple                   plainResult
-	readQuick                func(c *scan) bool
+	filled                   bool // one and place have no more than fill gives them
 }
 
 // artifactKey is a location's URI and base, as they are written.
@@ -68,16 +67,13 @@ type basedFinding struct {
 	base string
 }
 
-// result reads the next result and makes it a finding.
-func (r *run) result() error {
-	s, q := r.sarif, &r.simple
+// result makes a result that ends at an offset of the report a finding.
+func (r *run) result(q *plainResult, end int64) error {
+	s := r.sarif
 	r.results++
-	if _, err := s.read(r.readQuick); err != nil {
-		return err
-	}
 	res := &r.one
 	if shown := s.all || s.remarks < mostRemarks; q.slow || q.details && shown {
-		if err := r.readWhole(); err != nil {
+		if err := r.readWhole(q, end); err != nil {
 			return err
 		}
 		res.plain = !shown
@@ -91,7 +87,7 @@ func (r *run) result() error {
 	report := s.report
 	if r.early(res) {
 		if res.plain { // whose parts point into the run
-			if err := r.readWhole(); err != nil {
+			if err := r.readWhole(q, end); err != nil {
 				return err
 			}
 			res.plain = true
@@ -102,7 +98,7 @@ func (r *run) result() error {
 	if base := res.at().BaseID; base != "" && r.Bases == nil {
 		r.based = append(r.based, basedFinding{int32(len(report.Findings)), base})
 	}
-	s.makeRoom(len(report.Findings))
+	s.makeRoom(len(report.Findings), end)
 	if err := report.add(finding.Finding{}); err != nil {
 		return err
 	}
@@ -122,10 +118,10 @@ func (res *result) remarks() int {
 	return n
 }
 
-// readWhole takes the result that was read apart as a whole.
-func (r *run) readWhole() error {
-	r.one = result{}
-	return r.sarif.unmarshal(r.simple.raw, &r.one, r.sarif.offset()-int64(len(r.simple.raw)))
+// readWhole takes a result apart as a whole.
+func (r *run) readWhole(q *plainResult, end int64) error {
+	r.one, r.filled = result{}, false
+	return r.sarif.unmarshal(q.raw, &r.one, end-int64(len(q.raw)))
 }
 
 // at is the artifact that a result is about.

@@ -16,6 +16,9 @@ type window struct {
 	size       int64 // of the whole report, 0 where that isn't known
 	scan       scan
 	pointer    func() string // the JSON pointer of what is read
+
+	// swap takes over a stretch that is read on from, and gives room for the next one; nil where the room stays.
+	swap func(stretch []byte) (room []byte, err error)
 }
 
 const firstStretch = 1 << 20 // bytes
@@ -24,17 +27,30 @@ func newWindow(in io.Reader, size int64) *window {
 	return &window{in: in, size: size, buf: make([]byte, firstStretch)}
 }
 
-// expect guesses, from how many there were so far, how many of something the whole report holds; 0 where that can't be
-// told.
-func (f *window) expect(soFar int) int {
-	if f.size <= 0 || f.offset() <= 0 {
+// expect guesses, from how many there were up to an offset, how many of something a whole report of a size holds; 0 where that can't
+// be told.
+func expect(soFar int, offset, size int64) int {
+	if size <= 0 || offset <= 0 {
 		return 0
 	}
-	return int(float64(soFar) * float64(f.size) / float64(f.offset()) * 1.02)
+	return int(float64(soFar) * float64(size) / float64(offset) * 1.02)
 }
 
 // offset is where the next byte stands in the report, from 0.
 func (f *window) offset() int64 { return f.base + int64(f.start) }
+
+// shift makes room of what is used up.
+func (f *window) shift() (err error) {
+	room := f.buf
+	if f.swap != nil {
+		if room, err = f.swap(f.buf); err != nil {
+			return err
+		}
+	}
+	copy(room, f.buf[f.start:f.end])
+	f.buf, f.base, f.end, f.start = room, f.base+int64(f.start), f.end-f.start, 0
+	return nil
+}
 
 // more reads on. What is used up makes room.
 func (f *window) more() error {
@@ -42,8 +58,9 @@ func (f *window) more() error {
 		return io.ErrUnexpectedEOF
 	}
 	if f.start > 0 {
-		copy(f.buf, f.buf[f.start:f.end])
-		f.base, f.end, f.start = f.base+int64(f.start), f.end-f.start, 0
+		if err := f.shift(); err != nil {
+			return err
+		}
 	}
 	if f.end == len(f.buf) {
 		if len(f.buf) >= longestValue() {
