@@ -676,16 +676,7 @@ func BenchmarkKnownAnswers(b *testing.B) {
 	if v := h.judge("--staged", "--run"); v.Totals["new"] != 9 {
 		b.Fatal(v.about())
 	}
-	for _, c := range []struct {
-		name    string
-		command []string
-	}{{"git diff", []string{"git", "diff-index", "--cached", "-p", "HEAD"}}, {"gate", []string{program, "gate", "--staged", "--run"}}} {
-		b.Run(c.name, func(b *testing.B) {
-			for b.Loop() {
-				h.command(c.command[0], c.command[1:]...)
-			}
-		})
-	}
+	h.over(b, 40, gate("--staged", "--run"), git("diff-index", "--cached", "-p", "HEAD"))
 }
 
 // TestOwnFolderIsKnown: a commit that touches nothing but what the door keeps takes what a linter of all of the code said before,
