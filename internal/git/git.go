@@ -39,13 +39,14 @@ type Repo struct {
 
 	scratching sync.Mutex
 
-	ctx      context.Context
-	setting  sync.Mutex // guards env
-	env      []string
-	objects  string        // where it keeps contents
-	common   string        // the folder that all work trees share
-	included func() error  // includes untracked files, once
-	scratch  *files.Folder // a folder of our own, nil until it is needed
+	ctx       context.Context
+	setting   sync.Mutex // guards env
+	env       []string
+	objects   string        // where it keeps contents
+	common    string        // the folder that all work trees share
+	mergeHead string        // the file that names what is merged into HEAD
+	included  func() error  // includes untracked files, once
+	scratch   *files.Folder // a folder of our own, nil until it is needed
 }
 
 // scratchFolders are for what reading must write, fetchFolders for repositories of which one file is read.
@@ -75,7 +76,7 @@ func (r *Repo) Close() error {
 func Open(ctx context.Context, dir string) (*Repo, error) {
 	r := &Repo{ctx: ctx, Root: dir, env: environment()}
 	r.included = sync.OnceValue(r.includeUntracked)
-	ask := []string{"rev-parse", "--is-shallow-repository", "--is-bare-repository", "--show-prefix", "--path-format=absolute", "--git-path", "objects", "--git-common-dir", "--show-toplevel"}
+	ask := []string{"rev-parse", "--is-shallow-repository", "--is-bare-repository", "--show-prefix", "--path-format=absolute", "--git-path", "objects", "--git-common-dir", "--git-path", "MERGE_HEAD", "--show-toplevel"}
 	out, err := r.git(ask...)
 	if err != nil {
 		ask[len(ask)-1] = "--absolute-git-dir"
@@ -84,7 +85,7 @@ func Open(ctx context.Context, dir string) (*Repo, error) {
 		}
 	}
 	lines := strings.Split(strings.TrimSuffix(string(out), "\n"), "\n")
-	if len(lines) < 6 {
+	if len(lines) < 7 {
 		return nil, fmt.Errorf("git rev-parse answered %q", out)
 	}
 	r.Shallow = lines[0] == "true"
@@ -92,7 +93,8 @@ func Open(ctx context.Context, dir string) (*Repo, error) {
 	r.Prefix = strings.TrimSuffix(lines[2], "/")
 	r.objects = filepath.FromSlash(lines[3])
 	r.common = filepath.FromSlash(lines[4])
-	r.Root = filepath.FromSlash(strings.Join(lines[5:], "\n"))
+	r.mergeHead = filepath.FromSlash(lines[5])
+	r.Root = filepath.FromSlash(strings.Join(lines[6:], "\n"))
 	return r, nil
 }
 
@@ -295,16 +297,12 @@ func (r *Repo) MergeBases(a, b string) ([]string, error) {
 
 // MergeHeads lists the commits that are being merged into HEAD; none where no merge is going on.
 func (r *Repo) MergeHeads() ([]string, error) {
-	return r.lines("MERGE_HEAD")
+	return lines(r.mergeHead)
 }
 
-// lines reads a file of the repository's own, by its name; none where there is no such file.
-func (r *Repo) lines(name string) ([]string, error) {
-	where, err := r.git("rev-parse", "--path-format=absolute", "--git-path", name)
-	if err != nil {
-		return nil, err
-	}
-	data, err := os.ReadFile(strings.TrimSuffix(string(where), "\n"))
+// lines reads a file of the repository's own; none where there is no such file.
+func lines(path string) ([]string, error) {
+	data, err := os.ReadFile(path)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
 	}
@@ -314,7 +312,11 @@ func (r *Repo) lines(name string) ([]string, error) {
 // CutShort reports whether a way from one of the tips, not leading through one of the bases, ends where a shallow clone
 // was cut off: what lies beyond might hold a better common ancestor.
 func (r *Repo) CutShort(tips, bases []string) (bool, error) {
-	cuts, err := r.lines("shallow")
+	where, err := r.git("rev-parse", "--path-format=absolute", "--git-path", "shallow")
+	if err != nil {
+		return false, err
+	}
+	cuts, err := lines(strings.TrimSuffix(string(where), "\n"))
 	if err != nil {
 		return false, err
 	}
