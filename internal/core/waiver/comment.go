@@ -4,6 +4,7 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"sync"
 )
 
 // syntax is how comments of a kind of file are written, as far as one line shows.
@@ -24,7 +25,7 @@ var (
 )
 
 // syntaxes are the kinds of files whose comments are known, by the end of the name or all of it, in lower case.
-var syntaxes = func() map[string]syntax {
+var syntaxes = sync.OnceValue(func() map[string]syntax {
 	all := map[string]syntax{}
 	add := func(s syntax, names string) {
 		for name := range strings.FieldsSeq(names) {
@@ -48,12 +49,12 @@ var syntaxes = func() map[string]syntax {
 	add(syntax{line: []string{"'"}, quotes: `"`}, ".vb .bas .vbs")
 	add(syntax{line: []string{`"`}, quotes: "'"}, ".vim")
 	return all
-}()
+})
 
 // openers are all that opens a comment somewhere, the longest first; in files of kinds that aren't known a waiver must begin the
 // line with one of them.
-var openers = func() (all []string) {
-	for _, s := range syntaxes {
+var openers = sync.OnceValue(func() (all []string) {
+	for _, s := range syntaxes() {
 		all = append(all, s.line...)
 		for _, b := range s.block {
 			all = append(all, b[0])
@@ -67,13 +68,13 @@ var openers = func() (all []string) {
 		return strings.Compare(a, b)
 	})
 	return slices.Compact(all)
-}()
+})
 
 // syntaxOf is how comments of a file are written.
 func syntaxOf(file string) (s syntax, known bool) {
 	name := strings.ToLower(path.Base(file))
-	if s, known = syntaxes[name]; !known {
-		s, known = syntaxes[path.Ext(name)]
+	if s, known = syntaxes()[name]; !known {
+		s, known = syntaxes()[path.Ext(name)]
 	}
 	return s, known
 }
@@ -84,7 +85,7 @@ func commentOf(file, line, sign string) (words string, own bool) {
 	s, known := syntaxOf(file)
 	if !known {
 		start := len(line) - len(strings.TrimLeft(line, " \t"))
-		for _, o := range openers {
+		for _, o := range openers() {
 			if len(line) >= start+len(o) && strings.EqualFold(line[start:start+len(o)], o) {
 				if at := wordsBehind(line, start+len(o), o); strings.HasPrefix(line[at:], sign) {
 					return line[at:], true
