@@ -2,6 +2,7 @@ package evidence
 
 import (
 	"slices"
+	"sync"
 
 	"zincdoor/internal/core/change"
 	"zincdoor/internal/core/policy"
@@ -82,8 +83,11 @@ func (c *collector) seekMoved(early *earlyLines) (suspected, error) {
 		return s, nil
 	}
 	s.sources = map[string]bool{}
+	var mutex sync.Mutex
 	return s, diff.OldTexts(listed, s.isRead, func(path string, data []byte) {
 		if suspects.MayComeFrom(data) {
+			mutex.Lock()
+			defer mutex.Unlock()
 			s.sources[path] = true
 		}
 	})

@@ -64,8 +64,8 @@ func (c *Comparison) Worktree() (*Tree, error) {
 }
 
 // OldTexts hands to see the old contents of the files that the change modifies or takes away, by their old path, as far as
-// skip doesn't take their path on the new side. Where renames isn't set, a renamed file counts as taken away. The
-// comparison must not be whole.
+// skip doesn't take their path on the new side, as Tree.ReadAll does. Where renames isn't set, a renamed file counts as taken away.
+// The comparison must not be whole.
 func (c *Comparison) OldTexts(renames bool, skip func(path string) bool, see func(path string, data []byte)) error {
 	list := c.plain
 	if renames {
@@ -81,7 +81,7 @@ func (c *Comparison) OldTexts(renames bool, skip func(path string) bool, see fun
 			names, paths = append(names, l.blobs[f.Path].old), append(paths, f.Old)
 		}
 	}
-	return c.repo.EachContent(names, func(i int, data []byte) { see(paths[i], data) })
+	return c.repo.AnyContent(names, func(i int, data []byte) { see(paths[i], data) })
 }
 
 // NewTexts hands to see the new contents of the files that the change adds or modifies, renames not regarded, as far as

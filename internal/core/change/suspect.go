@@ -2,6 +2,7 @@ package change
 
 import (
 	"bytes"
+	"sync"
 
 	"zincdoor/internal/core/source"
 )
@@ -14,8 +15,6 @@ type Suspects struct {
 	added   []marked
 	windows map[window][]spot
 	first   map[uint64]bool // the windows' first lines
-
-	old []uint64 // the marks of the text that is looked at; kept for the next one
 }
 
 // marked are added lines as they are compared: by mark and weight.
@@ -65,18 +64,22 @@ func (s *Suspects) Add(f File, lines []int) {
 // None reports whether nothing can have been moved.
 func (s *Suspects) None() bool { return len(s.windows) == 0 }
 
-// MayComeFrom reports whether a text holds a block that is large enough to count as moved.
+// MayComeFrom reports whether a text holds a block that is large enough to count as moved. Once all was added it is safe for
+// concurrent use.
 func (s *Suspects) MayComeFrom(text []byte) bool {
-	s.old = s.old[:0]
+	room := marks.Get().(*[]uint64)
+	defer marks.Put(room)
+	old := (*room)[:0]
 	for line := range bytes.Lines(text) {
-		s.old = append(s.old, source.Mark(line))
+		old = append(old, source.Mark(line))
 	}
-	for n := 0; n+movedLines <= len(s.old); n++ {
-		if !s.first[s.old[n]] {
+	*room = old
+	for n := 0; n+movedLines <= len(old); n++ {
+		if !s.first[old[n]] {
 			continue
 		}
-		for _, at := range s.windows[window(s.old[n:])] {
-			if s.weight(s.added[at.file], at.index, n) >= movedWeight {
+		for _, at := range s.windows[window(old[n:])] {
+			if weight(s.added[at.file], at.index, old, n) >= movedWeight {
 				return true
 			}
 		}
@@ -84,13 +87,16 @@ func (s *Suspects) MayComeFrom(text []byte) bool {
 	return false
 }
 
+// marks are the lines' marks of texts that were looked at, to be used again.
+var marks = sync.Pool{New: func() any { return new([]uint64) }}
+
 // weight is that of the longest stretch in which the added lines around index i and the old ones around n agree.
-func (s *Suspects) weight(added marked, i, n int) int32 {
+func weight(added marked, i int, old []uint64, n int) int32 {
 	weight := int32(0)
-	for a, o := i, n; a < len(added.marks) && o < len(s.old) && added.marks[a] == s.old[o] && weight < movedWeight; a, o = a+1, o+1 {
+	for a, o := i, n; a < len(added.marks) && o < len(old) && added.marks[a] == old[o] && weight < movedWeight; a, o = a+1, o+1 {
 		weight += added.weights[a]
 	}
-	for a, o := i-1, n-1; a >= 0 && o >= 0 && added.marks[a] == s.old[o] && weight < movedWeight; a, o = a-1, o-1 {
+	for a, o := i-1, n-1; a >= 0 && o >= 0 && added.marks[a] == old[o] && weight < movedWeight; a, o = a-1, o-1 {
 		weight += added.weights[a]
 	}
 	return weight
