@@ -125,23 +125,23 @@ func largeRepository(b *testing.B, depth int) *large {
 	return l
 }
 
-// eachAltered tells of each file that the change alters: its path and its old one, "" where it has none, and its new text.
-func eachAltered(tell func(path, old string, text []string)) {
+// eachAltered shows each file that the change alters: its path and its old one, "" where it has none, and its new text.
+func eachAltered(show func(path, old string, text []string)) {
 	for n := range largeEdited + largeRenamed + largeAdded + largeDeleted {
 		i := n * 19
 		path, text := largePath(i), sourceFile(uint64(i))
 		switch {
 		case n < largeEdited:
-			tell(path, path, edit(text, uint64(i)))
+			show(path, path, edit(text, uint64(i)))
 		case n < largeEdited+largeRenamed:
 			if n%5 > 0 {
 				text = edit(text, uint64(i))
 			}
-			tell(strings.Replace(path, "file", "moved/file", 1), path, text)
+			show(strings.Replace(path, "file", "moved/file", 1), path, text)
 		case n < largeEdited+largeRenamed+largeAdded:
-			tell(strings.Replace(path, "file", "new", 1), "", sourceFile(uint64(i)+1<<40))
+			show(strings.Replace(path, "file", "new", 1), "", sourceFile(uint64(i)+1<<40))
 		default:
-			tell("", path, nil)
+			show("", path, nil)
 		}
 	}
 }
