@@ -163,6 +163,31 @@ func TestPlace(t *testing.T) {
 	}
 }
 
+// TestAhead: what was worked out ahead of a change makes no difference to it.
+func TestAhead(t *testing.T) {
+	files := func() []File {
+		return []File{
+			{Path: "b.c", Old: "b.c", Status: Modified, Hunks: diff("one\ntwo\nthree\nlow(depth);\nhigh(depth);\nshut(gate);\n", "one\n two\nfour\n")},
+			{Path: "a.c", Old: "a.c", Status: Modified, Hunks: diff("x\n", "x\nlow(depth);\nhigh(depth);\nshut(gate);\n")},
+			{Path: "c.c", Old: "c.c", Status: Modified},
+		}
+	}
+	for _, rules := range []Rules{{}, {CountSpace: true}, {CountMoved: true, Seams: true}} {
+		for _, ahead := range []Rules{{}, {CountSpace: true}, {CountMoved: true, Seams: true}} {
+			some := files()
+			worked := WorkAhead(some[:2], ahead)
+			suspects := NewSuspects(worked)
+			suspects.Add(some[1], []int{2, 3, 4})
+			got, want := NewFrom(some, rules, worked), New(files(), rules)
+			for i := range want.Files {
+				if g, w := got.Files[i], want.Files[i]; !slices.Equal(g.Touched, w.Touched) || !slices.Equal(g.Worded, w.Worded) {
+					t.Errorf("%+v after %+v: %s has %v and %v, want %v and %v", rules, ahead, w.Path, g.Touched, g.Worded, w.Touched, w.Worded)
+				}
+			}
+		}
+	}
+}
+
 func TestNarrow(t *testing.T) {
 	hunk := func(at, lines int) []Hunk {
 		return []Hunk{{OldStart: at - 1, NewStart: at, NewCount: lines, Added: slices.Repeat([]string{"x"}, lines)}}

@@ -12,6 +12,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"testing"
 
 	"zincdoor/internal/core/baseline"
@@ -624,7 +625,12 @@ func TestLaboratory(t *testing.T) {
 			}
 			wrongAlone = append(wrongAlone, alone.rate(now, faults, entries, then, Recognise(now, entries, view).EntryOf)...)
 			view.Change = difference(t, old, l.files)
-			wrongKnown = append(wrongKnown, known.rate(now, faults, entries, then, Recognise(now, entries, view).EntryOf)...)
+			found := Recognise(now, entries, view).EntryOf
+			wrongKnown = append(wrongKnown, known.rate(now, faults, entries, then, found)...)
+			view.OldTexts, view.NewTexts = many(old.text), many(l.files.text)
+			if at := Recognise(now, entries, view).EntryOf; !slices.Equal(at, found) {
+				t.Errorf("%s, seed %d: texts that come together make a difference: %v and %v", edit.name, seed, at, found)
+			}
 		}
 		t.Logf("%-26s %s   %s", edit.name, known, alone)
 		if known.misses(edit.known) {
@@ -633,5 +639,22 @@ func TestLaboratory(t *testing.T) {
 		if alone.misses(edit.alone) {
 			t.Errorf("%s, alone: want %+v\n%s", edit.name, edit.alone, strings.Join(wrongAlone, "\n"))
 		}
+	}
+}
+
+// many hands out texts together, in the reverse order and by two goroutines.
+func many(text func(path string) *source.Text) func(paths []string, see func(path string, text *source.Text)) {
+	return func(paths []string, see func(path string, text *source.Text)) {
+		var wait sync.WaitGroup
+		for part := range 2 {
+			wait.Go(func() {
+				for i := len(paths) - 1; i >= 0; i-- {
+					if found := text(paths[i]); found != nil && i%2 == part {
+						see(paths[i], found)
+					}
+				}
+			})
+		}
+		wait.Wait()
 	}
 }

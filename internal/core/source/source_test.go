@@ -1,6 +1,11 @@
 package source
 
-import "testing"
+import (
+	"math/rand/v2"
+	"slices"
+	"strings"
+	"testing"
+)
 
 func TestCollapse(t *testing.T) {
 	for _, c := range []struct{ in, want string }{
@@ -44,11 +49,44 @@ func TestCodeAt(t *testing.T) {
 	}
 }
 
+// TestOnly: a text that is cut down answers for its lines as the whole one does, however many they are.
 func TestOnly(t *testing.T) {
-	text := New([]byte("one\n\ttwo\nthree\ntwo\n"))
-	cut := text.Only([]int{2, 9, 2})
-	if cut.Len() != 4 || cut.Line(2) != "\ttwo" || cut.CodeAt(2) != text.CodeAt(2) || cut.Line(3) != "" {
-		t.Errorf("%d lines, %q, %+v, %q", cut.Len(), cut.Line(2), cut.CodeAt(2), cut.Line(3))
+	random := rand.New(rand.NewPCG(7, 11))
+	kinds := []string{"", "}", "\t}", "low();", " low( );", "low();\r", "high = low;", "high=low;", "\thigh = low;", "  ", "é", "a"}
+	for round := range 50 {
+		var all strings.Builder
+		for range random.IntN(40) {
+			all.WriteString(kinds[random.IntN(len(kinds))] + "\n")
+		}
+		text := New([]byte(strings.TrimSuffix(all.String(), "\n")))
+		var lines []int
+		for range random.IntN(30) {
+			lines = append(lines, random.IntN(text.Len()+3)-1)
+		}
+		cut := text.Only(lines)
+		if cut.Len() != text.Len() || cut.Whole() {
+			t.Fatalf("round %d: %d lines of %d", round, cut.Len(), text.Len())
+		}
+		for n := -1; n <= text.Len()+2; n++ {
+			whole := New(text.data)
+			switch asked := slices.Contains(lines, n); {
+			case cut.Holds(n) != (asked || n < 1 || n > text.Len()):
+				t.Errorf("round %d: line %d: holds %v", round, n, cut.Holds(n))
+			case asked && (cut.Line(n) != whole.Line(n) || cut.CodeAt(n) != whole.CodeAt(n)):
+				t.Errorf("round %d: line %d is %q, %+v; want %q, %+v", round, n, cut.Line(n), cut.CodeAt(n), whole.Line(n), whole.CodeAt(n))
+			case !asked && cut.Line(n) != "":
+				t.Errorf("round %d: line %d wasn't asked for and is %q", round, n, cut.Line(n))
+			}
+		}
+		for first := 0; first <= text.Len()+1; first++ {
+			for last := first - 1; last <= text.Len()+1; last++ {
+				for i, line := range text.Span(first, last) {
+					if line != text.Line(first+i) {
+						t.Errorf("round %d: line %d of %d to %d is %q", round, first+i, first, last, line)
+					}
+				}
+			}
+		}
 	}
 }
 

@@ -41,6 +41,18 @@ func TestFind(t *testing.T) {
 }
 
 // TestComments: a waiver counts only as the first words of a comment of the file's kind, outside of texts.
+// TestIn: a text holds the sign or it doesn't, wherever it stands.
+func TestIn(t *testing.T) {
+	for text, want := range map[string]bool{
+		"": false, "v": false, "waiver(": false, "door waiver": false, "oor waiver(": false, "door  waiver(": false,
+		Sign: true, "vv " + Sign: true, "a\n// " + Sign + "x)": true, "door waivdoor waiver(": true, "over a river, " + Sign: true,
+	} {
+		if got := In([]byte(text)); got != want {
+			t.Errorf("%q: %v", text, got)
+		}
+	}
+}
+
 func TestComments(t *testing.T) {
 	const sign = "door waiver(E1): why"
 	for _, c := range []struct {

@@ -1,0 +1,73 @@
+package git
+
+import (
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+)
+
+// TestAnyContent: many contents are read each once, packed or not, whatever their order; what isn't there is left out.
+func TestAnyContent(t *testing.T) {
+	r, run := scratchRepository(t)
+	var names []string
+	for _, part := range []struct{ from, to int }{{0, many}, {many, many + 200}} { // of which the first is packed
+		var files strings.Builder
+		for i := part.from; i < part.to; i++ {
+			file := filepath.Join(r.Root, "many", fmt.Sprint(i))
+			if err := os.MkdirAll(filepath.Dir(file), 0o755); err != nil {
+				t.Fatal(err)
+			}
+			if err := os.WriteFile(file, fmt.Appendf(nil, "content %d\n%s", i, strings.Repeat("x", i%7*1000)), 0o644); err != nil {
+				t.Fatal(err)
+			}
+			fmt.Fprintln(&files, file)
+		}
+		hash := exec.Command("git", "-C", r.Root, "hash-object", "-w", "--stdin-paths")
+		hash.Stdin = strings.NewReader(files.String())
+		out, err := hash.Output()
+		if err != nil {
+			t.Fatal(err)
+		}
+		if names = append(names, strings.Fields(string(out))...); part.from == 0 {
+			run("add", "many")
+			run("commit", "-q", "-m", "many")
+			run("repack", "-q", "-a", "-d")
+		}
+	}
+	missing := strings.Repeat("0", 39) + "1"
+	for _, n := range []int{0, 1, some - 1, some + 1, many - 1, many + 200} {
+		asked := append([]string{missing}, names[:n]...)
+		if n > 0 {
+			asked = append(asked, names[n-1], names[0])
+		}
+		var mutex sync.Mutex
+		seen := map[int]string{}
+		err := r.AnyContent(asked, func(i int, data []byte) {
+			mutex.Lock()
+			defer mutex.Unlock()
+			if _, twice := seen[i]; twice {
+				t.Errorf("%d of %d was seen twice", i, n)
+			}
+			seen[i] = string(data)
+		})
+		if err != nil || len(seen) != len(asked)-1 {
+			t.Fatalf("%d of %d were seen: %v", len(seen), len(asked)-1, err)
+		}
+		for i, data := range seen {
+			of := i - 1
+			switch {
+			case i == n+1:
+				of = n - 1
+			case i == n+2:
+				of = 0
+			}
+			if want := fmt.Sprintf("content %d\n%s", of, strings.Repeat("x", of%7*1000)); data != want {
+				t.Errorf("%d of %d is %.20q, want %.20q", i, n, data, want)
+			}
+		}
+	}
+}
