@@ -2,9 +2,9 @@ package change
 
 import (
 	"math"
-	"runtime"
 	"sync"
 
+	"zincdoor/internal/core/processors"
 	"zincdoor/internal/core/source"
 )
 
@@ -20,27 +20,13 @@ type Rules struct {
 // touch works out the Touched lines of every file. Moved blocks are looked for across all of them.
 func touch(files []File, rules Rules, ahead *Ahead) {
 	added, removed := make([]runs, len(files)), make([]runs, len(files))
-	side(len(files), func(i int) { added[i], removed[i] = ahead.take(&files[i], rules) })
+	processors.Each(len(files), func(_, i int) { added[i], removed[i] = ahead.take(&files[i], rules) })
 	if !rules.CountMoved {
 		dropMoved(added, removed)
 	}
 	for i := range files {
 		files[i].Touched, files[i].Worded = files[i].touchedOf(added[i], rules), added[i].worded()
 	}
-}
-
-// side does something for each of n, by all processors.
-func side(n int, do func(i int)) {
-	var wait sync.WaitGroup
-	workers := runtime.GOMAXPROCS(0)
-	for w := range workers {
-		wait.Go(func() {
-			for i := w; i < n; i += workers {
-				do(i)
-			}
-		})
-	}
-	wait.Wait()
 }
 
 // Ahead is what was worked out of the hunks of files before their change is made. A nil one is empty. It is safe for concurrent use.
@@ -53,7 +39,7 @@ type Ahead struct {
 // WorkAhead begins to make a change of files, before all of them are known. Their hunks must stay as they are.
 func WorkAhead(files []File, rules Rules) *Ahead {
 	a := &Ahead{rules: rules, known: make(map[*Hunk][2]runs, len(files))}
-	side(len(files), func(i int) { a.of(&files[i]) })
+	processors.Each(len(files), func(_, i int) { a.of(&files[i]) })
 	return a
 }
 

@@ -4,10 +4,9 @@ import (
 	"crypto/sha256"
 	"encoding/binary"
 	"encoding/hex"
-	"runtime"
 	"strconv"
-	"sync"
 
+	"zincdoor/internal/core/processors"
 	"zincdoor/internal/core/source"
 )
 
@@ -17,7 +16,7 @@ const idLength = 16 // hexadecimal digits; longer only where two findings would 
 // of tool, rule, path, message, line text and ordinal among equals: the same in every verdict of the same tree,
 // whatever line the finding is on.
 func IDs(findings []Finding) []string {
-	hashes := make([]map[string]string, runtime.GOMAXPROCS(0))
+	hashes := make([]map[string]string, processors.Most())
 	return namesOf(keys(len(findings), func(worker, i int) Identity {
 		f := &findings[i]
 		id := Identity{f.Tool, f.Rule, f.Path, f.Message, ""}
@@ -80,18 +79,11 @@ func namesOf(keys [][sha256.Size]byte) []string {
 // keys are the digests of what findings are, by all processors at once: a long list spends much of its time here.
 func keys(n int, identity func(worker, i int) Identity) [][sha256.Size]byte {
 	all := make([][sha256.Size]byte, n)
-	workers := runtime.GOMAXPROCS(0)
-	var wait sync.WaitGroup
-	for w := range workers {
-		wait.Go(func() {
-			var buffer []byte
-			for i := w * n / workers; i < (w+1)*n/workers; i++ {
-				id := identity(w, i)
-				all[i], buffer = digest(buffer, id.Tool, id.Rule, id.Path, id.Message, id.Code)
-			}
-		})
-	}
-	wait.Wait()
+	buffers := make([][]byte, processors.Most())
+	processors.Each(n, func(worker, i int) {
+		id := identity(worker, i)
+		all[i], buffers[worker] = digest(buffers[worker], id.Tool, id.Rule, id.Path, id.Message, id.Code)
+	})
 	return all
 }
 

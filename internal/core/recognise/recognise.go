@@ -5,13 +5,12 @@ package recognise
 
 import (
 	"maps"
-	"runtime"
 	"slices"
-	"sync"
 
 	"zincdoor/internal/core/baseline"
 	"zincdoor/internal/core/change"
 	"zincdoor/internal/core/finding"
+	"zincdoor/internal/core/processors"
 	"zincdoor/internal/core/source"
 )
 
@@ -140,13 +139,13 @@ func newMatcher(findings []finding.Finding, entries []baseline.Entry, view View)
 	}
 	past := newPast(view)
 	m.order = baseline.Sorted(entries)
-	each(len(entries), func(i int) {
+	processors.Each(len(entries), func(_, i int) {
 		s := m.sideOf(entries[i])
 		s.isEntry, s.weighty, s.weightyBefore, s.weightyAfter = true, s.coded, s.coded, s.coded
 		m.entries[i], m.paths[i] = s, entries[i].Path
 	})
 	past.placeEntries(m.entries, entries, m.order)
-	each(len(findings), func(i int) {
+	processors.Each(len(findings), func(_, i int) {
 		f := &findings[i]
 		s := m.sideOf(baseline.EntryFor(*f, ""))
 		s.blind = f.Region.Line > 0 && !s.coded
@@ -158,20 +157,6 @@ func newMatcher(findings []finding.Finding, entries []baseline.Entry, view View)
 		past.placeFinding(&m.findings[i])
 	}
 	return m
-}
-
-// each does something for each of n, by all processors: for stretches of them that follow one another.
-func each(n int, do func(i int)) {
-	workers := runtime.GOMAXPROCS(0)
-	var wait sync.WaitGroup
-	for w := range workers {
-		wait.Go(func() {
-			for i := w * n / workers; i < (w+1)*n/workers; i++ {
-				do(i)
-			}
-		})
-	}
-	wait.Wait()
 }
 
 func (m *matcher) sideOf(e baseline.Entry) side {
@@ -213,7 +198,7 @@ func (m *matcher) compareAhead() {
 		}
 	}
 	tracks := slices.Collect(maps.Keys(pairings))
-	each(len(tracks), func(i int) {
+	processors.Each(len(tracks), func(_, i int) {
 		for _, p := range pairings[tracks[i]] {
 			tracks[i].Likeness(p.old, p.new)
 		}
