@@ -10,6 +10,7 @@ import (
 	"html/template"
 	"io"
 	"maps"
+	"path"
 	"slices"
 	"strings"
 	"sync"
@@ -34,7 +35,8 @@ var (
 
 // The bounds of a page that a browser still shows at once.
 const (
-	mostArticles = 3000
+	mostArticles = 2000 // findings beyond are lines in closed sections
+	mostFolders  = 1000 // of such sections
 	mostRows     = 100
 	aroundLines  = 2 // shown before and after the line of a finding
 )
@@ -56,6 +58,7 @@ type pageData struct {
 	Severities           []string
 	Sections             []pageSection
 	Left                 int
+	Rest                 []pageRest
 	Counts               []pageCount
 	Gone                 []baseline.Entry
 	GoneLeft             int
@@ -75,6 +78,11 @@ type (
 		Set      string // of paths; "" where the policy has none, or for what is in none of them
 		Heading  string
 		Findings []pageFinding
+	}
+	pageRest struct {
+		Folder string
+		N      int
+		Lines  string
 	}
 	pageFinding struct {
 		N, Rank, Worst                  int // in the order as judged, by severity, by the worst file
@@ -131,8 +139,8 @@ func writeHTML(w io.Writer, v judge.Verdict, o Options) error {
 		data.Notices = append(data.Notices, Safe(n))
 	}
 	data.Totals = totalsInWords(v)
-	findings, left := findingsOnPage(v, o)
-	data.Sections, data.Left = sectionsOnPage(findings, o.Sets), left
+	findings, rest := findingsOnPage(v, o)
+	data.Sections, data.Left, data.Rest = sectionsOnPage(findings, o.Sets), len(rest), restOnPage(v, rest)
 	data.Counts = countsOnPage(v)
 	data.Gone = make([]baseline.Entry, min(len(v.Gone), mostRows))
 	data.GoneLeft = len(v.Gone) - len(data.Gone)
@@ -172,8 +180,9 @@ func limitOnPage(l judge.LimitResult) pageLimit {
 	return p
 }
 
-// findingsOnPage are those that broke a limit first, then the others; those that the policy ignores are left out.
-func findingsOnPage(v judge.Verdict, o Options) (all []pageFinding, left int) {
+// findingsOnPage are those that broke a limit first, then the others; those that the policy ignores are left out. Rest are those that
+// there are too many of.
+func findingsOnPage(v judge.Verdict, o Options) (all []pageFinding, rest []int) {
 	broke := map[int]bool{}
 	order := v.Broken()
 	for _, i := range order {
@@ -188,13 +197,46 @@ func findingsOnPage(v judge.Verdict, o Options) (all []pageFinding, left int) {
 		}
 	}
 	if len(order) > mostArticles {
-		order, left = order[:mostArticles], len(order)-mostArticles
+		order, rest = order[:mostArticles], order[mostArticles:]
 	}
 	for n, i := range order {
 		all = append(all, findingOnPage(n, v.Findings[i], broke[i], v, o))
 	}
 	rankFiles(all)
-	return all, left
+	return all, rest
+}
+
+// restOnPage are findings as lines of text, by folder; where there are too many folders, by the first of their path.
+func restOnPage(v judge.Verdict, rest []int) []pageRest {
+	byFolder := func(folderOf func(file string) string) map[string][]int {
+		folders := map[string][]int{}
+		for _, i := range rest {
+			folder := folderOf(v.Findings[i].Path)
+			folders[folder] = append(folders[folder], i)
+		}
+		return folders
+	}
+	folders := byFolder(path.Dir)
+	if len(folders) > mostFolders {
+		folders = byFolder(func(file string) string {
+			first, _, within := strings.Cut(file, "/")
+			if !within {
+				return "."
+			}
+			return first
+		})
+	}
+	var all []pageRest
+	for _, folder := range slices.Sorted(maps.Keys(folders)) {
+		var lines strings.Builder
+		slices.Sort(folders[folder])
+		for _, i := range folders[folder] {
+			f := &v.Findings[i]
+			fmt.Fprintf(&lines, "%s  %s\n", cmp.Or(Safe(place(f.Finding)), "no file"), strings.Join(strings.Fields(Safe(f.Severity)+" "+Safe(f.Rule)+" "+Safe(f.Message)+" ("+string(f.Standing)+")"), " "))
+		}
+		all = append(all, pageRest{Folder: Safe(strings.TrimSuffix(folder, "/") + "/"), N: len(folders[folder]), Lines: lines.String()})
+	}
+	return all
 }
 
 // sectionsOnPage put findings together by the sets of paths that the policy has: those with most that broke a limit first, what is

@@ -2,6 +2,7 @@ package render
 
 import (
 	"bytes"
+	"fmt"
 	"os/exec"
 	"strings"
 	"testing"
@@ -197,5 +198,45 @@ func TestCut(t *testing.T) {
 	}
 	if got := Cut("a\nb\n", 10, "x"); got != "a\nb" {
 		t.Errorf("%q", got)
+	}
+}
+
+// TestLongPage: a page has all findings, those that a browser would take long to show as lines of closed sections.
+func TestLongPage(t *testing.T) {
+	for _, c := range []struct {
+		name     string
+		path     func(i int) string
+		sections []string
+	}{
+		{"a few folders", func(i int) string { return []string{"core/a&b.c", "fares/x.c", "top.c", ""}[i%4] }, []string{
+			`<summary>./ <span class="number">6</span>`, `<summary>core/ <span class="number">3</span>`, `<summary>fares/ <span class="number">3</span>`,
+		}},
+		{"a folder each", func(i int) string { return fmt.Sprintf("core/%d/x.c", i) }, []string{`<summary>core/ <span class="number">1500</span>`}},
+	} {
+		v := judge.Verdict{Ladder: policy.Ladder{"error", "warning"}}
+		more := 12
+		if c.name == "a folder each" {
+			more = 1500
+		}
+		for i := range mostArticles + more {
+			f := finding.Finding{Tool: "gauge", Rule: "R", Message: "a <b> & c", Path: c.path(i), Region: finding.Region{Line: i + 1}}
+			if f.Path == "" {
+				f.Region.Line = 0
+			}
+			v.Findings = append(v.Findings, judge.Finding{Finding: &f, ID: fmt.Sprint(i), Severity: "warning", Status: judge.Status{Standing: judge.Existing}})
+		}
+		var out bytes.Buffer
+		if err := Verdict(&out, HTML, v, Options{}); err != nil {
+			t.Fatal(err)
+		}
+		page := out.String()
+		for _, want := range append(c.sections, fmt.Sprintf("<h3>%d more, by folder</h3>", more)) {
+			if !strings.Contains(page, want) {
+				t.Errorf("%s: no %s", c.name, want)
+			}
+		}
+		if articles, lines := strings.Count(page, "<article"), strings.Count(page, "warning R a &lt;b&gt; &amp; c (existing)\n"); articles != mostArticles || lines != more {
+			t.Errorf("%s: %d articles, %d lines", c.name, articles, lines)
+		}
 	}
 }
