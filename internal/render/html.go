@@ -7,6 +7,7 @@ import (
 	_ "embed"
 	"encoding/base64"
 	"fmt"
+	"html"
 	"html/template"
 	"io"
 	"maps"
@@ -82,7 +83,7 @@ type (
 	pageRest struct {
 		Folder string
 		N      int
-		Lines  string
+		Lines  template.HTML // escaped here, since the template takes three times as long for that
 	}
 	pageFinding struct {
 		N, Rank, Worst                  int // in the order as judged, by severity, by the worst file
@@ -232,9 +233,18 @@ func restOnPage(v judge.Verdict, rest []int) []pageRest {
 		slices.Sort(folders[folder])
 		for _, i := range folders[folder] {
 			f := &v.Findings[i]
-			fmt.Fprintf(&lines, "%s  %s\n", cmp.Or(Safe(place(f.Finding)), "no file"), strings.Join(strings.Fields(Safe(f.Severity)+" "+Safe(f.Rule)+" "+Safe(f.Message)+" ("+string(f.Standing)+")"), " "))
+			for n, part := range []string{cmp.Or(place(f.Finding), "no file") + " ", f.Severity, f.Rule, f.Message, "(" + string(f.Standing) + ")"} {
+				if part == "" {
+					continue
+				}
+				if n > 0 {
+					lines.WriteByte(' ')
+				}
+				lines.WriteString(html.EscapeString(Safe(part)))
+			}
+			lines.WriteByte('\n')
 		}
-		all = append(all, pageRest{Folder: Safe(strings.TrimSuffix(folder, "/") + "/"), N: len(folders[folder]), Lines: lines.String()})
+		all = append(all, pageRest{Folder: Safe(strings.TrimSuffix(folder, "/") + "/"), N: len(folders[folder]), Lines: template.HTML(lines.String())})
 	}
 	return all
 }
