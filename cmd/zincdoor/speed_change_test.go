@@ -4,9 +4,7 @@ import (
 	"bufio"
 	"fmt"
 	"math/rand/v2"
-	"os"
 	"os/exec"
-	"path/filepath"
 	"strings"
 	"testing"
 )
@@ -154,11 +152,7 @@ func (l *large) report(b *testing.B, every int) string {
 			text.WriteString(warn(path, 5+n%25))
 		}
 	}
-	path := filepath.Join(b.TempDir(), "report.txt")
-	if err := os.WriteFile(path, []byte(text.String()), 0o644); err != nil {
-		b.Fatal(err)
-	}
-	return path
+	return writeReport(b, text.String())
 }
 
 // BenchmarkLargeChange holds the program's wall time against git's own diff of the same change.
@@ -183,10 +177,7 @@ func BenchmarkLargeChange(b *testing.B) {
 			l.git("add", largePath(n))
 			text.WriteString(warn(largePath(n), 5))
 		}
-		report := filepath.Join(b.TempDir(), "report.txt")
-		if err := os.WriteFile(report, []byte(text.String()), 0o644); err != nil {
-			b.Fatal(err)
-		}
+		report := writeReport(b, text.String())
 		l.over(b, 20, gate("--staged", "--report", report, "--format", "json"), git("diff", "--cached", "--unified=0"))
 	})
 }
@@ -201,10 +192,7 @@ func BenchmarkWholeTree(b *testing.B) {
 		for n, path := range strings.Fields(l.git("ls-files")) {
 			text.WriteString(warn(path, 5+n%25))
 		}
-		report := filepath.Join(b.TempDir(), "report.txt")
-		if err := os.WriteFile(report, []byte(text.String()), 0o644); err != nil {
-			b.Fatal(err)
-		}
+		report := writeReport(b, text.String())
 		b.Run(fmt.Sprintf("chains of %d", depth), func(b *testing.B) {
 			l.within(b, 1.3, gate("--range", "main..change", "--report", report, "--format", "json"),
 				git("cat-file", "--batch", "--batch-all-objects", "--unordered", "--buffer"))

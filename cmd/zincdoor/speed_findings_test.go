@@ -1,7 +1,6 @@
 package main
 
 import (
-	"bufio"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -39,25 +38,12 @@ func longer(text []string) []string {
 
 // many writes a log with so many findings in the files of a repository, and returns its path.
 func many(b *testing.B, s *sandbox, findings int) string {
-	path := filepath.Join(s.dir, ".git", "report.sarif")
-	f, err := os.Create(path)
-	if err != nil {
-		b.Fatal(err)
-	}
-	out := bufio.NewWriterSize(f, 1<<20)
-	out.WriteString(`{"version":"2.1.0","runs":[{"tool":{"driver":{"name":"gauge","version":"2.4.1"}},"results":[`)
-	for i := range findings {
-		if i > 0 {
-			out.WriteByte(',')
+	return s.writeLog(b, "report.sarif", func(add func(format string, args ...any)) {
+		for i := range findings {
+			add(`{"ruleId":"TIDE%03d","level":"warning","message":{"text":"the depth of '%s_%d' isn't held against the datum"},"locations":[{"physicalLocation":{"artifactLocation":{"uri":"%s"},"region":{"startLine":%d,"startColumn":1}}}]}`,
+				i%41, words[i%len(words)], i%997, largePath(i/perFile), 3+2*(i%perFile))
 		}
-		fmt.Fprintf(out, `{"ruleId":"TIDE%03d","level":"warning","message":{"text":"the depth of '%s_%d' isn't held against the datum"},"locations":[{"physicalLocation":{"artifactLocation":{"uri":"%s"},"region":{"startLine":%d,"startColumn":1}}}]}`,
-			i%41, words[i%len(words)], i%997, largePath(i/perFile), 3+2*(i%perFile))
-	}
-	out.WriteString("]}]}\n")
-	if err := out.Flush(); err != nil {
-		b.Fatal(err)
-	}
-	return path
+	})
 }
 
 // BenchmarkAccepted holds many findings against as many entries of the baseline, in three sizes, to show how it grows. A goal is set

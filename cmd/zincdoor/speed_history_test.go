@@ -1,8 +1,6 @@
 package main
 
 import (
-	"bufio"
-	"fmt"
 	"hash/fnv"
 	"io/fs"
 	"os"
@@ -73,41 +71,29 @@ func layOut(b *testing.B, s *sandbox, folder string, alter func(n int, lines []s
 
 // notes writes a log of a tool that finds something in one of so many lines of the checked-out texts, by what the lines say.
 func notes(b *testing.B, s *sandbox, name string, every uint64) (path string, found int) {
-	path = filepath.Join(s.dir, ".git", name)
-	f, err := os.Create(path)
-	if err != nil {
-		b.Fatal(err)
-	}
-	out := bufio.NewWriterSize(f, 1<<20)
 	quote := func(text string) string {
 		quoted, _ := jsontext.AppendQuote(nil, text)
 		return string(quoted)
 	}
-	out.WriteString(`{"version":"2.1.0","runs":[{"tool":{"driver":{"name":"gauge","version":"2.4.1"}},"results":[`)
-	for file := range strings.SplitSeq(s.git("ls-files", "-z", "--cached", "--others", "--exclude-standard"), "\x00") {
-		if !strings.HasSuffix(file, ".go") {
-			continue
-		}
-		for n, line := range strings.Split(s.read(file), "\n") {
-			text := strings.TrimSpace(line)
-			hash := fnv.New64a()
-			hash.Write([]byte(text))
-			sum := hash.Sum64()
-			if len(text) < 8 || sum%every != 0 || strings.ContainsAny(line, "\r\f\v") {
+	path = s.writeLog(b, name, func(add func(format string, args ...any)) {
+		for file := range strings.SplitSeq(s.git("ls-files", "-z", "--cached", "--others", "--exclude-standard"), "\x00") {
+			if !strings.HasSuffix(file, ".go") {
 				continue
 			}
-			if found++; found > 1 {
-				out.WriteByte(',')
+			for n, line := range strings.Split(s.read(file), "\n") {
+				text := strings.TrimSpace(line)
+				hash := fnv.New64a()
+				hash.Write([]byte(text))
+				sum := hash.Sum64()
+				if len(text) < 8 || sum%every != 0 || strings.ContainsAny(line, "\r\f\v") {
+					continue
+				}
+				found++
+				add(`{"ruleId":"TIDE%03d","level":"warning","message":{"text":"the depth of '%s' isn't held against the datum"},"locations":[{"physicalLocation":{"artifactLocation":{"uri":%s},"region":{"startLine":%d,"startColumn":%d,"snippet":{"text":%s}}}}]}`,
+					sum%41, words[sum%uint64(len(words))], quote(file), n+1, strings.Index(line, text)+1, quote(text))
 			}
-			column := strings.Index(line, text) + 1
-			fmt.Fprintf(out, `{"ruleId":"TIDE%03d","level":"warning","message":{"text":"the depth of '%s' isn't held against the datum"},"locations":[{"physicalLocation":{"artifactLocation":{"uri":%s},"region":{"startLine":%d,"startColumn":%d,"snippet":{"text":%s}}}}]}`,
-				sum%41, words[sum%uint64(len(words))], quote(file), n+1, column, quote(text))
 		}
-	}
-	out.WriteString("]}]}\n")
-	if err := out.Flush(); err != nil {
-		b.Fatal(err)
-	}
+	})
 	return path, found
 }
 

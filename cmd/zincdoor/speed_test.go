@@ -1,6 +1,7 @@
 package main
 
 import (
+	"bufio"
 	"bytes"
 	"cmp"
 	"fmt"
@@ -61,7 +62,7 @@ func (s *sandbox) time(b *testing.B, c call) took {
 	return took{wall, cmd.ProcessState.UserTime() + cmd.ProcessState.SystemTime(), peak()}
 }
 
-// sides are what both sides of a race took, round by round.
+// sides are what both sides of a race took, round by round; of the references wall time alone.
 type sides struct{ ours, reference []took }
 
 // race runs the program and its references in turn. The references' times are added up.
@@ -71,8 +72,7 @@ func (s *sandbox) race(b *testing.B, ours call, references ...call) (all sides) 
 		all.ours = append(all.ours, s.time(b, ours))
 		var sum took
 		for _, c := range references {
-			t := s.time(b, c)
-			sum.wall, sum.cpu = sum.wall+t.wall, sum.cpu+t.cpu
+			sum.wall += s.time(b, c).wall
 		}
 		all.reference = append(all.reference, sum)
 	}
@@ -130,30 +130,54 @@ func hold(b *testing.B, got, best, goal float64, unit string) {
 	}
 }
 
-// keep is the folder in which what a benchmark is made on stays, or goes with the run; made says that it was there.
-func keep(b *testing.B, name string) (dir string, made bool) {
+// kept makes a repository by what is given, in a folder that stays where ZINCDOOR_LARGE names one, and else goes with the run.
+func kept(b *testing.B, name string, make func(s *sandbox)) *sandbox {
 	root := os.Getenv("ZINCDOOR_LARGE")
 	if root == "" {
 		root = b.TempDir()
 	}
-	dir = filepath.Join(root, name)
-	_, err := os.Stat(filepath.Join(dir, ".git", "made"))
-	return dir, err == nil
+	s := &sandbox{T: &testing.T{}, dir: filepath.Join(root, name)}
+	if _, err := os.Stat(filepath.Join(s.dir, ".git", "made")); err == nil {
+		return s
+	}
+	if err := os.MkdirAll(s.dir, 0o755); err != nil {
+		b.Fatal(err)
+	}
+	s.git("init", "-q", "-b", "main", ".")
+	make(s)
+	s.write(".git/made", "")
+	return s
 }
 
-// kept makes a repository in such a folder by what is given, unless it is there.
-func kept(b *testing.B, name string, make func(s *sandbox)) *sandbox {
-	dir, made := keep(b, name)
-	s := &sandbox{T: &testing.T{}, dir: dir}
-	if !made {
-		if err := os.MkdirAll(dir, 0o755); err != nil {
-			b.Fatal(err)
-		}
-		s.git("init", "-q", "-b", "main", ".")
-		make(s)
-		s.write(".git/made", "")
+// writeReport writes a report to a file that goes with the run, and returns its path.
+func writeReport(b *testing.B, text string) string {
+	path := filepath.Join(b.TempDir(), "report.txt")
+	if err := os.WriteFile(path, []byte(text), 0o644); err != nil {
+		b.Fatal(err)
 	}
-	return s
+	return path
+}
+
+// writeLog writes a log in a repository's own folder, with the results that all gives to add, and returns its path.
+func (s *sandbox) writeLog(b *testing.B, name string, all func(add func(format string, args ...any))) string {
+	path := filepath.Join(s.dir, ".git", name)
+	f, err := os.Create(path)
+	if err != nil {
+		b.Fatal(err)
+	}
+	defer f.Close()
+	out := bufio.NewWriterSize(f, 1<<20)
+	between := ""
+	out.WriteString(`{"version":"2.1.0","runs":[{"tool":{"driver":{"name":"gauge","version":"2.4.1"}},"results":[`)
+	all(func(format string, args ...any) {
+		fmt.Fprintf(out, between+format, args...)
+		between = ","
+	})
+	out.WriteString("]}]}\n")
+	if err := out.Flush(); err != nil {
+		b.Fatal(err)
+	}
+	return path
 }
 
 // blobs lists the names of all files' contents of a commit, as git's batches read them.

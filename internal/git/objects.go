@@ -128,20 +128,20 @@ const mostRoom = 4 << 20
 
 // From how many objects on it pays to ask for them by several processes, and in the order in which they are stored.
 const (
-	some = 100
-	many = 1000
+	sharedFrom  = 100
+	orderedFrom = 1000
 )
 
 // AnyContent does as EachContent, in whatever order is fastest: see may be called by several goroutines at once.
 func (r *Repo) AnyContent(names []string, see func(i int, data []byte)) error {
-	if len(names) < some {
+	if len(names) < sharedFrom {
 		return r.EachContent(names, see)
 	}
 	order := make([]int32, len(names))
 	for i := range order {
 		order[i] = int32(i)
 	}
-	if len(names) >= many {
+	if len(names) >= orderedFrom {
 		var err error
 		if order, err = r.storeOrder(names); err != nil {
 			return err

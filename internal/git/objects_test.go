@@ -14,7 +14,7 @@ import (
 func TestAnyContent(t *testing.T) {
 	r, run := scratchRepository(t)
 	var names []string
-	for _, part := range []struct{ from, to int }{{0, many}, {many, many + 200}} { // of which the first is packed
+	for _, part := range []struct{ from, to int }{{0, orderedFrom}, {orderedFrom, orderedFrom + 200}} { // of which the first is packed
 		var files strings.Builder
 		for i := part.from; i < part.to; i++ {
 			file := filepath.Join(r.Root, "many", fmt.Sprint(i))
@@ -39,7 +39,7 @@ func TestAnyContent(t *testing.T) {
 		}
 	}
 	missing := strings.Repeat("0", 39) + "1"
-	for _, n := range []int{0, 1, some - 1, some + 1, many - 1, many + 200} {
+	for _, n := range []int{0, 1, sharedFrom - 1, sharedFrom + 1, orderedFrom - 1, orderedFrom + 200} {
 		asked := append([]string{missing}, names[:n]...)
 		if n > 0 {
 			asked = append(asked, names[n-1], names[0])

@@ -26,20 +26,6 @@ func Write(w io.Writer, n int, between string, item func(to []byte, i int) ([]by
 		}
 		return p
 	}
-	if n <= atOnce || runtime.GOMAXPROCS(0) == 1 {
-		var room []byte
-		for from := 0; from < n; from += atOnce {
-			p := stretch(room, from)
-			if p.err != nil {
-				return p.err
-			}
-			if _, err := w.Write(p.text); err != nil {
-				return err
-			}
-			room = p.text
-		}
-		return nil
-	}
 	waiting := make(chan chan part, runtime.GOMAXPROCS(0)) // in order
 	rooms := make(chan []byte, 2*cap(waiting)+2)
 	stop := make(chan struct{})

@@ -2,7 +2,6 @@ package recognise
 
 import (
 	"slices"
-	"sync"
 
 	"zincdoor/internal/core/baseline"
 	"zincdoor/internal/core/change"
@@ -77,6 +76,7 @@ type origin struct {
 	file    *change.File
 	entries []placing
 	text    *source.Text // on the old side, where it is followed from line to line
+	track   *change.Track
 }
 
 // placing is an entry on its way to its line.
@@ -96,22 +96,15 @@ func (p *past) placeFiles(files []*origin) {
 		}
 	})
 	tracked := slices.DeleteFunc(slices.Clone(files), func(o *origin) bool { return o.text == nil })
-	for _, o := range tracked {
-		p.tracks[o.file] = nil
-	}
-	var mutex sync.Mutex
 	read(p.view.NewTexts, p.view.NewText, tracked, func(o *origin) string { return o.file.Path }, func(o *origin, text *source.Text) {
-		track := change.Follow(o.file, o.text, text)
-		mutex.Lock()
-		p.tracks[o.file] = track
-		mutex.Unlock()
-		o.follow(track)
-		o.text = nil
+		o.track = change.Follow(o.file, o.text, text)
+		o.follow()
 	})
 	for _, o := range files {
-		if p.tracks[o.file] == nil {
-			o.text = nil
-			o.follow(nil)
+		if o.text = nil; o.track == nil {
+			o.follow()
+		} else {
+			p.tracks[o.file] = o.track
 		}
 	}
 }
@@ -186,7 +179,7 @@ func (o *origin) tracks() bool {
 }
 
 // follow takes the entries' lines to the judged state.
-func (o *origin) follow(track *change.Track) {
+func (o *origin) follow() {
 	for _, at := range o.entries {
 		s, line, now := at.side, at.line, 0
 		if line == 0 {
@@ -194,10 +187,10 @@ func (o *origin) follow(track *change.Track) {
 		}
 		s.was, s.at = line, line
 		if o.file.Status != change.Deleted {
-			s.track = track
+			s.track = o.track
 			now = o.file.NewLine(line)
-			if track != nil {
-				now = track.NewLine(line)
+			if o.track != nil {
+				now = o.track.NewLine(line)
 			}
 		}
 		s.state = altered

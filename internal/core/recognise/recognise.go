@@ -206,11 +206,10 @@ func (m *matcher) compareAhead() {
 }
 
 func (m *matcher) matchAll() {
-	compared := false
-	for _, stage := range stages {
-		if stage.best != nil && !compared {
+	first := slices.IndexFunc(stages, func(s stage) bool { return s.best != nil })
+	for i, stage := range stages {
+		if i == first {
 			m.compareAhead()
-			compared = true
 		}
 		m.match(stage, alteredLines)
 		m.match(stage, otherLines)

@@ -409,16 +409,11 @@ func isCollapsed(s string) bool {
 // Weight counts the letters and digits of s. A line of weight 0 (a brace, a rule) says nothing about where it is.
 func Weight(s string) int {
 	n := 0
-	for i := 0; i < len(s) && s[i] < utf8.RuneSelf; i++ {
-		n += int(weights[s[i]])
-		if i == len(s)-1 {
-			return n
-		}
-	}
-	n = 0
 	for _, r := range s {
-		if r >= '0' && r <= '9' || r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= 0x80 {
+		if r >= utf8.RuneSelf {
 			n++
+		} else {
+			n += int(weights[r])
 		}
 	}
 	return n
