@@ -4,6 +4,7 @@ package recordfile
 
 import (
 	"bytes"
+	"crypto/rand"
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
@@ -135,9 +136,16 @@ func plainJSON(v any) ([]byte, error) {
 	return bytes.TrimSuffix(out.Bytes(), []byte("\n")), err
 }
 
-// Name gives a record its id, unless it has one: a hash of its document, in which the ids of its findings stand for these.
+// Name gives a record its id, unless it has one: an imported one a hash of its document, in which the ids of its findings stand for
+// these, so that importing it again makes no other; and any other a random one, since several machines may judge the same in one moment.
 func Name(r *record.Record) error {
 	if r.ID != "" {
+		return nil
+	}
+	if !r.Imported {
+		var id [8]byte
+		rand.Read(id[:])
+		r.ID = hex.EncodeToString(id[:])
 		return nil
 	}
 	document, err := WithoutFindings(r)

@@ -19,22 +19,25 @@ func small() *record.Record {
 	return r
 }
 
-// TestName: a record's id depends on what it says, and is its own once it has one.
+// TestName: an imported record's id depends on what it says, any other has one of its own, and keeps it.
 func TestName(t *testing.T) {
 	one, same, other := small(), small(), small()
 	other.Time = other.Time.Add(time.Millisecond)
-	for _, r := range []*record.Record{one, same, other} {
-		if err := Name(r); err != nil || !IsID(r.ID) {
-			t.Fatal(r.ID, err)
+	for _, imported := range []bool{true, false} {
+		for _, r := range []*record.Record{one, same, other} {
+			r.ID, r.Imported = "", imported
+			if err := Name(r); err != nil || !IsID(r.ID) {
+				t.Fatal(r.ID, err)
+			}
 		}
-	}
-	if one.ID != same.ID || one.ID == other.ID {
-		t.Errorf("the ids are %s, %s and %s", one.ID, same.ID, other.ID)
-	}
-	id := one.ID
-	one.Apart = 9
-	if err := Name(one); err != nil || one.ID != id {
-		t.Errorf("named again: %s, %v", one.ID, err)
+		if (one.ID == same.ID) != imported || one.ID == other.ID {
+			t.Errorf("imported %v: the ids are %s, %s and %s", imported, one.ID, same.ID, other.ID)
+		}
+		id := one.ID
+		one.Apart++
+		if err := Name(one); err != nil || one.ID != id {
+			t.Errorf("named again: %s, %v", one.ID, err)
+		}
 	}
 }
 
