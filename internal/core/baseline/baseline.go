@@ -67,7 +67,7 @@ type Entry struct {
 func EntryFor(f finding.Finding, severity string) Entry {
 	e := Entry{
 		Tool: f.Tool, Rule: f.Rule, Path: f.Path, Line: f.Region.Line, Message: f.Message, Severity: severity,
-		Fingerprints: shortenFingerprints(f.Fingerprints),
+		Fingerprints: FingerprintsOf(&f),
 	}
 	if f.Code != (source.Code{}) {
 		e.Text, e.Before, e.After = source.Hash(f.Code.Text), source.Hash(f.Code.Before), source.Hash(f.Code.After)

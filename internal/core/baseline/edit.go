@@ -164,6 +164,9 @@ func Sorted(entries []Entry) []int {
 	for i := range at {
 		at[i] = i
 	}
-	slices.SortStableFunc(at, func(a, b int) int { return Order(entries[a], entries[b]) })
+	order := func(a, b int) int { return Order(entries[a], entries[b]) }
+	if !slices.IsSortedFunc(at, order) { // as the file is
+		slices.SortStableFunc(at, order)
+	}
 	return at
 }

@@ -9,22 +9,26 @@ import (
 )
 
 // fingerprint is one fingerprint: what a tool calls it, and its value.
-type fingerprint struct{ tool, name, value string }
+type fingerprint struct {
+	mark
+	value string
+}
 
 func fingerprintsOf(s *side) []fingerprint {
 	var all []fingerprint
 	for one := range strings.FieldsSeq(s.prints) {
 		if at := strings.LastIndexByte(one, ':'); at > 0 {
-			all = append(all, fingerprint{s.tool, one[:at], one[at+1:]})
+			all = append(all, fingerprint{mark{s.tool, one[:at]}, one[at+1:]})
 		}
 	}
 	return all
 }
 
 // mark is a kind of fingerprint: what a tool calls it.
-type mark struct{ tool, name string }
-
-func (p fingerprint) mark() mark { return mark{p.tool, p.name} }
+type mark struct {
+	tool name
+	name string
+}
 
 // matchFingerprints pairs what has the same fingerprint, once among the findings and once among the entries. It says which
 // fingerprints it doesn't believe, and why.
@@ -40,15 +44,15 @@ func (m *matcher) matchFingerprints() (distrusted []string) {
 	for i := range m.findings {
 		f := &m.findings[i]
 		for _, p := range fingerprintsOf(f) {
-			if at := entries[p]; len(at) == 1 && len(findings[p]) == 1 && doubts[p.mark()] == "" && m.entries[at[0]].mayBe(f) {
+			if at := entries[p]; len(at) == 1 && len(findings[p]) == 1 && doubts[p.mark] == "" && m.entries[at[0]].mayBe(f) {
 				m.pair(at[0], i, stage{})
 			}
 		}
 	}
-	for _, name := range slices.SortedFunc(maps.Keys(doubts), func(a, b mark) int {
-		return cmp.Or(cmp.Compare(a.tool, b.tool), cmp.Compare(a.name, b.name))
+	for _, of := range slices.SortedFunc(maps.Keys(doubts), func(a, b mark) int {
+		return cmp.Or(cmp.Compare(m.names.text(a.tool), m.names.text(b.tool)), cmp.Compare(a.name, b.name))
 	}) {
-		distrusted = append(distrusted, fmt.Sprintf("the fingerprints %q of %s aren't used: %s", name.name, name.tool, doubts[name]))
+		distrusted = append(distrusted, fmt.Sprintf("the fingerprints %q of %s aren't used: %s", of.name, m.names.text(of.tool), doubts[of]))
 	}
 	return distrusted
 }
@@ -77,7 +81,7 @@ func doubtShared(doubts map[mark]string, sides []side, bearers map[fingerprint][
 		first := &sides[at[0]]
 		for _, i := range at[1:] {
 			if s := &sides[i]; s.rule != first.rule || s.text != first.text {
-				doubts[p.mark()] = "they are the same for different findings"
+				doubts[p.mark] = "they are the same for different findings"
 			}
 		}
 	}
@@ -97,15 +101,15 @@ func (m *matcher) doubtUnsteady(doubts map[mark]string) {
 		}
 		before := map[mark]string{}
 		for _, p := range fingerprintsOf(&m.entries[then[t][0]]) {
-			before[p.mark()] = p.value
+			before[p.mark] = p.value
 		}
 		for _, p := range fingerprintsOf(&m.findings[at[0]]) {
-			switch before[p.mark()] {
+			switch before[p.mark] {
 			case "":
 			case p.value:
-				same[p.mark()]++
+				same[p.mark]++
 			default:
-				other[p.mark()]++
+				other[p.mark]++
 			}
 		}
 	}

@@ -10,64 +10,57 @@ import (
 	"zincdoor/internal/core/source"
 )
 
-// group is what agrees in one stage.
-type group struct{ entries, findings []int }
-
 // match pairs what agrees in one stage: where there is one of each at once, then the others, by the lines where those
 // should be now.
 func (m *matcher) match(of stage, among pool) {
-	groups := map[trait]*group{}
-	for f := range m.findings {
-		s := &m.findings[f]
-		if m.entryOf[f] != None || !among(s) {
-			continue
-		}
-		for _, t := range of.traits(s) {
-			if groups[t] == nil {
-				groups[t] = &group{}
-			}
-			groups[t].findings = append(groups[t].findings, f)
+	m.unpaired = slices.DeleteFunc(m.unpaired, func(f int) bool { return m.entryOf[f] != None })
+	m.left = slices.DeleteFunc(m.left, func(e int) bool { return m.taken[e] })
+	g := &m.groups
+	g.begin(min(len(m.unpaired), len(m.left)))
+	for _, f := range m.unpaired {
+		if s := &m.findings[f]; among(s) {
+			g.addFinding(f, of.traits(s, g.traits[:0]))
 		}
 	}
-	if len(groups) == 0 {
+	if len(g.all) == 0 {
 		return
 	}
 	if of.lost {
-		m.indexAhead(of, among, groups)
+		m.indexAhead(of, among)
 	}
-	var meeting []*group // those with both, in the order of their entries
-	for _, e := range m.order {
+	var meeting []int32 // the groups with both, in the order of their entries
+	for _, e := range m.left {
 		s := &m.entries[e]
-		if m.taken[e] || !among(s) {
+		if !among(s) {
 			continue
 		}
-		for _, t := range of.traits(s) {
-			g := groups[t]
-			if g == nil || of.lost && !m.lost(s) {
+		for _, t := range of.traits(s, g.traits[:0]) {
+			at, there := g.byTrait[t]
+			if !there || of.lost && !m.lost(s) {
 				continue
 			}
-			if len(g.entries) == 0 {
-				meeting = append(meeting, g)
+			if g.all[at].entries.n == 0 {
+				meeting = append(meeting, at)
 			}
-			g.entries = append(g.entries, e)
+			g.add(&g.all[at].entries, e)
 		}
 	}
-	for _, g := range meeting {
-		if len(g.entries) == 1 && len(g.findings) == 1 {
-			m.pair(g.entries[0], g.findings[0], of)
+	for _, at := range meeting {
+		if e, f, one := g.pair(at); one {
+			m.pair(e, f, of)
 		}
 	}
 	m.adopt()
-	for _, g := range meeting {
-		if len(g.entries) > 1 || len(g.findings) > 1 {
-			m.pairNearest(g, of)
+	for _, at := range meeting {
+		if _, _, one := g.pair(at); !one {
+			m.pairNearest(g.list(g.all[at].entries), g.list(g.all[at].findings), of)
 		}
 	}
 	m.adopt()
 }
 
 func (m *matcher) pair(e, f int, of stage) bool {
-	if m.taken[e] || m.entryOf[f] != None || of.fits != nil && !of.fits(&m.entries[e], &m.findings[f]) {
+	if m.taken[e] || m.entryOf[f] != None || of.fits != nil && !of.fits(m, &m.entries[e], &m.findings[f]) {
 		return false
 	}
 	if of.block && m.block(e, f) == 0 || of.slides && !m.slides(e, f) {
@@ -83,9 +76,9 @@ func (m *matcher) pair(e, f int, of stage) bool {
 
 // pairNearest pairs entries and findings that agree, in order: each of the fewer with the nearest of the more that
 // leaves enough for those that follow.
-func (m *matcher) pairNearest(g *group, of stage) {
-	entries := slices.DeleteFunc(g.entries, func(e int) bool { return m.taken[e] })
-	findings := slices.DeleteFunc(g.findings, func(f int) bool { return m.entryOf[f] != None })
+func (m *matcher) pairNearest(entries, findings []int, of stage) {
+	entries = slices.DeleteFunc(entries, func(e int) bool { return m.taken[e] })
+	findings = slices.DeleteFunc(findings, func(f int) bool { return m.entryOf[f] != None })
 	if of.best != nil || of.block {
 		m.pairBest(entries, findings, of)
 		return
@@ -157,7 +150,7 @@ func (m *matcher) pairBest(entries, findings []int, of stage) {
 // block is how many lines around an entry's are those around a finding's, 0 where they are too few to be a moved block.
 func (m *matcher) block(e, f int) int {
 	old := textOf(m.olds, m.paths[e], m.view.OldText)
-	new := textOf(m.news, m.findings[f].path, m.view.NewText)
+	new := textOf(m.news, m.names.text(m.findings[f].path), m.view.NewText)
 	if old == nil || new == nil {
 		return 0
 	}
@@ -170,7 +163,7 @@ func (m *matcher) block(e, f int) int {
 
 // slides reports whether a finding's line may as well be the one that was kept as the entry's.
 func (m *matcher) slides(e, f int) bool {
-	path := m.findings[f].path
+	path := m.names.text(m.findings[f].path)
 	text := textOf(m.news, path, m.view.NewText)
 	return text != nil && m.view.Change.File(path).MaySlide(text, m.entries[e].at, m.findings[f].at)
 }
@@ -200,8 +193,8 @@ func (m *matcher) stays(e, f int) bool {
 	if s.twins == 0 || s.state == kept || s.state == altered || !s.coded || m.findings[f].path != s.path || abs(m.findings[f].at-at) <= astray {
 		return false
 	}
-	index := m.newLines(s.path)
-	return index != nil && slices.ContainsFunc(index.at[s.text], func(n int) bool { return abs(n-at) <= astray && isAt(index.text, s.trait, n) })
+	index := m.newLines(m.names.text(s.path))
+	return index != nil && slices.ContainsFunc(index.linesOf(s.text), func(n int) bool { return abs(n-at) <= astray && isAt(index.text, s.trait, n) })
 }
 
 // lost reports whether the judged state no longer has an entry's line in its file: it has fewer of its kind than when it
@@ -210,28 +203,29 @@ func (m *matcher) lost(e *side) bool {
 	if m.surelyLost(e) {
 		return true
 	}
-	index := m.newLines(e.path)
-	return index != nil && len(index.at[e.text]) <= e.twins
+	index := m.newLines(m.names.text(e.path))
+	return index != nil && len(index.linesOf(e.text)) <= e.twins
 }
 
 // surelyLost reports whether that can be told without the file's text.
 func (m *matcher) surelyLost(e *side) bool {
-	return e.state == altered || e.path == "" || m.view.Missing != nil && m.view.Missing(e.path)
+	return e.state == altered || e.path == none || m.missing(e.path)
 }
 
 // indexAhead reads the files in which lines will be looked for to tell which are lost, many at once.
-func (m *matcher) indexAhead(of stage, among pool, groups map[trait]*group) {
+func (m *matcher) indexAhead(of stage, among pool) {
 	if m.view.NewTexts == nil {
 		return
 	}
 	asked := map[string]bool{}
-	for i := range m.entries {
+	for _, i := range m.left {
 		e := &m.entries[i]
-		if _, known := m.texts[e.path]; known || m.taken[i] || !among(e) || m.surelyLost(e) {
+		if !among(e) || !m.groups.meet(of.traits(e, m.groups.traits[:0])) || m.surelyLost(e) {
 			continue
 		}
-		if slices.ContainsFunc(of.traits(e), func(t trait) bool { return groups[t] != nil }) {
-			asked[e.path] = true
+		path := m.names.text(e.path)
+		if _, known := m.texts[path]; !known {
+			asked[path] = true
 		}
 	}
 	if len(asked) == 0 {

@@ -11,12 +11,13 @@ import (
 // past follows entries from the state the baseline was read from to the judged one.
 type past struct {
 	view   View
+	names  *names
 	byOld  map[string]*change.File // the change's files by their old path
 	tracks map[*change.File]*change.Track
 }
 
-func newPast(view View) *past {
-	p := &past{view: view, byOld: map[string]*change.File{}, tracks: map[*change.File]*change.Track{}}
+func newPast(view View, names *names) *past {
+	p := &past{view: view, names: names, byOld: map[string]*change.File{}, tracks: map[*change.File]*change.Track{}}
 	if !p.known() {
 		return p
 	}
@@ -46,8 +47,8 @@ func (p *past) placeEntries(sides []side, entries []baseline.Entry, order []int)
 				s.state = resting
 			}
 		default:
-			if f.Status != change.Deleted {
-				s.path = f.Path
+			if f.Status != change.Deleted && f.Path != e.Path {
+				s.path = p.names.of(f.Path)
 			}
 			if f.Opaque != "" || e.Text == "" {
 				continue
@@ -163,7 +164,7 @@ func (o *origin) find(text *source.Text) {
 // claim is a line of the old side that an entry stands on. One of the same kind stands on another, unless both were accepted on
 // one.
 type claim struct {
-	tool, rule, message string
+	tool, rule, message name
 	line                int
 }
 
@@ -201,11 +202,11 @@ func (o *origin) follow() {
 }
 
 // placeFinding finds out whether the change brought a finding's line.
-func (p *past) placeFinding(s *side) {
-	if !p.known() || s.path == "" || s.at == 0 {
+func (p *past) placeFinding(s *side, path string) {
+	if !p.known() || path == "" || s.at == 0 {
 		return
 	}
-	f := p.view.Change.File(s.path)
+	f := p.view.Change.File(path)
 	switch {
 	case f == nil:
 		s.state = resting
@@ -229,7 +230,7 @@ func (p *past) placeFinding(s *side) {
 // it isn't there.
 func (at *placing) search(index *lineIndex, claims map[claim]int) int {
 	s, e := at.side, at.entry
-	lines := index.at[e.Text]
+	lines := index.linesOf(s.text)
 	best, most := 0, 0
 	for _, n := range lines {
 		if accepted, claimed := claims[claim{s.tool, s.rule, s.skeleton, n}]; claimed && accepted != e.Line {
@@ -237,10 +238,10 @@ func (at *placing) search(index *lineIndex, claims map[claim]int) int {
 		}
 		before, after := index.text.Neighbours(n)
 		score := 0
-		if source.Hash(before) == e.Before {
+		if codeOf(before) == s.before {
 			score++
 		}
-		if source.Hash(after) == e.After {
+		if codeOf(after) == s.after {
 			score++
 		}
 		if score > most || score == most && best > 0 && abs(n-e.Line) < abs(best-e.Line) {
@@ -257,25 +258,35 @@ func abs(n int) int { return max(n, -n) }
 
 // isAt reports whether a text has code, between its neighbours, at line n.
 func isAt(text *source.Text, code trait, n int) bool {
-	if n < 1 || n > text.Len() || source.Hash(source.Collapse(text.Line(n))) != code.text {
+	if n < 1 || n > text.Len() || codeOf(source.Collapse(text.Line(n))) != code.text {
 		return false
 	}
 	before, after := text.Neighbours(n)
-	return source.Hash(before) == code.before && source.Hash(after) == code.after
+	return codeOf(before) == code.before && codeOf(after) == code.after
 }
 
-// lineIndex finds lines by the hash of their text.
+// lineIndex finds lines by what they say.
 type lineIndex struct {
-	text *source.Text
-	at   map[string][]int
+	text  *source.Text
+	first map[code]int // the first line of each
+	next  []int        // for each line the next that says the same, 0 where none does
 }
 
 func indexLines(text *source.Text) *lineIndex {
-	index := &lineIndex{text: text, at: make(map[string][]int, text.Len())}
-	for n := 1; n <= text.Len(); n++ {
+	index := &lineIndex{text: text, first: make(map[code]int, text.Len()), next: make([]int, text.Len()+1)}
+	for n := text.Len(); n >= 1; n-- {
 		if line := source.Collapse(text.Line(n)); line != "" {
-			index.at[source.Hash(line)] = append(index.at[source.Hash(line)], n)
+			is := codeOf(line)
+			index.next[n], index.first[is] = index.first[is], n
 		}
 	}
 	return index
+}
+
+// linesOf are the lines that say something, in order.
+func (x *lineIndex) linesOf(is code) (lines []int) {
+	for n := x.first[is]; n > 0; n = x.next[n] {
+		lines = append(lines, n)
+	}
+	return lines
 }

@@ -4,6 +4,7 @@
 package recognise
 
 import (
+	"cmp"
 	"maps"
 	"slices"
 
@@ -65,8 +66,7 @@ func Recognise(findings []finding.Finding, entries []baseline.Entry, view View) 
 	}
 	fileless := make([]bool, len(entries))
 	for i := range entries {
-		path := m.entries[i].path
-		fileless[i] = path != "" && view.Missing != nil && view.Missing(path)
+		fileless[i] = m.missing(m.entries[i].path)
 	}
 	return Matches{EntryOf: m.entryOf, Fileless: fileless, Distrusted: distrusted}
 }
@@ -94,17 +94,18 @@ func otherLines(s *side) bool      { return !s.isEntry || s.state == loose || s.
 // side is a finding or an entry as the stages see it.
 type side struct {
 	trait           // with the message as written
-	skeleton string // the message without numbers and names
+	skeleton name   // the message without numbers and names
+	prints   string // the tool's own fingerprints, as an entry says them
 	state    state
 	isEntry  bool
 	coded    bool // there is code to compare
 	blind    bool // there is a line, but its text isn't known
-	twins    int  // how many other lines of the file have its text
 
 	// The code line and its neighbours hold letters or digits. Of an entry that isn't known, and the finding of the
 	// same text tells.
 	weighty, weightyBefore, weightyAfter bool
 
+	twins int           // how many other lines of the file have its text
 	at    int           // the line: of an entry whose line was kept, and of a finding, on the new side; else on the old one
 	was   int           // an entry's line on the old side
 	track *change.Track // where the file has one
@@ -113,64 +114,90 @@ type side struct {
 // matcher holds both sides and who is paired already.
 type matcher struct {
 	findings, entries []side
-	order             []int    // entries in the order of their lines
+	names             *names
 	paths             []string // the files that the entries were accepted in
 	entryOf           []int
 	taken             []bool
-	shifts            map[string]*shifts
+	unpaired, left    []int // findings, and entries in the order of their lines, but for some that are paired by now
+	shifts            map[name]*shifts
 	learning          []*shifts // those with something new
 	view              View
 	texts             map[string]*lineIndex
 	olds, news        map[string]*source.Text // the texts that blocks were looked for in
+	groups            groups
 }
 
 func newMatcher(findings []finding.Finding, entries []baseline.Entry, view View) *matcher {
 	m := &matcher{
 		findings: make([]side, len(findings)),
 		entries:  make([]side, len(entries)),
+		names:    newNames(),
 		entryOf:  slices.Repeat([]int{None}, len(findings)),
 		taken:    make([]bool, len(entries)),
-		shifts:   map[string]*shifts{},
+		unpaired: make([]int, len(findings)),
+		left:     baseline.Sorted(entries),
+		shifts:   map[name]*shifts{},
 		view:     view,
 		texts:    map[string]*lineIndex{},
 		olds:     map[string]*source.Text{},
 		news:     map[string]*source.Text{},
 		paths:    make([]string, len(entries)),
 	}
-	past := newPast(view)
-	m.order = baseline.Sorted(entries)
-	processors.Each(len(entries), func(_, i int) {
-		s := m.sideOf(entries[i])
+	past := newPast(view, m.names)
+	namer := m.newNamer()
+	for i := range entries {
+		e := &entries[i]
+		s := &m.entries[i]
+		namer.name(s, e.Tool, e.Rule, e.Path, e.Message)
+		s.text, s.before, s.after = m.names.code(e.Text), m.names.code(e.Before), m.names.code(e.After)
+		s.coded, s.twins, s.at, s.was, s.prints = s.text != 0, e.Twins, e.Line, e.Line, e.Fingerprints
 		s.isEntry, s.weighty, s.weightyBefore, s.weightyAfter = true, s.coded, s.coded, s.coded
-		m.entries[i], m.paths[i] = s, entries[i].Path
-	})
-	past.placeEntries(m.entries, entries, m.order)
+		m.paths[i] = e.Path
+	}
+	past.placeEntries(m.entries, entries, m.left)
 	processors.Each(len(findings), func(_, i int) {
 		f := &findings[i]
-		s := m.sideOf(baseline.EntryFor(*f, ""))
-		s.blind = f.Region.Line > 0 && !s.coded
-		s.weighty = source.Weight(f.Code.Text) > 0
-		s.weightyBefore, s.weightyAfter = source.Weight(f.Code.Before) > 0, source.Weight(f.Code.After) > 0
-		m.findings[i] = s
+		s := &m.findings[i]
+		if f.Code != (source.Code{}) {
+			s.text, s.before, s.after, s.twins = codeOf(f.Code.Text), codeOf(f.Code.Before), codeOf(f.Code.After), f.Code.Alike-1
+			s.weighty = source.Weight(f.Code.Text) > 0
+			s.weightyBefore, s.weightyAfter = source.Weight(f.Code.Before) > 0, source.Weight(f.Code.After) > 0
+		}
+		s.coded, s.at, s.was, s.prints = s.text != 0, f.Region.Line, f.Region.Line, baseline.FingerprintsOf(f)
+		s.blind = s.at > 0 && !s.coded
 	})
-	for i := range m.findings {
-		past.placeFinding(&m.findings[i])
+	for i := range findings {
+		f := &findings[i]
+		namer.name(&m.findings[i], f.Tool, f.Rule, f.Path, f.Message)
+		past.placeFinding(&m.findings[i], f.Path)
+		m.unpaired[i] = i
 	}
 	return m
 }
 
-func (m *matcher) sideOf(e baseline.Entry) side {
-	rule := e.Rule
-	if now, ok := m.view.Aliases[rule]; ok {
-		rule = now
+// namer numbers what sides say in words.
+type namer struct {
+	names      *names
+	aliases    map[string]string
+	tool, path run
+	rules      map[string]name // as they are called now
+	skeletons  map[name]name   // by their messages
+}
+
+func (m *matcher) newNamer() *namer {
+	return &namer{m.names, m.view.Aliases, run{names: m.names}, run{names: m.names}, map[string]name{}, map[name]name{}}
+}
+
+func (n *namer) name(s *side, tool, rule, path, message string) {
+	s.tool, s.path, s.message = n.tool.of(tool), n.path.of(path), n.names.of(message)
+	var known bool
+	if s.rule, known = n.rules[rule]; !known {
+		s.rule = n.names.of(cmp.Or(n.aliases[rule], rule))
+		n.rules[rule] = s.rule
 	}
-	return side{
-		trait:    trait{tool: e.Tool, rule: rule, path: e.Path, message: e.Message, text: e.Text, before: e.Before, after: e.After, prints: e.Fingerprints},
-		skeleton: finding.Skeleton(e.Message),
-		coded:    e.Text != "",
-		twins:    e.Twins,
-		at:       e.Line,
-		was:      e.Line,
+	if s.skeleton, known = n.skeletons[s.message]; !known {
+		s.skeleton = n.names.of(finding.Skeleton(message))
+		n.skeletons[s.message] = s.skeleton
 	}
 }
 
@@ -178,7 +205,7 @@ func (m *matcher) sideOf(e baseline.Entry) side {
 // processors: nothing else takes as long, and each file's passages are its own.
 func (m *matcher) compareAhead() {
 	found := map[trait]int{} // the passages' new sides, by a line there
-	for i := range m.findings {
+	for _, i := range m.unpaired {
 		if f := &m.findings[i]; m.entryOf[i] == None {
 			if t, ok := f.passage(f.skeleton); ok {
 				found[t] = f.at
@@ -190,7 +217,7 @@ func (m *matcher) compareAhead() {
 	}
 	type pairing struct{ old, new int }
 	pairings := map[*change.Track][]pairing{}
-	for i := range m.entries {
+	for _, i := range m.left {
 		if e := &m.entries[i]; !m.taken[i] {
 			if t, ok := e.passage(e.skeleton); ok && found[t] > 0 {
 				pairings[e.track] = append(pairings[e.track], pairing{e.was, found[t]})
@@ -219,12 +246,15 @@ func (m *matcher) matchAll() {
 // findRenames finds files that are no more and whose entries went, as far as they are known, to one other file for the
 // most part, and lets the rest of their entries be looked for there.
 func (m *matcher) findRenames() (any bool) {
-	went := map[string]map[string]int{}
-	entries := map[string]int{}
+	went := map[name]map[name]int{}
+	entries := map[name]int{}
 	for i := range m.entries {
-		if path := m.entries[i].path; path != "" && m.view.Missing != nil && m.view.Missing(path) {
+		if path := m.entries[i].path; m.missing(path) {
 			entries[path]++
 		}
+	}
+	if len(entries) == 0 {
+		return false
 	}
 	for f, e := range m.entryOf {
 		if e == None || entries[m.entries[e].path] == 0 {
@@ -232,11 +262,11 @@ func (m *matcher) findRenames() (any bool) {
 		}
 		from, to := m.entries[e].path, m.findings[f].path
 		if went[from] == nil {
-			went[from] = map[string]int{}
+			went[from] = map[name]int{}
 		}
 		went[from][to]++
 	}
-	renames := map[string]string{}
+	renames := map[name]name{}
 	for from, paths := range went {
 		for to, n := range paths {
 			if n > 1 && n*2 > entries[from] {
@@ -250,4 +280,9 @@ func (m *matcher) findRenames() (any bool) {
 		}
 	}
 	return any
+}
+
+// missing reports whether the judged state has no file at a path.
+func (m *matcher) missing(path name) bool {
+	return path != none && m.view.Missing != nil && m.view.Missing(m.names.text(path))
 }

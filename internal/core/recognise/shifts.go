@@ -11,7 +11,7 @@ type shifts struct {
 	fresh [][2]int // the same, not reckoned with yet
 }
 
-func (m *matcher) shiftsOf(path string) *shifts {
+func (m *matcher) shiftsOf(path name) *shifts {
 	s := m.shifts[path]
 	if s == nil {
 		s = &shifts{}
@@ -21,7 +21,7 @@ func (m *matcher) shiftsOf(path string) *shifts {
 }
 
 // learn notes where an entry's line is now.
-func (m *matcher) learn(path string, then, now int) {
+func (m *matcher) learn(path name, then, now int) {
 	s := m.shiftsOf(path)
 	if len(s.fresh) == 0 {
 		m.learning = append(m.learning, s)

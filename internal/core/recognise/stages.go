@@ -4,7 +4,9 @@ import "zincdoor/internal/core/finding"
 
 // trait is what a stage compares. Fields a stage doesn't look at stay empty.
 type trait struct {
-	tool, rule, path, message, text, before, after, prints string
+	tool, rule, path, message name
+
+	text, before, after code
 
 	line int
 }
@@ -13,12 +15,12 @@ type trait struct {
 type stage struct {
 	// compare gives what a side must have in common with another; nothing where it has no part in the stage.
 	compare func(s *side) (trait, bool)
-	// also gives more traits, of which one suffices.
-	also func(s *side) []trait
+	// also adds more traits, of which one suffices.
+	also func(s *side, all []trait) []trait
 	// lost takes only entries whose line the file no longer has.
 	lost bool
 	// fits looks at a pair that agrees.
-	fits func(e, f *side) bool
+	fits func(m *matcher, e, f *side) bool
 	// within takes only pairs so many lines or less from where the entry should be, if it isn't 0.
 	within int
 	// block takes only pairs that stand in a block of lines that is the same on both sides; the longest goes first.
@@ -29,10 +31,10 @@ type stage struct {
 	best func(e, f *side) float64
 }
 
-func (of stage) traits(s *side) []trait {
-	var all []trait
+// traits adds a side's traits to others.
+func (of *stage) traits(s *side, all []trait) []trait {
 	if of.also != nil {
-		all = of.also(s)
+		all = of.also(s, all)
 	}
 	if of.compare != nil {
 		if t, ok := of.compare(s); ok {
@@ -59,10 +61,10 @@ var keptStages = []stage{
 	{compare: func(s *side) (trait, bool) { return s.place(s.message, s.at), true }},
 	{compare: func(s *side) (trait, bool) { return s.place(s.skeleton, s.at), true }},
 	{
-		compare: func(s *side) (trait, bool) { return s.place("", s.at), s.rule != "" },
+		compare: func(s *side) (trait, bool) { return s.place(none, s.at), s.rule != none },
 		fits:    sameWording,
 	},
-	{also: func(s *side) []trait { return s.beside() }},
+	{also: (*side).beside},
 }
 
 // sliding pairs a kept line with an equal one that the change may as well have kept in its place: which of two equal
@@ -76,7 +78,7 @@ var stages = []stage{
 	// The code line with both neighbours, in the same file.
 	{compare: func(s *side) (trait, bool) { return s.full(s.message), s.coded }},
 	{compare: func(s *side) (trait, bool) { return s.full(s.skeleton), s.coded }},
-	{compare: func(s *side) (trait, bool) { return s.full(""), s.coded && s.rule != "" }, fits: sameWording},
+	{compare: func(s *side) (trait, bool) { return s.full(none), s.coded && s.rule != none }, fits: sameWording},
 
 	// The code line where the change put it, near to where it was.
 	{compare: func(s *side) (trait, bool) {
@@ -88,19 +90,19 @@ var stages = []stage{
 	// The line as the change altered it, or broke it into several.
 	{
 		compare: func(s *side) (trait, bool) { return s.passage(s.message) },
-		fits:    func(e, f *side) bool { return f.track.Likeness(e.was, f.at) >= likeSame },
+		fits:    func(_ *matcher, e, f *side) bool { return f.track.Likeness(e.was, f.at) >= likeSame },
 		best:    func(e, f *side) float64 { return f.track.Likeness(e.was, f.at) },
 	},
 	{
 		compare: func(s *side) (trait, bool) { return s.passage(s.skeleton) },
-		fits:    func(e, f *side) bool { return f.track.Likeness(e.was, f.at) >= likeOther },
+		fits:    func(_ *matcher, e, f *side) bool { return f.track.Likeness(e.was, f.at) >= likeOther },
 		best:    func(e, f *side) float64 { return f.track.Likeness(e.was, f.at) },
 	},
 
 	// What is now where the line was, if anything is left of it.
 	{
 		compare: func(s *side) (trait, bool) { return s.passage(s.skeleton) },
-		fits: func(e, f *side) bool {
+		fits: func(_ *matcher, e, f *side) bool {
 			return f.track.Opposite(e.was) == f.at && f.track.Likeness(e.was, f.at) >= likeTrace
 		},
 	},
@@ -116,7 +118,7 @@ var stages = []stage{
 	{compare: func(s *side) (trait, bool) {
 		return s.full(s.skeleton).without(afterLine), s.weighty && s.weightyBefore
 	}},
-	{also: func(s *side) []trait { return s.crossed() }},
+	{also: (*side).crossed},
 	// The code line, where no other line of the file has its text, then or now.
 	{compare: func(s *side) (trait, bool) {
 		return s.full(s.skeleton).without(beforeLine | afterLine), s.weighty && s.twins == 0
@@ -128,7 +130,7 @@ var stages = []stage{
 	}, within: 2, fits: untracked},
 
 	// The line beside, as above.
-	{also: func(s *side) []trait { return s.betweenNeighbours() }},
+	{also: (*side).betweenNeighbours},
 
 	// Between the same neighbours another line, the old one being no more: of several findings of a line those that say the
 	// same go first.
@@ -174,19 +176,19 @@ var stages = []stage{
 }
 
 // place is a line of the judged state, with a message.
-func (s *side) place(message string, line int) trait {
+func (s *side) place(message name, line int) trait {
 	return trait{tool: s.tool, rule: s.rule, path: s.path, message: message, line: line}
 }
 
 // full is the whole code, with a message.
-func (s *side) full(message string) trait {
+func (s *side) full(message name) trait {
 	t := s.trait
-	t.message, t.prints = message, ""
+	t.message = message
 	return t
 }
 
 // passage is the stretch of the change that a line was altered in.
-func (s *side) passage(message string) (trait, bool) {
+func (s *side) passage(message name) (trait, bool) {
 	if s.state != altered || s.track == nil {
 		return trait{}, false
 	}
@@ -198,17 +200,16 @@ func (s *side) passage(message string) (trait, bool) {
 }
 
 // inBlock is an altered line wherever it stands.
-func (s *side) inBlock(message string) (trait, bool) {
+func (s *side) inBlock(message name) (trait, bool) {
 	return s.full(message).without(filePath | beforeLine | afterLine), s.state == altered && s.coded
 }
 
 // crossed is the code line with a neighbour that changed sides: what was below the entry's line is above the
 // finding's, or the reverse.
-func (s *side) crossed() []trait {
+func (s *side) crossed(all []trait) []trait {
 	if !s.weighty {
-		return nil
+		return all
 	}
-	var all []trait
 	above, below := s.full(s.skeleton).without(afterLine), s.full(s.skeleton).without(beforeLine)
 	if s.isEntry {
 		above.before, below.after = s.after, s.before
@@ -223,37 +224,41 @@ func (s *side) crossed() []trait {
 }
 
 // beside are the lines right above and below one that the change kept.
-func (s *side) beside() []trait {
+func (s *side) beside(all []trait) []trait {
 	if s.isEntry {
-		return []trait{s.place(s.message, s.at-1), s.place(s.message, s.at+1)}
+		return append(all, s.place(s.message, s.at-1), s.place(s.message, s.at+1))
 	}
-	return []trait{s.place(s.message, s.at)}
+	return append(all, s.place(s.message, s.at))
 }
 
 // betweenNeighbours is the same where no change is known: the entry's neighbour has the finding, and the entry's line
 // is the finding's neighbour.
-func (s *side) betweenNeighbours() []trait {
+func (s *side) betweenNeighbours(all []trait) []trait {
 	if !s.coded || s.state == altered {
-		return nil
+		return all
 	}
 	up, down := s.full(s.message).without(beforeLine), s.full(s.message).without(afterLine)
 	if s.isEntry {
 		up.text, up.after = s.before, s.text
 		down.text, down.before = s.after, s.text
 	}
-	return []trait{up, down}
+	return append(all, up, down)
 }
 
 // sameWording takes messages that are the same for the most part.
-func sameWording(e, f *side) bool { return finding.SharedWords(e.skeleton, f.skeleton) >= likeWording }
+func sameWording(m *matcher, e, f *side) bool {
+	return finding.SharedWords(m.names.text(e.skeleton), m.names.text(f.skeleton)) >= likeWording
+}
 
 // untracked leaves the lines that the change altered to the stages that compare them: what the change brings is never
 // taken for a line that went before.
-func untracked(e, f *side) bool { return moved(e, f) && (e.state != altered || e.track == nil) }
+func untracked(m *matcher, e, f *side) bool {
+	return moved(m, e, f) && (e.state != altered || e.track == nil)
+}
 
 // moved lets only a line that the change took away be one that it brought to another file: a line that went before may
 // have gone anywhere, and what the change brings would be a copy.
-func moved(e, f *side) bool { return e.state == altered || f.state != altered }
+func moved(_ *matcher, e, f *side) bool { return e.state == altered || f.state != altered }
 
 type part int
 
@@ -266,16 +271,16 @@ const (
 
 func (t trait) without(parts part) trait {
 	if parts&filePath != 0 {
-		t.path = ""
+		t.path = none
 	}
 	if parts&codeLine != 0 {
-		t.text = ""
+		t.text = 0
 	}
 	if parts&beforeLine != 0 {
-		t.before = ""
+		t.before = 0
 	}
 	if parts&afterLine != 0 {
-		t.after = ""
+		t.after = 0
 	}
 	return t
 }

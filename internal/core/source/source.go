@@ -6,6 +6,7 @@ import (
 	"bytes"
 	"cmp"
 	"crypto/sha256"
+	"encoding/binary"
 	"encoding/hex"
 	"math"
 	"slices"
@@ -449,8 +450,36 @@ func MayQuote(line, snippet string) bool {
 	return strings.Contains(Collapse(line), snippet)
 }
 
-// Hash shortens a line to 12 hexadecimal digits (48 bits): enough to tell the lines of one file apart.
-func Hash(s string) string {
-	sum := sha256.Sum256([]byte(s))
-	return hex.EncodeToString(sum[:6])
+// HashBits is how many bits the hash of a line has: enough to tell the lines of one file apart.
+const HashBits = 48
+
+// Sum is the hash of a line.
+func Sum(line string) uint64 {
+	sum := sha256.Sum256([]byte(line))
+	return binary.BigEndian.Uint64(sum[:]) >> (64 - HashBits)
+}
+
+// Hash writes the hash of a line as 12 hexadecimal digits.
+func Hash(line string) string {
+	var sum [8]byte
+	binary.BigEndian.PutUint64(sum[:], Sum(line)<<(64-HashBits))
+	return hex.EncodeToString(sum[:HashBits/8])
+}
+
+// ParseHash reads a hash as Hash writes it.
+func ParseHash(hash string) (sum uint64, ok bool) {
+	if len(hash) != HashBits/4 {
+		return 0, false
+	}
+	for i := range len(hash) {
+		switch c := hash[i]; {
+		case '0' <= c && c <= '9':
+			sum = sum<<4 | uint64(c-'0')
+		case 'a' <= c && c <= 'f':
+			sum = sum<<4 | uint64(c-'a'+10)
+		default:
+			return 0, false
+		}
+	}
+	return sum, true
 }
