@@ -12,7 +12,7 @@ import (
 // text. So it knows no command line, repository, file format, process or network.
 func TestImports(t *testing.T) {
 	const self = "zincdoor/internal/core/"
-	allowed := []string{"github.com/Masterminds/semver/v3", "github.com/bmatcuk/doublestar/v4", "github.com/rivo/uniseg"}
+	allowed := []string{"deps.dev/util/semver", "github.com/bmatcuk/doublestar/v4", "github.com/rivo/uniseg"}
 	refused := []string{"os/exec", "os/signal", "net", "net/http", "flag", "text/template", "html/template", "encoding/xml", "encoding/csv", "encoding/gob", "log"}
 	list := exec.Command("go", "list", "-deps", "-f", "{{if .Standard}}standard{{else}}module{{end}} {{.ImportPath}}", "./...")
 	out, err := list.Output()

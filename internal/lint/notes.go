@@ -1,12 +1,11 @@
 package lint
 
 import (
-	"bytes"
 	"encoding/binary"
-	"encoding/gob"
 	"os"
 	"time"
 
+	"zincdoor/internal/cached"
 	"zincdoor/internal/files"
 	"zincdoor/internal/git"
 )
@@ -57,18 +56,18 @@ func readNotes(file string) notes {
 		return notes{}
 	}
 	var k kept
-	if gob.NewDecoder(bytes.NewReader(data)).Decode(&k) != nil {
+	if cached.Unmarshal(data, &k) != nil {
 		return notes{}
 	}
 	return notes{Rules: k.Rules, Altered: k.Altered, At: k.At, Seen: unpack(k.Seen)}
 }
 
 func (n notes) write(file string) error {
-	var data bytes.Buffer
-	if err := gob.NewEncoder(&data).Encode(kept{Rules: n.Rules, Altered: n.Altered, At: n.At, Seen: pack(n.Seen)}); err != nil {
+	data, err := cached.Marshal(kept{Rules: n.Rules, Altered: n.Altered, At: n.At, Seen: pack(n.Seen)})
+	if err != nil {
 		return err
 	}
-	return files.WriteLocked(file, data.Bytes(), 0o600)
+	return files.WriteLocked(file, data, 0o600)
 }
 
 // kept is how notes are written down. Files that were seen may be many, and are read before each run: each is its name and its

@@ -1,25 +1,19 @@
 package report
 
 import (
-	"bytes"
-	"encoding/gob"
 	"slices"
 
+	"zincdoor/internal/cached"
 	"zincdoor/internal/core/finding"
 )
 
 // Encode writes the report as bytes that Decode reads back, to be kept by a program of the same build.
-func (r *Report) Encode() ([]byte, error) {
-	var out bytes.Buffer
-	err := gob.NewEncoder(&out).Encode(r)
-	return out.Bytes(), err
-}
+func (r *Report) Encode() ([]byte, error) { return cached.Marshal(r) }
 
 // Decode reads what Encode wrote.
 func Decode(data []byte) (*Report, error) {
 	r := &Report{}
-	err := gob.NewDecoder(bytes.NewReader(data)).Decode(r)
-	return r, err
+	return r, cached.Unmarshal(data, r)
 }
 
 // Join adds what another report of the same tool says.

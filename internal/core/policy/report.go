@@ -4,7 +4,7 @@ import (
 	"regexp"
 	"slices"
 
-	"github.com/Masterminds/semver/v3"
+	"deps.dev/util/semver"
 
 	"zincdoor/internal/core/pattern"
 )
@@ -57,12 +57,12 @@ type Report struct {
 // Versions are those that a constraint such as ">=2.1 <3" takes; the zero value takes all.
 type Versions struct {
 	text       string
-	constraint *semver.Constraints
+	constraint *semver.Constraint
 }
 
 // ParseVersions reads a constraint.
 func ParseVersions(text string) (Versions, error) {
-	constraint, err := semver.NewConstraint(text)
+	constraint, err := semver.DefaultSystem.ParseConstraint(text)
 	return Versions{text, constraint}, err
 }
 
@@ -77,8 +77,8 @@ func (v Versions) Take(version string) bool {
 	if v.constraint == nil {
 		return true
 	}
-	number, err := semver.NewVersion(versionPart.FindString(version))
-	return err == nil && v.constraint.Check(number)
+	number, err := semver.DefaultSystem.Parse(versionPart.FindString(version))
+	return err == nil && v.constraint.MatchVersion(number)
 }
 
 // Report returns the report of that name.
