@@ -11,6 +11,7 @@ import (
 	"runtime"
 	"runtime/debug"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
 
@@ -51,11 +52,13 @@ func Main(args []string, in io.Reader, out, errs io.Writer) int {
 		fmt.Fprintf(errs, "zincdoor: %s\n", render.Safe(why))
 		os.Exit(exitUnjudged)
 	}
+	var tidying sync.WaitGroup
+	tidying.Go(files.RemoveAbandoned)
 	ctx, abandon, ended := endOnSignal(context.Background(), func() { giveUp(interrupted) })
 	defer ended()
 	defer func() {
 		files.RemoveHeld()
-		files.RemoveAbandoned()
+		tidying.Wait()
 	}()
 	memory.KeepSmall(func(why string) {
 		abandon()

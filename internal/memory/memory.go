@@ -51,12 +51,14 @@ func Share(most, part int64) int64 { return min(most, Allowed()/part) }
 // given is GOMEMLIMIT, which KeepSmall replaces.
 var given = debug.SetMemoryLimit(-1)
 
-// KeepSmall holds the program's memory small as far as that is possible without collecting all the time. Where more is in use
-// than may be, it calls end with the reason, which must end the process.
+// KeepSmall holds the program's memory small as far as that is possible without collecting all the time; how small that is, it finds
+// out while the program goes on. Where more is in use than may be, it calls end with the reason, which must end the process.
 func KeepSmall(end func(why string)) {
-	debug.SetGCPercent(firstAt * 100 / leastHeap)
-	debug.SetMemoryLimit(Allowed() / 100 * mostTaken)
-	afterCollection(end)
+	go func() {
+		debug.SetGCPercent(firstAt * 100 / leastHeap)
+		debug.SetMemoryLimit(Allowed() / 100 * mostTaken)
+		afterCollection(end)
+	}()
 }
 
 // afterCollection waits for the end of each collection, and sets when the next one comes.
