@@ -36,6 +36,7 @@ type Repo struct {
 	Prefix  string // the folder of the call, relative to Root, "" or without a slash at the end
 	Bare    bool
 	Shallow bool
+	Then    string // the commit that was checked out when it was opened, "" on a branch without one
 
 	scratching sync.Mutex
 
@@ -76,16 +77,19 @@ func (r *Repo) Close() error {
 func Open(ctx context.Context, dir string) (*Repo, error) {
 	r := &Repo{ctx: ctx, Root: dir, env: environment()}
 	r.included = sync.OnceValue(r.includeUntracked)
-	ask := []string{"rev-parse", "--is-shallow-repository", "--is-bare-repository", "--show-prefix", "--path-format=absolute", "--git-path", "objects", "--git-common-dir", "--git-path", "MERGE_HEAD", "--show-toplevel"}
+	ask := []string{"rev-parse", "--is-shallow-repository", "--is-bare-repository", "--show-prefix", "--path-format=absolute", "--git-path", "objects", "--git-common-dir", "--git-path", "MERGE_HEAD", "--show-toplevel", "--is-inside-git-dir", "--default", "HEAD"}
 	out, err := r.git(ask...)
 	if err != nil {
-		ask[len(ask)-1] = "--absolute-git-dir"
+		ask[slices.Index(ask, "--show-toplevel")] = "--absolute-git-dir"
 		if out, err = r.git(ask...); err != nil {
 			return nil, openError(dir, err)
 		}
 	}
 	lines := strings.Split(strings.TrimSuffix(string(out), "\n"), "\n")
-	if len(lines) < 7 {
+	if last := len(lines) - 1; IsHash(lines[last]) { // where there is a commit, its hash is behind the word of whether this is inside
+		r.Then, lines = lines[last], lines[:last]
+	}
+	if lines = lines[:len(lines)-1]; len(lines) < 7 {
 		return nil, fmt.Errorf("git rev-parse answered %q", out)
 	}
 	r.Shallow = lines[0] == "true"

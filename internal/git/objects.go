@@ -16,14 +16,30 @@ import (
 	"golang.org/x/sync/errgroup"
 )
 
-// objects reads the contents that git stores, by name, through one git process that starts with the first question.
-// It is safe for concurrent use.
+// objects reads the contents that git stores, by name, through one git process that starts with the first question. What was
+// read is kept, as far as there is room, since several parts of a run look at the few files that a commit changes. It is safe for
+// concurrent use.
 type objects struct {
 	repo  *Repo
 	mutex sync.Mutex // one question at a time
 	batch *exec.Cmd
 	ask   io.WriteCloser
 	reply *bufio.Reader
+
+	kept map[string][]byte // by name
+	size int               // of all that is kept, in bytes
+}
+
+// mostKept bounds what is kept, in bytes.
+const mostKept = 2 << 20
+
+// begin starts the process, for a question that will come. Where that fails, the question meets the error.
+func (o *objects) begin() {
+	o.mutex.Lock()
+	defer o.mutex.Unlock()
+	if o.batch == nil {
+		o.start()
+	}
 }
 
 func (o *objects) close() error {
@@ -36,7 +52,7 @@ func (o *objects) close() error {
 	return o.batch.Wait()
 }
 
-// read asks for one object's content. Only files' contents are found.
+// read asks for one object's content. Only files' contents are found. The data isn't the caller's to write to.
 func (o *objects) read(name string) (data []byte, found bool, err error) {
 	if strings.ContainsRune(name, '\n') { // which git's batches can't ask for
 		data, err = o.repo.git("cat-file", "blob", name)
@@ -44,6 +60,9 @@ func (o *objects) read(name string) (data []byte, found bool, err error) {
 	}
 	o.mutex.Lock()
 	defer o.mutex.Unlock()
+	if data, known := o.kept[name]; known {
+		return data, true, nil
+	}
 	if o.batch == nil {
 		if err := o.start(); err != nil {
 			return nil, false, err
@@ -52,7 +71,15 @@ func (o *objects) read(name string) (data []byte, found bool, err error) {
 	if _, err := io.WriteString(o.ask, name+"\n"); err != nil {
 		return nil, false, fmt.Errorf("git cat-file ended: %w", err)
 	}
-	return readObject(o.reply, nil)
+	data, found, err = readObject(o.reply, nil)
+	if found && o.size+len(data) <= mostKept && !strings.HasPrefix(name, ":") { // which is the index, and may change
+		if o.kept == nil {
+			o.kept = map[string][]byte{}
+		}
+		data = slices.Clip(data)
+		o.kept[name], o.size = data, o.size+len(data)
+	}
+	return data, found, err
 }
 
 func (o *objects) start() (err error) {

@@ -207,6 +207,9 @@ func (t *Tree) Read(path string) (data []byte, found bool, err error) {
 	return t.onDisk(path)
 }
 
+// Content returns a file's content by the hash that git has of it; found is false where there is none.
+func (t *Tree) Content(hash string) (data []byte, found bool, err error) { return t.objects.read(hash) }
+
 // ReadAll reads many files at once and hands their contents to see, by path; files that the side doesn't have are left
 // out, and so may some be that it has. The work tree is left to Read. The contents come in any order, see may be called by several
 // goroutines at once, and the data is good until it returns.
@@ -475,16 +478,20 @@ func (t *Tree) Links(name string) (links []string, err error) {
 		return links, nil
 	}
 	staged := t.side == Index && t.changed != nil
+	list := append([]string{"ls-tree", "-z", "--full-tree", t.base(), "--"}, all...)
+	if t.side == Index && !staged {
+		list = append([]string{"ls-files", "--stage", "--full-name", "-z", "--"}, all...)
+	}
+	t.objects.begin() // since what isn't a link will be read
+	out, err := t.repo.git(list...)
+	if err != nil {
+		return nil, err
+	}
 	l := &listing{}
 	if staged {
 		if l, err = t.changed.full(); err != nil {
 			return nil, err
 		}
-	}
-	list := append([]string{"ls-tree", "-z", "--full-tree", string(t.side), "--"}, all...)
-	switch {
-	case staged:
-		list[3] = string(t.changed.old)
 		for _, at := range all {
 			if b, changed := l.blobs[at]; changed && b.mode == link {
 				links = append(links, at)
@@ -492,12 +499,6 @@ func (t *Tree) Links(name string) (links []string, err error) {
 				return links, nil // a plain file now, whatever it was
 			}
 		}
-	case t.side == Index:
-		list = append([]string{"ls-files", "--stage", "--full-name", "-z", "--"}, all...)
-	}
-	out, err := t.repo.git(list...)
-	if err != nil {
-		return nil, err
 	}
 	for entry := range strings.SplitSeq(string(out), "\x00") {
 		mode, _, _ := strings.Cut(entry, " ")
