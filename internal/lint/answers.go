@@ -2,11 +2,16 @@ package lint
 
 import (
 	"bytes"
+	"cmp"
 	"crypto/sha256"
 	"encoding/binary"
+	"hash/crc32"
+	"iter"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
+	"sort"
 	"sync"
 	"time"
 
@@ -29,62 +34,52 @@ func KeyOf(parts ...string) (k Key) {
 	return k
 }
 
-// Answers are what a linter said before, kept in one file: a head, a checksum over the rest, then each answer with its
-// key, the day it was last asked for and its length. A file that isn't whole counts as empty.
+// Answers are what a linter said before, kept in one file. A file that isn't whole counts as empty.
 type Answers struct {
 	mutex   sync.Mutex
 	file    string
 	today   uint32
-	answers map[Key]answer
-	dropped map[Key]bool // that were taken out since they were read
-	state   taken        // of the file when it was read
-	altered bool
+	stored  stored         // what the file held when it was read
+	fresh   map[Key]answer // that were put since, or asked for on another day than before
+	dropped map[Key]bool   // that were taken out since
+	state   taken          // of the file when it was read
 }
 
 type answer struct {
-	day  uint32 // since 1970, UTC
+	day  uint32 // on which it was last asked for, since 1970, UTC
 	data []byte
 }
 
 const (
-	answersHead = "zincdoor answers 1\n"
 	keptDays    = 30
 	mostAnswers = 256 << 20 // bytes of a file
 )
 
 // OpenAnswers reads the answers that a file holds.
 func OpenAnswers(file string) *Answers {
-	a := &Answers{file: file, today: uint32(time.Now().Unix() / (24 * 60 * 60)), answers: map[Key]answer{}, dropped: map[Key]bool{}, state: take(file)}
-	data, err := os.ReadFile(file)
-	if err != nil || !bytes.HasPrefix(data, []byte(answersHead)) || len(data) < len(answersHead)+sha256.Size {
-		return a
-	}
-	sum, rest := data[len(answersHead):len(answersHead)+sha256.Size], data[len(answersHead)+sha256.Size:]
-	if now := sha256.Sum256(rest); !bytes.Equal(sum, now[:]) {
-		return a
-	}
-	const head = len(Key{}) + 8
-	for len(rest) >= head {
-		key, day, length := Key(rest[:len(Key{})]), binary.LittleEndian.Uint32(rest[len(Key{}):]), int(binary.LittleEndian.Uint32(rest[len(Key{})+4:]))
-		if length > len(rest)-head {
-			break
-		}
-		if day+keptDays >= a.today {
-			a.answers[key] = answer{day, rest[head : head+length : head+length]}
-		}
-		rest = rest[head+length:]
+	a := &Answers{file: file, today: uint32(time.Now().Unix() / (24 * 60 * 60)), fresh: map[Key]answer{}, dropped: map[Key]bool{}, state: take(file)}
+	if data, err := os.ReadFile(file); err == nil {
+		a.stored = parseStored(data)
 	}
 	return a
+}
+
+// find finds an answer that isn't too old.
+func (a *Answers) find(key Key) (found answer, ok bool) {
+	if found, ok = a.fresh[key]; ok || a.dropped[key] {
+		return found, ok
+	}
+	found, ok = a.stored.find(key)
+	return found, ok && found.day+keptDays >= a.today
 }
 
 // Get gives an answer.
 func (a *Answers) Get(key Key) (data []byte, ok bool) {
 	a.mutex.Lock()
 	defer a.mutex.Unlock()
-	found, ok := a.answers[key]
+	found, ok := a.find(key)
 	if ok && found.day != a.today {
-		a.answers[key] = answer{a.today, found.data}
-		a.altered = true
+		a.fresh[key] = answer{a.today, found.data}
 	}
 	return found.data, ok
 }
@@ -93,7 +88,7 @@ func (a *Answers) Get(key Key) (data []byte, ok bool) {
 func (a *Answers) Has(key Key) bool {
 	a.mutex.Lock()
 	defer a.mutex.Unlock()
-	_, ok := a.answers[key]
+	_, ok := a.find(key)
 	return ok
 }
 
@@ -101,8 +96,7 @@ func (a *Answers) Has(key Key) bool {
 func (a *Answers) Put(key Key, data []byte) {
 	a.mutex.Lock()
 	defer a.mutex.Unlock()
-	a.answers[key] = answer{a.today, data}
-	a.altered = true
+	a.fresh[key] = answer{a.today, data}
 }
 
 // Among puts an answer of which only so many of a kind are kept: the first of them goes for it.
@@ -114,7 +108,7 @@ func (a *Answers) Among(kind, key Key, data []byte, most int) {
 	}
 	for len(order) > most*len(Key{}) {
 		a.mutex.Lock()
-		delete(a.answers, Key(order[:len(Key{})]))
+		delete(a.fresh, Key(order[:len(Key{})]))
 		a.dropped[Key(order[:len(Key{})])] = true
 		a.mutex.Unlock()
 		order = order[len(Key{}):]
@@ -127,7 +121,7 @@ func (a *Answers) Among(kind, key Key, data []byte, most int) {
 func (a *Answers) Save() error {
 	a.mutex.Lock()
 	defer a.mutex.Unlock()
-	if !a.altered {
+	if len(a.fresh)+len(a.dropped) == 0 {
 		return nil
 	}
 	if err := os.MkdirAll(filepath.Dir(a.file), 0o700); err != nil {
@@ -139,37 +133,110 @@ func (a *Answers) Save() error {
 	}
 	defer unlock()
 	if !a.state.is(take(a.file)) {
-		for key, theirs := range OpenAnswers(a.file).answers {
-			if ours, known := a.answers[key]; !a.dropped[key] && (!known || ours.day < theirs.day) {
-				a.answers[key] = theirs
+		a.stored = OpenAnswers(a.file).stored
+	}
+	all := maps.Clone(a.fresh)
+	for key, theirs := range a.stored.all() {
+		ours, known := all[key]
+		if theirs.day+keptDays >= a.today && !a.dropped[key] && (!known || ours.day < theirs.day) {
+			all[key] = theirs
+		}
+	}
+	data := format(all)
+	if err := files.WriteLocked(a.file, data, 0o600); err != nil {
+		return err
+	}
+	a.stored, a.state = parseStored(data), take(a.file)
+	clear(a.fresh)
+	clear(a.dropped)
+	return nil
+}
+
+// stored are the answers of a file: a head, a checksum over the rest, their number, then for each its key, its day, its length and
+// where its data ends, in the order of keys; then the data of all.
+type stored struct{ index, data []byte }
+
+const (
+	storedHead = "zincdoor answers 2\n"
+	storedRest = len(storedHead) + 4 // where what the checksum is over begins
+	entrySize  = len(Key{}) + 12
+)
+
+var checksum = sync.OnceValue(func() *crc32.Table { return crc32.MakeTable(crc32.Castagnoli) })
+
+// parseStored reads a file; none are in one that isn't whole.
+func parseStored(file []byte) stored {
+	if !bytes.HasPrefix(file, []byte(storedHead)) || len(file) < storedRest+4 {
+		return stored{}
+	}
+	rest := file[storedRest:]
+	number := uint64(binary.LittleEndian.Uint32(rest))
+	if binary.LittleEndian.Uint32(file[len(storedHead):]) != crc32.Checksum(rest, checksum()) || number > uint64(len(rest)-4)/uint64(entrySize) {
+		return stored{}
+	}
+	end := 4 + int(number)*entrySize
+	return stored{rest[4:end], rest[end:]}
+}
+
+// find finds the answer of a key.
+func (s stored) find(key Key) (found answer, ok bool) {
+	at, ok := sort.Find(len(s.index)/entrySize, func(i int) int { return bytes.Compare(key[:], s.index[i*entrySize:i*entrySize+len(key)]) })
+	if !ok {
+		return answer{}, false
+	}
+	return s.at(at)
+}
+
+// at is the answer at a place of the index; ok is false where its data can't be there.
+func (s stored) at(i int) (found answer, ok bool) {
+	about := s.index[i*entrySize+len(Key{}):]
+	day, length, end := binary.LittleEndian.Uint32(about), binary.LittleEndian.Uint32(about[4:]), binary.LittleEndian.Uint32(about[8:])
+	if uint64(end) > uint64(len(s.data)) || length > end {
+		return answer{}, false
+	}
+	return answer{day, s.data[end-length : end : end]}, true
+}
+
+// all gives each answer by its key.
+func (s stored) all() iter.Seq2[Key, answer] {
+	return func(yield func(Key, answer) bool) {
+		for i := range len(s.index) / entrySize {
+			if found, ok := s.at(i); ok && !yield(Key(s.index[i*entrySize:i*entrySize+len(Key{})]), found) {
+				return
 			}
 		}
 	}
-	keys := make([]Key, 0, len(a.answers))
-	for key := range a.answers {
-		keys = append(keys, key)
-	}
-	slices.SortFunc(keys, func(x, y Key) int {
-		if by := int(a.answers[y].day) - int(a.answers[x].day); by != 0 {
-			return by
-		}
-		return bytes.Compare(x[:], y[:])
+}
+
+// format writes answers as parseStored reads them, those that were asked for last where not all have room.
+func format(all map[Key]answer) []byte {
+	keys := slices.SortedFunc(maps.Keys(all), func(x, y Key) int {
+		return cmp.Or(cmp.Compare(all[y].day, all[x].day), bytes.Compare(x[:], y[:]))
 	})
-	rest := []byte{}
-	for _, key := range keys {
-		one := a.answers[key]
-		if len(rest)+len(one.data) > mostAnswers {
-			continue
+	size := 0
+	keys = slices.DeleteFunc(keys, func(key Key) bool {
+		if size+entrySize+len(all[key].data) > mostAnswers {
+			return true
 		}
-		rest = append(rest, key[:]...)
-		rest = binary.LittleEndian.AppendUint32(rest, one.day)
-		rest = binary.LittleEndian.AppendUint32(rest, uint32(len(one.data)))
-		rest = append(rest, one.data...)
+		size += entrySize + len(all[key].data)
+		return false
+	})
+	slices.SortFunc(keys, func(x, y Key) int { return bytes.Compare(x[:], y[:]) })
+	file := make([]byte, storedRest, storedRest+4+size)
+	file = binary.LittleEndian.AppendUint32(file, uint32(len(keys)))
+	end := uint32(0)
+	for _, key := range keys {
+		one := all[key]
+		end += uint32(len(one.data))
+		file = append(file, key[:]...)
+		for _, number := range []uint32{one.day, uint32(len(one.data)), end} {
+			file = binary.LittleEndian.AppendUint32(file, number)
+		}
 	}
-	sum := sha256.Sum256(rest)
-	if err := files.WriteLocked(a.file, slices.Concat([]byte(answersHead), sum[:], rest), 0o600); err != nil {
-		return err
+	for _, key := range keys {
+		file = append(file, all[key].data...)
 	}
-	a.altered, a.state = false, take(a.file)
-	return nil
+	copy(file, storedHead)
+	binary.LittleEndian.PutUint32(file[len(storedHead):], crc32.Checksum(file[storedRest:], checksum()))
+	return file
 }

@@ -157,8 +157,8 @@ func TestCensus(t *testing.T) {
 
 // FuzzOpenAnswers: whatever a file holds, it is read or counts as empty.
 func FuzzOpenAnswers(f *testing.F) {
-	f.Add([]byte(answersHead))
-	f.Add([]byte(answersHead + strings.Repeat("\x00", 100)))
+	f.Add([]byte(storedHead))
+	f.Add([]byte(storedHead + strings.Repeat("\x00", 100)))
 	file := filepath.Join(f.TempDir(), "answers")
 	f.Fuzz(func(t *testing.T, data []byte) {
 		if err := os.WriteFile(file, data, 0o600); err != nil {
