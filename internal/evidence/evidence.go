@@ -142,10 +142,12 @@ func (q Request) collect(ctx context.Context, group *errgroup.Group) (*Collected
 		return nil, err
 	}
 	c := &collector{Request: q, reports: reports, notices: notices, named: namedLines(reports), miscut: map[string]string{}}
-	ahead := !q.Target.IsPatch && !q.Target.Local() // else little is read, and when it is needed
+	ahead := !q.Target.IsPatch && !q.Target.Local() // else little is read as a rule, and when it is needed
 	early, texts := func() (*earlyLines, error) { return nil, nil }, func() (*headTexts, error) { return newHeadTexts(q.Target.Tree), nil }
-	if ahead {
+	if ahead || !q.Target.IsPatch && len(c.named) >= manyFiles {
 		texts = later(group, func() (*headTexts, error) { return c.readTexts() })
+	}
+	if ahead {
 		early = later(group, func() (*earlyLines, error) { return c.readEarly() })
 	}
 	if ahead && c.strange() {
@@ -162,6 +164,9 @@ func (q Request) collect(ctx context.Context, group *errgroup.Group) (*Collected
 	}
 	return c.collect(checked, texts, early, searched)
 }
+
+// manyFiles is from how many files with findings on their texts are read ahead whatever is judged.
+const manyFiles = 500
 
 // nothingStaged is what is collected where a commit is judged that would be empty, nil otherwise.
 func (q Request) nothingStaged() (*Collected, error) {
@@ -388,12 +393,12 @@ func waiversOf(path string, text *source.Text) []waiver.Waiver {
 // readTexts reads the texts that reports name just as the repository does.
 func (c *collector) readTexts() (*headTexts, error) {
 	t := newHeadTexts(c.Target.Tree)
-	cut, diff := c.cutsTexts(), c.Target.Diff
+	cut, diff := c.cutsTexts() && (c.Target.Diff != nil || c.Target.Kind == policy.Tree), c.Target.Diff
 	var mutex sync.Mutex
 	return t, t.tree.ReadAll(slices.Sorted(maps.Keys(c.named)), func(path string, data []byte) {
 		text := source.New(data)
 		waivers := waiversOf(path, text)
-		if cut && !text.IsPointer() && !text.MayBeLink() && diff != nil && !diff.IsFresh(path) {
+		if cut && !text.IsPointer() && !text.MayBeLink() && (diff == nil || !diff.IsFresh(path)) {
 			text = text.Only(c.named[path]) // no more is kept than will be asked for
 		} else {
 			text = source.New(bytes.Clone(data))

@@ -1,6 +1,7 @@
 package git
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"io"
@@ -15,6 +16,7 @@ import (
 	"sync"
 
 	"zincdoor/internal/core/change"
+	"zincdoor/internal/core/processors"
 )
 
 // ErrLink is the error of a path that is a symbolic link, or leads through one, where a plain file is asked for.
@@ -211,11 +213,11 @@ func (t *Tree) Read(path string) (data []byte, found bool, err error) {
 func (t *Tree) Content(hash string) (data []byte, found bool, err error) { return t.objects.read(hash) }
 
 // ReadAll reads many files at once and hands their contents to see, by path; files that the side doesn't have are left
-// out, and so may some be that it has. The work tree is left to Read. The contents come in any order, see may be called by several
-// goroutines at once, and the data is good until it returns.
+// out, and so may some be that it has. The contents come in any order, see may be called by several goroutines at once, and the
+// data is good until it returns.
 func (t *Tree) ReadAll(paths []string, see func(path string, data []byte)) error {
-	if t.side == Worktree {
-		return nil
+	if t.side == Worktree && len(paths) < listedFrom {
+		return nil // who asks for so few reads them one by one
 	}
 	paths = slices.DeleteFunc(slices.Clone(paths), func(path string) bool { return !fs.ValidPath(path) || strings.ContainsRune(path, '\n') })
 	listed, err := t.listed(paths)
@@ -235,13 +237,16 @@ func (t *Tree) ReadAll(paths []string, see func(path string, data []byte)) error
 			names, asked = append(names, name), append(asked, path)
 		}
 	}
+	if t.side == Worktree {
+		return t.allOnDisk(asked, see)
+	}
 	return t.repo.AnyContent(names, func(i int, data []byte) { see(asked[i], data) })
 }
 
 // listedFrom is from how many paths on all of a tree is listed once, since git looks for each by itself for longer.
 const listedFrom = 500
 
-// listed names the contents of files, nil where they are better asked for by their paths.
+// listed names the contents of files, "" for one that isn't there; nil where they are better asked for by their paths.
 func (t *Tree) listed(paths []string) (map[string]string, error) {
 	if len(paths) < listedFrom || t.side == Index && t.changed == nil {
 		return nil, nil
@@ -250,20 +255,40 @@ func (t *Tree) listed(paths []string) (map[string]string, error) {
 	for _, path := range paths {
 		names[path] = ""
 	}
-	err := t.repo.eachEntry(Side(t.base()), func(_, object, path string) {
-		if _, asked := names[path]; asked {
+	side := Side(t.base())
+	if side == ":0" {
+		side = Index
+	}
+	err := t.repo.eachEntry(side, func(mode, object, path string) {
+		if _, asked := names[path]; asked && mode != submodule {
 			names[path] = object
 		}
 	})
 	return names, err
 }
 
-// base is the commit or tree that has the side's files but for those that the comparison knows.
+// base is the commit or tree that has the side's files but for those that the comparison knows, as git's names of contents begin.
 func (t *Tree) base() string {
-	if t.changed != nil && t.side == Index {
+	switch {
+	case t.changed != nil && (t.side == Index || t.side == Worktree):
 		return string(t.changed.old)
+	case t.side == Worktree:
+		return ":0"
 	}
 	return string(t.side)
+}
+
+// allOnDisk reads regular files of the work tree.
+func (t *Tree) allOnDisk(paths []string, see func(path string, data []byte)) error {
+	failed := make([]error, processors.Most())
+	processors.Each(len(paths), func(worker, i int) {
+		data, found, err := t.onDisk(paths[i])
+		failed[worker] = cmp.Or(failed[worker], err)
+		if found {
+			see(paths[i], data)
+		}
+	})
+	return errors.Join(failed...)
 }
 
 // known names a file of the work tree that the comparison has seen.

@@ -24,6 +24,10 @@ type wording struct{ path, rule, message string }
 // renamedTools finds the tools that the baseline covers by another name: it covers one that no report is of, and has under
 // that name at least half of what is found by one that it doesn't cover.
 func (in Input) renamedTools() (all []Renamed) {
+	lost := in.coveredWithoutReport()
+	if len(lost) == 0 {
+		return nil
+	}
 	now := map[string]map[wording]int{} // what is found by tools that the baseline doesn't cover
 	for _, f := range in.Findings {
 		if in.Baseline.KnowsTool(f.Tool) {
@@ -34,8 +38,7 @@ func (in Input) renamedTools() (all []Renamed) {
 		}
 		now[f.Tool][wording{f.Path, f.Rule, f.Message}]++
 	}
-	lost := in.coveredWithoutReport()
-	if len(now) == 0 || len(lost) == 0 {
+	if len(now) == 0 {
 		return nil
 	}
 	renames := in.Whole.Renames()
