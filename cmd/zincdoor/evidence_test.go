@@ -241,3 +241,39 @@ func TestHalfStaged(t *testing.T) {
 		t.Errorf("nothing staged: %s", v.about())
 	}
 }
+
+// TestManyFiles: however many other files a report names, the findings of one file are the same: also where it was made from the
+// work tree, and the next commit is judged, or a link led there.
+func TestManyFiles(t *testing.T) {
+	t.Parallel()
+	s := repository(t)
+	others := ""
+	for i := range 600 {
+		path := fmt.Sprintf("core/quay%d.c", i)
+		s.write(path, lines(3))
+		others += warn(path, 2)
+	}
+	s.write("core/tide.c", lines(20))
+	if err := os.Symlink("tide.c", filepath.Join(s.dir, "core/ebb.c")); err != nil {
+		t.Fatal(err)
+	}
+	s.commit("one")
+	s.write("core/tide.c", strings.Replace(lines(20), "line 5;", "line five;", 1))
+	s.git("add", "-A")
+	s.write("core/tide.c", "above;\nand more;\n"+s.read("core/tide.c"))
+	of := warn("core/tide.c", 7) + warn("core/tide.c", 12) + warn("core/ebb.c", 15)
+	for _, kind := range []string{"--staged", "--worktree", "--tree"} {
+		var seen [2]string
+		for i, report := range []string{of, others + of} {
+			s.stdin = report
+			for _, f := range s.judge(kind, "--report", "diagnostics=-").Findings {
+				if f.Path == "core/tide.c" {
+					seen[i] += fmt.Sprintln(f)
+				}
+			}
+		}
+		if strings.Count(seen[0], "\n") != 3 || seen[0] != seen[1] {
+			t.Errorf("%s: alone\n%samong many\n%s", kind, seen[0], seen[1])
+		}
+	}
+}
