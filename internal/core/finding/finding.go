@@ -6,11 +6,11 @@ import (
 	"cmp"
 	"iter"
 	"maps"
-	"math"
 	"slices"
 	"strconv"
 	"strings"
 
+	"zincdoor/internal/core/processors"
 	"zincdoor/internal/core/source"
 )
 
@@ -254,56 +254,64 @@ func compare(a, b *Finding) int {
 // occurrences and joining their sources. The worst level of the merged ones stays. It takes over the slice.
 func Merge(findings []Finding) []Finding {
 	findings = sorted(findings)
-	merged := findings[:0]
-	for _, f := range findings {
+	n := 0 // that are merged
+	for i := range findings {
+		f := &findings[i]
 		f.Occurrences = max(f.Occurrences, 1)
-		if n := len(merged); n > 0 && same(merged[n-1], f) {
-			last := &merged[n-1]
-			last.Occurrences += f.Occurrences
-			last.Suppressed = last.Suppressed && f.Suppressed
-			last.Sources = union(last.Sources, f.Sources)
-			if slices.Index(Levels, f.Level) < slices.Index(Levels, last.Level) {
-				last.Level = f.Level
+		if n == 0 || !same(&findings[n-1], f) {
+			if n != i {
+				findings[n] = *f
 			}
+			n++
 			continue
 		}
-		merged = append(merged, f)
+		last := &findings[n-1]
+		last.Occurrences += f.Occurrences
+		last.Suppressed = last.Suppressed && f.Suppressed
+		last.Sources = union(last.Sources, f.Sources)
+		if slices.Index(Levels, f.Level) < slices.Index(Levels, last.Level) {
+			last.Level = f.Level
+		}
 	}
-	return merged
+	clear(findings[n:])
+	return findings[:n]
 }
 
-// sorted puts findings in Order, equal ones as they were.
+// sorted puts findings in Order, equal ones as they were: path by path, the findings of each by a processor of its own.
 func sorted(findings []Finding) []Finding {
 	if slices.IsSortedFunc(findings, Order) {
 		return findings
 	}
-	type seat struct{ path, line, from int32 } // which are small to move about, and mostly tell two apart
-	seats := make([]seat, len(findings))
 	ranks := rankPaths(findings)
-	last := -1
+	ends := make([]int32, len(ranks)+1) // of each path's findings, once all are seated
+	paths := make([]int32, len(findings))
 	for i := range findings {
-		f := &findings[i]
-		seats[i] = seat{line: int32(min(f.Region.Line, math.MaxInt32)), from: int32(i)}
-		if last >= 0 && findings[last].Path == f.Path {
-			seats[i].path = seats[last].path
+		if i > 0 && findings[i].Path == findings[i-1].Path {
+			paths[i] = paths[i-1]
 		} else {
-			seats[i].path = ranks[f.Path]
+			paths[i] = ranks[findings[i].Path]
 		}
-		last = i
+		ends[paths[i]+1]++
 	}
-	slices.SortFunc(seats, func(a, b seat) int {
-		if a.path != b.path {
-			return cmp.Compare(a.path, b.path)
-		}
-		if a.line != b.line {
-			return cmp.Compare(a.line, b.line)
-		}
-		return cmp.Or(compare(&findings[a.from], &findings[b.from]), cmp.Compare(a.from, b.from))
-	})
+	for rank := range len(ranks) {
+		ends[rank+1] += ends[rank]
+	}
+	seats := make([]int32, len(findings))
+	for i, path := range paths {
+		seats[ends[path]] = int32(i)
+		ends[path]++
+	}
 	all := make([]Finding, len(findings))
-	for to, s := range seats {
-		all[to] = findings[s.from]
-	}
+	processors.Each(len(ranks), func(_, rank int) {
+		first := int32(0)
+		if rank > 0 {
+			first = ends[rank-1]
+		}
+		slices.SortStableFunc(seats[first:ends[rank]], func(a, b int32) int { return compare(&findings[a], &findings[b]) })
+		for to := first; to < ends[rank]; to++ {
+			all[to] = findings[seats[to]]
+		}
+	})
 	return all
 }
 
@@ -322,7 +330,7 @@ func rankPaths(findings []Finding) map[string]int32 {
 	return ranks
 }
 
-func same(a, b Finding) bool {
+func same(a, b *Finding) bool {
 	return a.Tool == b.Tool && a.Path == b.Path && a.Region.Line == b.Region.Line &&
 		a.Region.Column == b.Region.Column && a.Rule == b.Rule && a.Message == b.Message && a.Outside == b.Outside
 }

@@ -48,20 +48,22 @@ func Names(n int, identity func(i int) Identity) []string {
 // namesOf gives every key a name of its own: its beginning, and of equal keys that of another one.
 func namesOf(keys [][sha256.Size]byte) []string {
 	ids := make([]string, len(keys))
-	equals := make(map[uint64]int32, len(keys))
-	taken := make(map[uint64]bool, len(keys)) // names of the usual length, as numbers
+	equals := make(map[uint64]int32, len(keys)) // by the beginning of a key, which is the name of the first that has it
+	others := map[uint64]bool{}                 // names of the usual length beside these
 	longer := map[string]bool{}
 	var parts []byte
 	for i, key := range keys {
-		var full [sha256.Size]byte
-		short := binary.BigEndian.Uint64(key[:])
+		full, short := key, binary.BigEndian.Uint64(key[:])
 		ordinal := equals[short]
 		equals[short]++
-		if full = key; ordinal > 0 {
+		free := !others[short]
+		if ordinal > 0 {
 			full, parts = digest(parts, string(key[:]), strconv.Itoa(int(ordinal)))
+			name := binary.BigEndian.Uint64(full[:])
+			free = !others[name] && equals[name] == 0
+			others[name] = true
 		}
-		if name := binary.BigEndian.Uint64(full[:]) >> (64 - 4*idLength); !taken[name] {
-			taken[name] = true
+		if free {
 			ids[i] = hex.EncodeToString(full[:idLength/2])
 			continue
 		}

@@ -10,6 +10,7 @@ import (
 	"zincdoor/internal/core/finding"
 	"zincdoor/internal/core/house"
 	"zincdoor/internal/core/policy"
+	"zincdoor/internal/core/processors"
 	"zincdoor/internal/core/recognise"
 	"zincdoor/internal/core/waiver"
 )
@@ -58,14 +59,14 @@ func recogniseAll(in Input) *judgement {
 func (j *judgement) grade() []Finding {
 	ids := finding.IDs(j.Findings)
 	all := make([]Finding, len(j.Findings))
-	var at holder
-	for i := range j.Findings {
+	at := make([]holder, processors.Most())
+	processors.Each(len(all), func(worker, i int) {
 		f := &all[i]
 		f.Finding, f.ID = &j.Findings[i], ids[i]
-		f.Place = j.placeOf(f.Finding, &at)
+		f.Place = j.placeOf(f.Finding, &at[worker])
 		f.Team, f.rival = j.Policy.ClaimOf(f.Path)
 		f.Severity = j.Policy.Grade(*f.Finding, f.Team)
-	}
+	})
 	return all
 }
 
