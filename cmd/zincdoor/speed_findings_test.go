@@ -1,12 +1,16 @@
 package main
 
 import (
+	"errors"
 	"fmt"
 	"os"
+	"os/exec"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
+	"zincdoor/internal/logtest"
 )
 
 // perFile is how many findings a file has where many are judged.
@@ -85,4 +89,55 @@ func emptyList(b *testing.B) string {
 		b.Fatal(err)
 	}
 	return path
+}
+
+// BenchmarkLog judges by a log of 200,000 results (or ZINCDOOR_RESULTS), beside a walk over its brackets and strings.
+func BenchmarkLog(b *testing.B) {
+	results := 200_000
+	if n, err := strconv.Atoi(os.Getenv("ZINCDOOR_RESULTS")); err == nil {
+		results = n
+	}
+	s := kept(b, fmt.Sprintf("log-%d", results), func(s *sandbox) {
+		for file := range logtest.Files(results) {
+			s.write(logtest.Path(file), logtest.Text(file))
+		}
+		s.commit("what the log speaks of")
+	})
+	log := filepath.Join(s.dir, ".git", "log.sarif")
+	f, err := os.Create(log)
+	if err == nil {
+		err = errors.Join(logtest.Write(f, results), f.Close())
+	}
+	if err != nil {
+		b.Fatal(err)
+	}
+	s.within(b, 8, gate("--tree", "--report", log, "--format", "json", "--output", os.DevNull), call{here: func() error {
+		f, err := os.Open(log)
+		if err != nil {
+			return err
+		}
+		defer f.Close()
+		return logtest.Walk(f)
+	}})
+}
+
+// BenchmarkPage shows the page of 100,000 findings in a browser, beside an empty page.
+func BenchmarkPage(b *testing.B) {
+	browser, err := exec.LookPath("chromium")
+	if err != nil {
+		b.Skip("there is no browser")
+	}
+	s, report := accepted(b, 100_000)
+	folder := b.TempDir()
+	page, empty := filepath.Join(folder, "page.html"), filepath.Join(folder, "empty.html")
+	if err := os.WriteFile(empty, []byte("<!DOCTYPE html><title>Empty</title>"), 0o644); err != nil {
+		b.Fatal(err)
+	}
+	if _, errs, code := s.run("gate", "--range", "main~1..main", "--report", report, "--baseline", emptyList(b), "--format", "html", "--output", page); code > 1 {
+		b.Fatal(errs)
+	}
+	show := func(page string) call {
+		return call{name: browser, args: []string{"--headless", "--no-sandbox", "--disable-gpu", "--no-first-run", "--disable-background-networking", "--disable-component-update", "--disable-sync", "--user-data-dir=" + filepath.Join(folder, "profile"), "--screenshot=" + filepath.Join(folder, "page.png"), "file://" + page}}
+	}
+	s.over(b, 2000, show(page), show(empty))
 }
