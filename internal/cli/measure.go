@@ -1,0 +1,95 @@
+package cli
+
+import (
+	"fmt"
+
+	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
+
+	"zincdoor/internal/app"
+	"zincdoor/internal/core/measure"
+	"zincdoor/internal/core/policy"
+	"zincdoor/internal/render"
+)
+
+func (p *program) measure() *cobra.Command {
+	var selected selectFlags
+	var tree bool
+	var format, by string
+	q, o := app.MeasureRequest{}, render.MeasureOptions{}
+	cmd := &cobra.Command{
+		Use:   "measure [PATH]...",
+		Short: "Show how long and how complex functions and files are",
+		Long: `Show numbers about the code of the work tree, or of a commit: of functions their lines, decisions, nesting and parameters, of files also how many lines hold code and how many functions there are. PATH names files and folders.
+
+A decision is a point at which a function goes on in one of several ways: if, a loop, a case, catch, and each "and" and "or". Nesting is how deep such structures stand inside one another. A function inside another is part of it. Numbers with ~ are estimated. What the policy skips, or says is generated, is left out.`,
+		Example: `zincdoor measure
+zincdoor measure core --sort nesting --worst 5
+zincdoor measure --of file --path "core/**"
+zincdoor measure --of all --format csv`,
+		Args: cobra.ArbitraryArgs,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			revision, paths, err := revisionAndPaths(tree, args)
+			if err != nil {
+				return err
+			}
+			selected.under = paths
+			if len(revision) > 0 {
+				q.Revision = revision[0]
+			}
+			if err := checkValue("of", string(o.Of), words(measure.Scopes)); err != nil {
+				return err
+			}
+			if o.By = measure.Number(by); by == "" {
+				o.By = o.Of.ByDefault()
+			}
+			if err := checkValue("sort", string(o.By), words(o.Of.Numbers())); err != nil {
+				return fmt.Errorf("%w, of a %s", err, o.Of)
+			}
+			if err := checkValue("format", format, render.MeasureFormats); err != nil {
+				return err
+			}
+			if o.Worst < 0 {
+				return fmt.Errorf("--worst takes how many are shown, 0 for all, not %d", o.Worst)
+			}
+			if !cmd.Flags().Changed("worst") && format != render.Text {
+				o.Worst = 0
+			}
+			if q.Dir, err = workingDir(); err != nil {
+				return err
+			}
+			q.Selects = func(p *policy.Policy, root string) (func(string) bool, error) {
+				by, err := selected.by(p, q.Dir, root)
+				return func(path string) bool {
+					return by.TakesPath(path) && (len(by.Teams) == 0 || policy.TakesName(by.Teams, p.TeamOf(path)))
+				}, err
+			}
+			sizes, err := app.Measure(cmd.Context(), q)
+			if err != nil {
+				return graded(err)
+			}
+			rows := measure.Rows(sizes.Files, o.Of)
+			measure.Sort(rows, o.By)
+			o.Other, o.Aside = sizes.Other, sizes.Aside
+			return render.Measures(p.out, format, rows, o)
+		},
+	}
+	p.group(cmd, "Numbers", func(f *pflag.FlagSet) {
+		f.StringVar((*string)(&o.Of), "of", string(measure.OfFunction), "`WORD`|of what: of each function, of each file, of all by language:")
+		values(f, "of", words(measure.Scopes)...)
+		f.StringVar(&by, "sort", "", "`NUMBER`|the most of it first, else of decisions or code:")
+		values(f, "sort", words(measure.AllNumbers)...)
+	})
+	p.group(cmd, selectionHeading, func(f *pflag.FlagSet) {
+		f.StringSliceVar(&selected.selector.Paths, "path", nil, "in files or folders that `GLOB` matches, or in a set of the policy")
+		f.StringSliceVar(&selected.selector.Teams, "team", nil, "in files of `TEAM`")
+		f.BoolVar(&tree, "tree", false, "the work tree, or commit REV (--tree REV)")
+	})
+	p.group(cmd, outputHeading, func(f *pflag.FlagSet) {
+		f.IntVar(&o.Worst, "worst", 20, "show the first `N` alone; 0 for all, as in CSV and JSON otherwise")
+		f.StringVar(&format, "format", render.Text, "`FORMAT`|how they are shown:")
+		values(f, "format", render.MeasureFormats...)
+	})
+	p.group(cmd, policyHeading, func(f *pflag.FlagSet) { addPolicy(f, &q.Policy) })
+	return cmd
+}

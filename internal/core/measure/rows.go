@@ -1,0 +1,144 @@
+package measure
+
+import (
+	"cmp"
+	"maps"
+	"slices"
+	"strings"
+)
+
+// Scope is what numbers are of.
+type Scope string
+
+// The scopes, the smallest first.
+const (
+	OfFunction Scope = "function"
+	OfFile     Scope = "file"
+	OfAll      Scope = "all" // by language
+)
+
+// Scopes are all scopes.
+var Scopes = []Scope{OfFunction, OfFile, OfAll}
+
+// Number is a kind of number.
+type Number string
+
+// The numbers. A file nests as deep as that of its functions which nests deepest; all others are added up.
+const (
+	NumberFiles      Number = "files"
+	NumberLines      Number = "lines"
+	NumberCode       Number = "code"
+	NumberFunctions  Number = "functions"
+	NumberDecisions  Number = "decisions"
+	NumberNesting    Number = "nesting"
+	NumberParameters Number = "parameters"
+)
+
+// AllNumbers are all of them.
+var AllNumbers = []Number{NumberLines, NumberCode, NumberFunctions, NumberDecisions, NumberNesting, NumberParameters, NumberFiles}
+
+// Numbers are those that a scope has, in the order in which they are shown. The one that its rows are ordered by, where the call
+// doesn't say, is ByDefault.
+func (s Scope) Numbers() []Number {
+	switch s {
+	case OfFunction:
+		return []Number{NumberLines, NumberDecisions, NumberNesting, NumberParameters}
+	case OfFile:
+		return []Number{NumberLines, NumberCode, NumberFunctions, NumberDecisions, NumberNesting}
+	}
+	return []Number{NumberFiles, NumberLines, NumberCode, NumberFunctions, NumberDecisions, NumberNesting}
+}
+
+// ByDefault is the number that shows what is worst.
+func (s Scope) ByDefault() Number {
+	if s == OfFunction {
+		return NumberDecisions
+	}
+	return NumberCode
+}
+
+// Row are the numbers of one function, file or language.
+type Row struct {
+	Path      string // "" for a language
+	Language  string
+	Function  string // "" for a file or a language
+	Lines     Lines  // of a function
+	Numbers   map[Number]int
+	Estimated bool
+}
+
+// Measured is a file with its path.
+type Measured struct {
+	Path string
+	File
+}
+
+// ByPath sorts files.
+func ByPath(a, b Measured) int { return strings.Compare(a.Path, b.Path) }
+
+// Rows are the numbers of files by a scope, in the order of paths and lines, or of languages.
+func Rows(files []Measured, of Scope) (rows []Row) {
+	switch of {
+	case OfFunction:
+		for _, f := range files {
+			for _, fn := range f.Functions {
+				rows = append(rows, Row{f.Path, f.Language, fn.Name, fn.Lines, map[Number]int{
+					NumberLines: fn.Count(), NumberDecisions: fn.Decisions, NumberNesting: fn.Nesting, NumberParameters: fn.Parameters,
+				}, fn.Estimated})
+			}
+		}
+	case OfFile:
+		for _, f := range files {
+			rows = append(rows, f.row())
+		}
+	default:
+		all := map[string]*Row{}
+		for _, f := range files {
+			sum := all[f.Language]
+			if sum == nil {
+				sum = &Row{Language: f.Language, Numbers: map[Number]int{}}
+				all[f.Language] = sum
+			}
+			sum.add(f.row())
+		}
+		for _, language := range slices.Sorted(maps.Keys(all)) {
+			rows = append(rows, *all[language])
+		}
+	}
+	return rows
+}
+
+// row are the numbers of a file as a whole.
+func (f Measured) row() Row {
+	estimated := slices.ContainsFunc(f.Functions, func(fn Function) bool { return fn.Estimated })
+	return Row{Path: f.Path, Language: f.Language, Estimated: estimated, Numbers: map[Number]int{
+		NumberFiles: 1, NumberLines: f.Lines, NumberCode: f.Code, NumberFunctions: len(f.Functions), NumberDecisions: f.Decisions(), NumberNesting: f.Nesting(),
+	}}
+}
+
+// Sum is the row of all rows together.
+func Sum(rows []Row) Row {
+	sum := Row{Numbers: map[Number]int{}}
+	for _, r := range rows {
+		sum.add(r)
+	}
+	return sum
+}
+
+func (r *Row) add(other Row) {
+	r.Estimated = r.Estimated || other.Estimated
+	for number, n := range other.Numbers {
+		if number == NumberNesting {
+			r.Numbers[number] = max(r.Numbers[number], n)
+		} else {
+			r.Numbers[number] += n
+		}
+	}
+}
+
+// Sort puts the rows with the most first; those with as many stay in the order of paths and lines.
+func Sort(rows []Row, by Number) {
+	slices.SortStableFunc(rows, func(a, b Row) int {
+		return cmp.Or(cmp.Compare(b.Numbers[by], a.Numbers[by]), strings.Compare(a.Path, b.Path), cmp.Compare(a.Lines.First, b.Lines.First))
+	})
+}
