@@ -101,3 +101,58 @@ func TestMeasureStates(t *testing.T) {
 		}
 	}
 }
+
+// TestMeasureChange: of a change the functions are shown that it touches or alters, with what they were before, but not one that it only
+// moves; of its files what became of them.
+func TestMeasureChange(t *testing.T) {
+	t.Parallel()
+	s := coded(t)
+	s.write("core/ebb.c", "int ebb(int a) { return a; }\nint flow(int a)\n{\n\twhile (a) a--;\n\treturn a;\n}\n")
+	s.write("fares/move.c", "int moved(int a)\n{\n\tif (a)\n\t\treturn 1;\n\treturn 0;\n}\nint stays;\n")
+	s.write("fares/same.c", "int same(void) { return 1; }\nint again(void) { return 1; }\n")
+	s.commit("two")
+	s.write("core/tide.c", strings.Replace(s.read("core/tide.c"), "\treturn b;\n", "\twhile (b) b--;\n\treturn b;\n", 1))
+	s.git("mv", "boards/board.py", "boards/show.py")
+	s.write("core/ebb.c", "int ebb(int a) { return a; }\nint flow(int a)\n{\n\treturn a;\n}\n")
+	s.write("fares/move.c", "int stays;\n")
+	s.write("fares/to.c", "int more(void) { return 2; }\nint moved(int a)\n{\n\tif (a)\n\t\treturn 1;\n\treturn 0;\n}\n")
+	s.git("rm", "-q", "fares/same.c")
+	s.git("add", "-A")
+	for _, c := range []struct{ args, want string }{
+		{"--staged", `path,line,end_line,function,language,lines,decisions,nesting,parameters,lines_before,decisions_before,nesting_before,parameters_before,estimated
+core/tide.c,2,8,depth,C,7,3,1,2,6,2,1,2,false
+core/ebb.c,2,5,flow,C,4,0,0,1,5,1,1,1,false
+fares/to.c,1,1,more,C,1,0,0,0,,,,,false
+`},
+		{"--staged --of file", `path,language,lines,code,functions,decisions,nesting,lines_before,code_before,functions_before,decisions_before,nesting_before,estimated
+core/tide.c,C,8,7,1,3,1,7,6,1,2,1,false
+fares/to.c,C,7,7,2,1,1,,,,,,false
+core/ebb.c,C,5,5,2,0,0,6,6,2,1,1,false
+boards/show.py,Python,4,4,1,2,2,4,4,1,2,2,false
+fares/move.c,C,1,1,0,0,0,7,7,1,1,1,false
+`},
+		{"--staged --of all --path core", `language,files,lines,code,functions,decisions,nesting,files_before,lines_before,code_before,functions_before,decisions_before,nesting_before,estimated
+C,2,13,12,3,3,1,2,13,12,3,3,1,false
+`},
+	} {
+		out, errs, code := s.run(append([]string{"measure", "--format", "csv"}, strings.Fields(c.args)...)...)
+		if out != c.want || errs != "" || code != 0 {
+			t.Errorf("measure %s: exit code %d %s\n%s\nwant\n%s", c.args, code, errs, out, c.want)
+		}
+	}
+	out, _, _ := s.run("measure", "--staged", "--worst", "2")
+	if !strings.Contains(out, "depth     core/tide.c:2      7  +1          3  +1        1               2\n") {
+		t.Errorf("as text:\n%s", out)
+	}
+	s.commit("three")
+	s.write("README.md", "else\n")
+	s.git("add", "-A")
+	if out, _, code := s.run("measure", "--staged"); code != 0 || out != "nothing to measure: the change alters no function in a language that is known\n" {
+		t.Errorf("exit code %d %s", code, out)
+	}
+	for args, want := range map[string]string{"--range HEAD~1..HEAD": "more", "--worktree": "nothing to measure", "--into HEAD~1": "depth"} {
+		if out, errs, code := s.run(append([]string{"measure"}, strings.Fields(args)...)...); code != 0 || !strings.Contains(out, want) {
+			t.Errorf("measure %s: exit code %d %s%s", args, code, out, errs)
+		}
+	}
+}

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"sync"
 
+	"zincdoor/internal/core/change"
 	"zincdoor/internal/core/measure"
 	"zincdoor/internal/core/policy"
 	"zincdoor/internal/core/source"
@@ -17,7 +18,7 @@ import (
 // MeasureRequest says what is measured.
 type MeasureRequest struct {
 	Call
-	Revision string // a commit; "" for the work tree
+	Change target.Name // whose files are measured; without a kind all of the work tree
 
 	// Selects makes, of the policy and the repository's root, what takes the files that are measured.
 	Selects func(p *policy.Policy, root string) (takes func(path string) bool, err error)
@@ -28,10 +29,14 @@ type Sizes struct {
 	Files []measure.Measured // by their paths
 	Other int                // files in languages that aren't known
 	Aside int                // files that the policy skips, or says are generated
+
+	// Of a change: the same files as they were before, and the change.
+	Before []measure.Measured
+	Change *change.Change
 }
 
-// Measure measures the files of the work tree or a commit that are in languages which are known, but for those that the policy skips or
-// says are generated.
+// Measure measures files that are in languages which are known: of a change those that it alters, else all; but for those that the
+// policy skips or says are generated.
 func Measure(ctx context.Context, q MeasureRequest) (*Sizes, error) {
 	repo, err := git.Open(ctx, q.Dir)
 	if errors.Is(err, git.ErrNoRepository) {
@@ -40,10 +45,13 @@ func Measure(ctx context.Context, q MeasureRequest) (*Sizes, error) {
 		return nil, err
 	}
 	defer repo.Close()
-	if repo.Bare && q.Revision == "" {
+	if q.Change.Kind == "" {
+		q.Change.Kind = policy.Tree
+	}
+	if repo.Bare && q.Change.Kind == policy.Tree && q.Change.To == "" {
 		return nil, target.WrongCall("this is a bare repository, which has no work tree to measure; name a commit: --tree REV")
 	}
-	t, err := target.Of(repo, target.Name{Kind: policy.Tree, To: q.Revision})
+	t, err := target.Of(repo, q.Change)
 	if err != nil {
 		return nil, err
 	}
@@ -52,53 +60,94 @@ func Measure(ctx context.Context, q MeasureRequest) (*Sizes, error) {
 	if err != nil {
 		return nil, err
 	}
-	p := read.Policy
-	takes, err := q.Selects(p, t.Root)
+	takes, err := q.Selects(read.Policy, t.Root)
 	if err != nil {
 		return nil, target.WrongCall("%v", err)
 	}
-	paths, err := t.Tree.Paths()
+	sizes := &Sizes{}
+	s := sizing{policy: read.Policy, takes: takes, sizes: sizes}
+	if t.Diff == nil {
+		paths, err := t.Tree.Paths()
+		if err != nil {
+			return nil, err
+		}
+		sizes.Files, err = s.measure(s.left(paths), t.Tree.ReadAll, t.Tree.Read)
+		return sizes, err
+	}
+	lines, err := t.Diff.Lines(git.Known{}, func(f change.File) bool { return takes(f.Path) && measure.Knows(f.Path) })
 	if err != nil {
 		return nil, err
 	}
-	sizes := &Sizes{}
-	paths = slices.DeleteFunc(paths, func(path string) bool {
+	sizes.Change = change.New(slices.Clone(lines.Files), read.Policy.Place)
+	var paths, olds []string
+	for _, f := range sizes.Change.Files {
+		if f.Status != change.Deleted {
+			paths = append(paths, f.Path)
+		}
+		if f.Old != "" {
+			olds = append(olds, f.Old)
+		}
+	}
+	if sizes.Files, err = s.measure(s.left(paths), t.Tree.ReadAll, t.Tree.Read); err != nil {
+		return nil, err
+	}
+	s.sizes = &Sizes{} // what was left out is counted once
+	sizes.Before, err = s.measure(s.left(olds), t.Diff.ReadOlds, t.Diff.ReadOld)
+	return sizes, errors.Join(err, t.Diff.CloseOld())
+}
+
+// sizing measures the files that a policy and a call leave.
+type sizing struct {
+	policy *policy.Policy
+	takes  func(path string) bool
+	sizes  *Sizes // where what is left out is counted
+}
+
+// left are the paths of files that are measured.
+func (s *sizing) left(paths []string) []string {
+	return slices.DeleteFunc(paths, func(path string) bool {
 		switch {
-		case path == "" || !takes(path):
+		case path == "" || !s.takes(path):
 			return true
-		case policy.MatchPath(p.Skip, path) || policy.MatchPath(p.Sets[policy.GeneratedSet], path):
-			sizes.Aside++
+		case policy.MatchPath(s.policy.Skip, path) || policy.MatchPath(s.policy.Sets[policy.GeneratedSet], path):
+			s.sizes.Aside++
 			return true
 		case !measure.Knows(path):
-			sizes.Other++
+			s.sizes.Other++
 			return true
 		}
 		return false
 	})
+}
+
+// measure measures files: those that can be read at once, and the others one by one.
+func (s *sizing) measure(
+	paths []string, readAll func(paths []string, see func(path string, data []byte)) error, read func(path string) (data []byte, found bool, err error),
+) (all []measure.Measured, err error) {
 	var mutex sync.Mutex
-	measured := map[string]bool{}
+	seen := map[string]bool{}
 	see := func(path string, data []byte) {
-		generated := p.Marker != nil && source.New(data).Any(p.Marker.MatchString)
+		generated := s.policy.Marker != nil && source.New(data).Any(s.policy.Marker.MatchString)
 		one := measure.Measured{Path: path}
 		if !generated {
 			one.File = measure.Of(path, data)
 		}
 		mutex.Lock()
 		defer mutex.Unlock()
-		if measured[path] = true; generated {
-			sizes.Aside++
+		if seen[path] = true; generated {
+			s.sizes.Aside++
 		} else {
-			sizes.Files = append(sizes.Files, one)
+			all = append(all, one)
 		}
 	}
-	if err := t.Tree.ReadAll(paths, see); err != nil {
+	if err := readAll(paths, see); err != nil {
 		return nil, err
 	}
-	for _, path := range paths { // what wasn't read at once
-		if measured[path] {
+	for _, path := range paths {
+		if seen[path] {
 			continue
 		}
-		data, found, err := t.Tree.Read(path)
+		data, found, err := read(path)
 		if err != nil {
 			return nil, err
 		}
@@ -106,6 +155,6 @@ func Measure(ctx context.Context, q MeasureRequest) (*Sizes, error) {
 			see(path, data)
 		}
 	}
-	slices.SortFunc(sizes.Files, measure.ByPath)
-	return sizes, nil
+	slices.SortFunc(all, measure.ByPath)
+	return all, nil
 }

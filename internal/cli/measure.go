@@ -14,28 +14,29 @@ import (
 
 func (p *program) measure() *cobra.Command {
 	var selected selectFlags
-	var tree bool
+	var change changeFlags
 	var format, by string
 	q, o := app.MeasureRequest{}, render.MeasureOptions{}
 	cmd := &cobra.Command{
 		Use:   "measure [PATH]...",
 		Short: "Show how long and how complex functions and files are",
-		Long: `Show numbers about the code of the work tree, or of a commit: of functions their lines, decisions, nesting and parameters, of files also how many lines hold code and how many functions there are. PATH names files and folders.
+		Long: `Show numbers about the code of the work tree or a commit, or of what a change alters, with what they were before: of functions their lines, decisions, nesting and parameters, of files also how many lines hold code and how many functions there are. PATH names files and folders.
 
 A decision is a point at which a function goes on in one of several ways: if, a loop, a case, catch, and each "and" and "or". Nesting is how deep such structures stand inside one another. A function inside another is part of it. Numbers with ~ are estimated. What the policy skips, or says is generated, is left out.`,
 		Example: `zincdoor measure
 zincdoor measure core --sort nesting --worst 5
+zincdoor measure --into main
 zincdoor measure --of file --path "core/**"
 zincdoor measure --of all --format csv`,
 		Args: cobra.ArbitraryArgs,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			revision, paths, err := revisionAndPaths(tree, args)
+			revision, paths, err := revisionAndPaths(change.tree, args)
 			if err != nil {
 				return err
 			}
 			selected.under = paths
-			if len(revision) > 0 {
-				q.Revision = revision[0]
+			if q.Change, err = change.name(cmd.Flags(), revision); err != nil {
+				return err
 			}
 			if err := checkValue("of", string(o.Of), words(measure.Scopes)); err != nil {
 				return err
@@ -69,6 +70,9 @@ zincdoor measure --of all --format csv`,
 				return graded(err)
 			}
 			rows := measure.Rows(sizes.Files, o.Of)
+			if o.Change = sizes.Change != nil; o.Change {
+				rows = measure.Compare(rows, measure.Rows(sizes.Before, o.Of), sizes.Change)
+			}
 			measure.Sort(rows, o.By)
 			o.Other, o.Aside = sizes.Other, sizes.Aside
 			return render.Measures(p.out, format, rows, o)
@@ -83,8 +87,8 @@ zincdoor measure --of all --format csv`,
 	p.group(cmd, selectionHeading, func(f *pflag.FlagSet) {
 		f.StringSliceVar(&selected.selector.Paths, "path", nil, "in files or folders that `GLOB` matches, or in a set of the policy")
 		f.StringSliceVar(&selected.selector.Teams, "team", nil, "in files of `TEAM`")
-		f.BoolVar(&tree, "tree", false, "the work tree, or commit REV (--tree REV)")
 	})
+	p.group(cmd, changeHeading+" (else the work tree)", change.addLocal)
 	p.group(cmd, outputHeading, func(f *pflag.FlagSet) {
 		f.IntVar(&o.Worst, "worst", 20, "show the first `N` alone; 0 for all, as in CSV and JSON otherwise")
 		f.StringVar(&format, "format", render.Text, "`FORMAT`|how they are shown:")

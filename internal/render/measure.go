@@ -1,6 +1,7 @@
 package render
 
 import (
+	"cmp"
 	"fmt"
 	"io"
 	"slices"
@@ -20,6 +21,8 @@ type MeasureOptions struct {
 	Worst int // how many are shown; 0 for all
 	Other int // files that were left out, since their languages aren't known
 	Aside int // files that were left out by the policy
+
+	Change bool // the rows are those of a change
 }
 
 // headings are what columns are called whose numbers have other names.
@@ -32,6 +35,7 @@ type measureJSON struct {
 	Line      int                    `json:"line,omitempty"`
 	EndLine   int                    `json:"end_line,omitempty"`
 	Numbers   map[measure.Number]int `json:"numbers"`
+	Before    map[measure.Number]int `json:"before,omitempty"`
 	Estimated bool                   `json:"estimated"`
 }
 
@@ -45,13 +49,17 @@ func Measures(w io.Writer, format string, rows []measure.Row, o MeasureOptions) 
 	case JSON:
 		list := []measureJSON{}
 		for _, r := range shown {
-			list = append(list, measureJSON{r.Path, r.Language, r.Function, r.Lines.First, r.Lines.Last, r.Numbers, r.Estimated})
+			list = append(list, measureJSON{r.Path, r.Language, r.Function, r.Lines.First, r.Lines.Last, r.Numbers, r.Before, r.Estimated})
 		}
 		return indented(w, list)
 	case CSV:
-		return spreadsheet(w, measureSheet(shown, o.Of))
+		return spreadsheet(w, measureSheet(shown, o))
 	}
 	s := &screen{look: lookFor(w), w: w}
+	if len(rows) == 0 && o.Change {
+		s.line("nothing to measure: the change alters no %s in a language that is known", map[bool]string{true: "function", false: "file"}[o.Of == measure.OfFunction])
+		return s.err
+	}
 	if len(rows) == 0 {
 		s.line("nothing to measure: no file here is in a language that is known (%s)", strings.Join(measure.Languages(), ", "))
 		return s.err
@@ -81,7 +89,8 @@ func files(n int) string {
 }
 
 // measureSheet is a spreadsheet of the rows.
-func measureSheet(rows []measure.Row, of measure.Scope) [][]string {
+func measureSheet(rows []measure.Row, o MeasureOptions) [][]string {
+	of := o.Of
 	head := map[measure.Scope][]string{
 		measure.OfFunction: {"path", "line", "end_line", "function", "language"},
 		measure.OfFile:     {"path", "language"},
@@ -89,6 +98,11 @@ func measureSheet(rows []measure.Row, of measure.Scope) [][]string {
 	}[of]
 	for _, number := range of.Numbers() {
 		head = append(head, string(number))
+	}
+	if o.Change {
+		for _, number := range of.Numbers() {
+			head = append(head, string(number)+"_before")
+		}
 	}
 	sheet := [][]string{append(head, "estimated")}
 	for _, r := range rows {
@@ -101,6 +115,14 @@ func measureSheet(rows []measure.Row, of measure.Scope) [][]string {
 		}
 		for _, number := range of.Numbers() {
 			line = append(line, strconv.Itoa(r.Numbers[number]))
+		}
+		for _, number := range of.Numbers() {
+			switch before, known := r.Before[number]; {
+			case known:
+				line = append(line, strconv.Itoa(before))
+			case o.Change:
+				line = append(line, "")
+			}
 		}
 		sheet = append(sheet, append(line, strconv.FormatBool(r.Estimated)))
 	}
@@ -122,38 +144,45 @@ func measureTable(shown, rows []measure.Row, o MeasureOptions, s *screen) {
 		if heading, ok := headings[number]; ok {
 			name = heading
 		}
-		names = append(names, name)
+		names, t.left = append(names, name, ""), append(t.left, false, true)
 	}
-	t.row(s.faint, names...)
-	add := func(style style, r measure.Row, first ...string) {
-		var cells []cell
-		for _, text := range first {
-			cells = append(cells, cell{text: text, style: style})
+	t.row(s.faint, append(names, "")...)
+	for _, r := range shown {
+		first := []cell{plainCell(cmp.Or(r.Function, r.Path, r.Language))}
+		if r.Function != "" {
+			first = append(first, plainCell(fmt.Sprintf("%s:%d", r.Path, r.Lines.First)))
 		}
-		for _, number := range o.Of.Numbers() {
-			c := cell{text: strconv.Itoa(r.Numbers[number]), style: style}
-			if r.Estimated && (number == measure.NumberDecisions || number == measure.NumberNesting) {
-				c.text = "~" + c.text
-			}
-			if number == o.By && style == s.plain {
-				c.style = s.bold
-			}
-			cells = append(cells, c)
+		cells := append(first, s.numbers(r, o, s.plain)...)
+		if o.Change && r.Before == nil {
+			cells = append(cells, cell{text: "new", style: s.signal})
+		} else {
+			cells = append(cells, cell{})
 		}
 		t.add(cells...)
 	}
-	for _, r := range shown {
-		switch o.Of {
-		case measure.OfFunction:
-			add(s.plain, r, r.Function, fmt.Sprintf("%s:%d", r.Path, r.Lines.First))
-		case measure.OfFile:
-			add(s.plain, r, r.Path)
-		default:
-			add(s.plain, r, r.Language)
-		}
-	}
 	if o.Of != measure.OfFunction && len(rows) > 1 {
-		add(s.faint, measure.Sum(rows), "all "+strconv.Itoa(len(rows)))
+		t.add(append(append([]cell{{text: "all " + strconv.Itoa(len(rows)), style: s.faint}}, s.numbers(measure.Sum(rows), o, s.faint)...), cell{})...)
 	}
 	t.write(s)
+}
+
+// numbers are the cells of a row's numbers, each with how much more or less it is than before.
+func (s *screen) numbers(r measure.Row, o MeasureOptions, style style) (cells []cell) {
+	for _, number := range o.Of.Numbers() {
+		c := cell{text: strconv.Itoa(r.Numbers[number]), style: style}
+		if r.Estimated && (number == measure.NumberDecisions || number == measure.NumberNesting) {
+			c.text = "~" + c.text
+		}
+		if number == o.By && r.Path != "" {
+			c.style = s.bold
+		}
+		grown := cell{style: s.zinc}
+		if by, known := r.Growth(number); known && by != 0 {
+			if grown.text = fmt.Sprintf("%+d", by); by > 0 {
+				grown.style = s.signal
+			}
+		}
+		cells = append(cells, c, grown)
+	}
+	return cells
 }

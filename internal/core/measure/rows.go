@@ -64,6 +64,7 @@ type Row struct {
 	Function  string // "" for a file or a language
 	Lines     Lines  // of a function
 	Numbers   map[Number]int
+	Before    map[Number]int // what they were before a change; nil where there was nothing, or no change is looked at
 	Estimated bool
 }
 
@@ -82,9 +83,9 @@ func Rows(files []Measured, of Scope) (rows []Row) {
 	case OfFunction:
 		for _, f := range files {
 			for _, fn := range f.Functions {
-				rows = append(rows, Row{f.Path, f.Language, fn.Name, fn.Lines, map[Number]int{
+				rows = append(rows, Row{Path: f.Path, Language: f.Language, Function: fn.Name, Lines: fn.Lines, Estimated: fn.Estimated, Numbers: map[Number]int{
 					NumberLines: fn.Count(), NumberDecisions: fn.Decisions, NumberNesting: fn.Nesting, NumberParameters: fn.Parameters,
-				}, fn.Estimated})
+				}})
 			}
 		}
 	case OfFile:
@@ -116,7 +117,7 @@ func (f Measured) row() Row {
 	}}
 }
 
-// Sum is the row of all rows together.
+// Sum is the row of all rows together. Before a change, one that is new was nothing.
 func Sum(rows []Row) Row {
 	sum := Row{Numbers: map[Number]int{}}
 	for _, r := range rows {
@@ -127,11 +128,21 @@ func Sum(rows []Row) Row {
 
 func (r *Row) add(other Row) {
 	r.Estimated = r.Estimated || other.Estimated
-	for number, n := range other.Numbers {
+	addUp(r.Numbers, other.Numbers)
+	if other.Before != nil {
+		if r.Before == nil {
+			r.Before = map[Number]int{}
+		}
+		addUp(r.Before, other.Before)
+	}
+}
+
+func addUp(sum, more map[Number]int) {
+	for number, n := range more {
 		if number == NumberNesting {
-			r.Numbers[number] = max(r.Numbers[number], n)
+			sum[number] = max(sum[number], n)
 		} else {
-			r.Numbers[number] += n
+			sum[number] += n
 		}
 	}
 }
