@@ -156,3 +156,59 @@ C,2,13,12,3,3,1,2,13,12,3,3,1,false
 		}
 	}
 }
+
+// TestMeasureCoverage: how much of files, functions and changed lines tests cover, by whatever form of coverage file, and several
+// together; a changed file that none of them mentions counts as not covered.
+func TestMeasureCoverage(t *testing.T) {
+	t.Parallel()
+	s := repository(t)
+	s.write("core/tide.c", "/* tides */\nint depth(int a)\n{\n\tif (a)\n\t\treturn 1;\n\treturn 0;\n}\nint ebb(void) { return 1; }\n")
+	s.write("fares/fare.go", "package fares\n\nfunc Price(n int) int {\n\t// none\n\tif n > 1 {\n\t\treturn n\n\t}\n\treturn 0\n}\n")
+	s.commit("one")
+	s.write("core/tide.c", strings.Replace(s.read("core/tide.c"), "\treturn 0;\n", "\tif (a > 1)\n\t\treturn 3;\n\treturn 0;\n", 1))
+	s.write("core/new.c", "/* new */\nint more(void)\n{\n\treturn 2;\n}\n")
+	s.git("add", "-A")
+	s.write("build/c.info", "TN:\nSF:"+filepath.Join(s.dir, "core/tide.c")+"\nDA:2,3\nDA:4,3\nDA:5,0\nDA:6,3\nDA:7,0\nDA:8,3\nDA:10,0\nend_of_record\nSF:/usr/include/x.h\nDA:1,1\nend_of_record\n")
+	s.write("build/more.info", "SF:core/tide.c\nDA:10,2\nend_of_record\n")
+	s.write("build/go.out", "mode: set\nexample.org/tide/fares/fare.go:3.23,5.11 1 1\nexample.org/tide/fares/fare.go:5.11,7.3 1 0\nexample.org/tide/fares/fare.go:8.2,8.10 1 1\n")
+	for _, c := range []struct{ args, want string }{
+		{"--coverage build/c.info --coverage build/go.out", "core/tide.c,,C,7,4,57.1,5 7 10\nfares/fare.go,,Go,5,3,60.0,6-7\n"},
+		{"--coverage build/c.info --coverage build/more.info", "core/tide.c,,C,7,5,71.4,5 7\n"},
+		{"--coverage build/c.info --of function", "core/tide.c,depth,C,6,4,66.7,5 7\ncore/tide.c,ebb,C,1,0,0.0,10\n"},
+		{"--coverage build/go.out --of all", ",,Go,5,3,60.0,\n"},
+		{"--coverage build/c.info --staged", "core/new.c,,C,4,0,0.0,2-5\ncore/tide.c,,C,2,1,50.0,7\n"},
+		{"--coverage build/c.info --staged --path core/tide.c --of function", "core/tide.c,depth,C,2,1,50.0,7\n"},
+		{"--coverage build/go.out --staged", ""},
+	} {
+		out, errs, code := s.run(append([]string{"measure", "--format", "csv"}, strings.Fields(c.args)...)...)
+		if _, rows, _ := strings.Cut(out, "\n"); rows != c.want || errs != "" || code != 0 {
+			t.Errorf("measure %s: exit code %d %s\n%s\nwant\n%s", c.args, code, errs, out, c.want)
+		}
+	}
+	out, _, _ := s.run("measure", "--coverage", "build/c.info", "--staged")
+	const want = `1 of 6 changed lines covered: 16.7%
+
+file         covered  of  share  not covered
+core/new.c         0   4     0%  no coverage file mentions it
+core/tide.c        1   2  50.0%  7
+
+1 file of the coverage files isn't in this repository: /usr/include/x.h
+`
+	if out != want {
+		t.Errorf("as text:\n%s\nwant\n%s", out, want)
+	}
+	s.write("build/cut.info", "SF:core/tide.c\nDA:10,2\n")
+	s.write("build/far.info", "SF:core/tide.c\nDA:99,2\nend_of_record\n")
+	for _, c := range []struct {
+		args, want string
+		code       int
+	}{
+		{"--coverage build/none.info", "no such file", 3}, {"--coverage core/tide.c", "this is no coverage file", 3}, {"--coverage build/cut.info", "doesn't end", 2},
+		{"--coverage build/far.info", "core/tide.c:99, and the file has 10 lines", 2}, {"--of touched", "unless there is a --coverage", 3},
+		{"--coverage build/c.info --of touched", "name one, e.g. --into main", 3}, {"--coverage build/c.info --sort lines", "--sort is for sizes", 3},
+	} {
+		if out, errs, code := s.run(append([]string{"measure"}, strings.Fields(c.args)...)...); code != c.code || !strings.Contains(errs, c.want) {
+			t.Errorf("measure %s: exit code %d, want %d\n%s%s", c.args, code, c.code, out, errs)
+		}
+	}
+}

@@ -20,6 +20,8 @@ type MeasureRequest struct {
 	Call
 	Change target.Name // whose files are measured; without a kind all of the work tree
 
+	KeepLines bool // which lines hold code will be asked for
+
 	// Selects makes, of the policy and the repository's root, what takes the files that are measured.
 	Selects func(p *policy.Policy, root string) (takes func(path string) bool, err error)
 }
@@ -33,6 +35,11 @@ type Sizes struct {
 	// Of a change: the same files as they were before, and the change.
 	Before []measure.Measured
 	Change *change.Change
+
+	Code    map[string]map[int]bool // where it was asked for: the lines of the files that hold code
+	lengths map[string]int          // and how many lines they have
+	paths   []string                // all paths of the state
+	root    string                  // of the repository on this machine
 }
 
 // Measure measures files that are in languages which are known: of a change those that it alters, else all; but for those that the
@@ -64,14 +71,18 @@ func Measure(ctx context.Context, q MeasureRequest) (*Sizes, error) {
 	if err != nil {
 		return nil, target.WrongCall("%v", err)
 	}
-	sizes := &Sizes{}
+	sizes := &Sizes{root: t.Root}
 	s := sizing{policy: read.Policy, takes: takes, sizes: sizes}
-	if t.Diff == nil {
-		paths, err := t.Tree.Paths()
-		if err != nil {
+	if q.KeepLines {
+		sizes.Code, sizes.lengths = map[string]map[int]bool{}, map[string]int{}
+	}
+	if q.KeepLines || t.Diff == nil {
+		if sizes.paths, err = t.Tree.Paths(); err != nil {
 			return nil, err
 		}
-		sizes.Files, err = s.measure(s.left(paths), t.Tree.ReadAll, t.Tree.Read)
+	}
+	if t.Diff == nil {
+		sizes.Files, err = s.measure(s.left(slices.Clone(sizes.paths)), t.Tree.ReadAll, t.Tree.Read)
 		return sizes, err
 	}
 	lines, err := t.Diff.Lines(git.Known{}, func(f change.File) bool { return takes(f.Path) && measure.Knows(f.Path) })
@@ -129,11 +140,18 @@ func (s *sizing) measure(
 	see := func(path string, data []byte) {
 		generated := s.policy.Marker != nil && source.New(data).Any(s.policy.Marker.MatchString)
 		one := measure.Measured{Path: path}
+		var code map[int]bool
 		if !generated {
 			one.File = measure.Of(path, data)
+			if s.sizes.Code != nil {
+				code = measure.CodeLines(path, data)
+			}
 		}
 		mutex.Lock()
 		defer mutex.Unlock()
+		if code != nil {
+			s.sizes.Code[path], s.sizes.lengths[path] = code, one.Lines
+		}
 		if seen[path] = true; generated {
 			s.sizes.Aside++
 		} else {

@@ -12,22 +12,72 @@ import (
 	"zincdoor/internal/render"
 )
 
+// measuring checks what all measures have in common, and readies the request.
+func (p *program) measuring(f *pflag.FlagSet, q *app.MeasureRequest, o *render.MeasureOptions, selected *selectFlags, format string) error {
+	if err := checkValue("format", format, render.MeasureFormats); err != nil {
+		return err
+	}
+	if o.Worst < 0 {
+		return fmt.Errorf("--worst takes how many are shown, 0 for all, not %d", o.Worst)
+	}
+	if !f.Changed("worst") && format != render.Text {
+		o.Worst = 0
+	}
+	q.Selects = func(p *policy.Policy, root string) (func(string) bool, error) {
+		by, err := selected.by(p, q.Dir, root)
+		return func(path string) bool {
+			return by.TakesPath(path) && (len(by.Teams) == 0 || policy.TakesName(by.Teams, p.TeamOf(path)))
+		}, err
+	}
+	return nil
+}
+
+// measureCoverage shows what tests cover.
+func (p *program) measureCoverage(cmd *cobra.Command, q app.MeasureRequest, o render.MeasureOptions, files []string, format string) error {
+	ofChange := q.Change.Kind != "" && q.Change.Kind != policy.Tree
+	switch {
+	case !cmd.Flags().Changed("of") && ofChange:
+		o.Of = measure.OfTouched
+	case !cmd.Flags().Changed("of"):
+		o.Of = measure.OfFile
+	case o.Of == measure.OfTouched && !ofChange:
+		return fmt.Errorf("--of touched is about a change; name one, e.g. --into main")
+	}
+	if err := checkValue("of", string(o.Of), words(measure.CoverScopes)); err != nil {
+		return err
+	}
+	if cmd.Flags().Changed("sort") {
+		return fmt.Errorf("--sort is for sizes; of coverage what has the most uncovered lines comes first")
+	}
+	covering, err := app.Cover(cmd.Context(), q, files)
+	if err != nil {
+		return graded(err)
+	}
+	rows := covering.Rows(o.Of)
+	measure.SortUncovered(rows)
+	return render.Coverage(p.out, format, rows, render.CoverOptions{Of: o.Of, Worst: o.Worst, Touched: covering.Change != nil, Unknown: covering.Unknown})
+}
+
 func (p *program) measure() *cobra.Command {
 	var selected selectFlags
 	var change changeFlags
 	var format, by string
+	var coverage []string
 	q, o := app.MeasureRequest{}, render.MeasureOptions{}
 	cmd := &cobra.Command{
 		Use:   "measure [PATH]...",
-		Short: "Show how long and how complex functions and files are",
+		Short: "Show how long and complex functions are, and what tests cover",
 		Long: `Show numbers about the code of the work tree or a commit, or of what a change alters, with what they were before: of functions their lines, decisions, nesting and parameters, of files also how many lines hold code and how many functions there are. PATH names files and folders.
 
-A decision is a point at which a function goes on in one of several ways: if, a loop, a case, catch, and each "and" and "or". Nesting is how deep such structures stand inside one another. A function inside another is part of it. Numbers with ~ are estimated. What the policy skips, or says is generated, is left out.`,
+A decision is a point at which a function goes on in one of several ways: if, a loop, a case, catch, and each "and" and "or". Nesting is how deep such structures stand inside one another. A function inside another is part of it. Numbers with ~ are estimated. What the policy skips, or says is generated, is left out.
+
+With --coverage it shows how many of the lines that can be reached tests came to, of a change those of its changed lines: by Go's cover profile, an LCOV tracefile, Cobertura or JaCoCo XML. A changed file that no coverage file mentions counts as not covered, if they mention others of its kind.`,
 		Example: `zincdoor measure
 zincdoor measure core --sort nesting --worst 5
 zincdoor measure --into main
 zincdoor measure --of file --path "core/**"
-zincdoor measure --of all --format csv`,
+zincdoor measure --of all --format csv
+zincdoor measure --coverage build/coverage --into main`,
 		Args: cobra.ArbitraryArgs,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			revision, paths, err := revisionAndPaths(change.tree, args)
@@ -38,32 +88,23 @@ zincdoor measure --of all --format csv`,
 			if q.Change, err = change.name(cmd.Flags(), revision); err != nil {
 				return err
 			}
-			if err := checkValue("of", string(o.Of), words(measure.Scopes)); err != nil {
+			if q.Dir, err = workingDir(); err != nil {
 				return err
+			}
+			if err := p.measuring(cmd.Flags(), &q, &o, &selected, format); err != nil {
+				return err
+			}
+			if len(coverage) > 0 {
+				return p.measureCoverage(cmd, q, o, coverage, format)
+			}
+			if err := checkValue("of", string(o.Of), words(measure.Scopes)); err != nil {
+				return fmt.Errorf("%w, unless there is a --coverage", err)
 			}
 			if o.By = measure.Number(by); by == "" {
 				o.By = o.Of.ByDefault()
 			}
 			if err := checkValue("sort", string(o.By), words(o.Of.Numbers())); err != nil {
 				return fmt.Errorf("%w, of a %s", err, o.Of)
-			}
-			if err := checkValue("format", format, render.MeasureFormats); err != nil {
-				return err
-			}
-			if o.Worst < 0 {
-				return fmt.Errorf("--worst takes how many are shown, 0 for all, not %d", o.Worst)
-			}
-			if !cmd.Flags().Changed("worst") && format != render.Text {
-				o.Worst = 0
-			}
-			if q.Dir, err = workingDir(); err != nil {
-				return err
-			}
-			q.Selects = func(p *policy.Policy, root string) (func(string) bool, error) {
-				by, err := selected.by(p, q.Dir, root)
-				return func(path string) bool {
-					return by.TakesPath(path) && (len(by.Teams) == 0 || policy.TakesName(by.Teams, p.TeamOf(path)))
-				}, err
 			}
 			sizes, err := app.Measure(cmd.Context(), q)
 			if err != nil {
@@ -79,8 +120,9 @@ zincdoor measure --of all --format csv`,
 		},
 	}
 	p.group(cmd, "Numbers", func(f *pflag.FlagSet) {
-		f.StringVar((*string)(&o.Of), "of", string(measure.OfFunction), "`WORD`|of what: of each function, of each file, of all by language:")
-		values(f, "of", words(measure.Scopes)...)
+		f.StringVar((*string)(&o.Of), "of", string(measure.OfFunction), "`WORD`|of what: changed lines (of coverage), functions, files, languages:")
+		values(f, "of", words(measure.CoverScopes)...)
+		f.StringArrayVar(&coverage, "coverage", nil, "`FILE`|how much of it tests cover, by a coverage file; repeatable")
 		f.StringVar(&by, "sort", "", "`NUMBER`|the most of it first, else of decisions or code:")
 		values(f, "sort", words(measure.AllNumbers)...)
 	})

@@ -72,6 +72,21 @@ func Of(path string, text []byte) File {
 	return f
 }
 
+// CodeLines are the lines of a file that hold more than white space and comments; nil where its language isn't known.
+func CodeLines(path string, text []byte) map[int]bool {
+	l := languageOf(path)
+	if l == nil {
+		return nil
+	}
+	lines := map[int]bool{}
+	for _, t := range l.lex(text) {
+		for n := t.line; n <= t.end; n++ {
+			lines[n] = true
+		}
+	}
+	return lines
+}
+
 // countLines counts lines as package source does: a last one without a line feed is one.
 func countLines(text []byte) (n int) {
 	for _, c := range text {

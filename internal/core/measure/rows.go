@@ -12,13 +12,17 @@ type Scope string
 
 // The scopes, the smallest first.
 const (
+	OfTouched  Scope = "touched" // the lines that a change touches, by file
 	OfFunction Scope = "function"
 	OfFile     Scope = "file"
 	OfAll      Scope = "all" // by language
 )
 
-// Scopes are all scopes.
-var Scopes = []Scope{OfFunction, OfFile, OfAll}
+// Scopes are those of sizes, CoverScopes those of coverage.
+var (
+	Scopes      = []Scope{OfFunction, OfFile, OfAll}
+	CoverScopes = []Scope{OfTouched, OfFunction, OfFile, OfAll}
+)
 
 // Number is a kind of number.
 type Number string

@@ -1,0 +1,149 @@
+package measure
+
+import (
+	"maps"
+	"slices"
+)
+
+// Hits is how often the tests of a run came to a line.
+type Hits struct {
+	Count           int
+	Branches, Taken int // of the ways on from the line, how many there are and how many were taken; 0 and 0 where that isn't known
+}
+
+// Coverage is which lines of which files tests came to: the lines that can be reached at all, 1-based, by paths.
+type Coverage map[string]map[int]Hits
+
+// Add adds what a run says of a line: counts are added up, and of branches as many are known to be taken as one run took.
+func (c Coverage) Add(path string, line int, h Hits) {
+	file := c[path]
+	if file == nil {
+		file = map[int]Hits{}
+		c[path] = file
+	}
+	was := file[line]
+	file[line] = Hits{was.Count + h.Count, max(was.Branches, h.Branches), max(was.Taken, h.Taken)}
+}
+
+// Join adds what another run covered.
+func (c Coverage) Join(other Coverage) {
+	for path, lines := range other {
+		for line, h := range lines {
+			c.Add(path, line, h)
+		}
+		if len(lines) == 0 && c[path] == nil {
+			c[path] = map[int]Hits{}
+		}
+	}
+}
+
+// Paths are the files that it speaks of, sorted.
+func (c Coverage) Paths() []string { return slices.Sorted(maps.Keys(c)) }
+
+// Covered is how much of some lines is covered.
+type Covered struct {
+	Counted   int     // lines that can be reached
+	Covered   int     // of these, those that tests came to
+	Uncovered []Lines // the stretches of the others, in order; lines between them that can't be reached belong to them
+}
+
+// Share is the part that is covered, in percent; all of nothing.
+func (c Covered) Share() float64 {
+	if c.Counted == 0 {
+		return 100
+	}
+	return 100 * float64(c.Covered) / float64(c.Counted)
+}
+
+// Of counts the lines of a file that are taken.
+func (c Coverage) Of(path string, take func(line int) bool) (sum Covered) {
+	lines := c[path]
+	open := false // the last line that counts is uncovered
+	for _, n := range slices.Sorted(maps.Keys(lines)) {
+		if !take(n) {
+			open = false
+			continue
+		}
+		sum.Counted++
+		if lines[n].Count > 0 {
+			sum.Covered++
+			open = false
+			continue
+		}
+		if open {
+			sum.Uncovered[len(sum.Uncovered)-1].Last = n
+		} else {
+			sum.Uncovered = append(sum.Uncovered, Lines{n, n})
+		}
+		open = true
+	}
+	return sum
+}
+
+// CoveredRow is how much of the lines of a file or a function is covered.
+type CoveredRow struct {
+	Path     string // "" for a language
+	Language string
+	Function string // "" for a file or a language
+	Lines    Lines  // of a function
+	Covered
+	Unmentioned bool // no coverage file speaks of the file, though they do of others of its kind
+}
+
+// CoverRows counts the lines of files by a scope, in the order of paths, and leaves out what has none that count. Take says which
+// lines of a file are looked at; uncovered gives those of a file that isn't mentioned, none of which count as covered.
+func (c Coverage) CoverRows(files []Measured, of Scope, take func(path string, line int) bool, uncovered map[string]map[int]bool) (rows []CoveredRow) {
+	languages := map[string]*CoveredRow{}
+	add := func(f Measured, row CoveredRow, take func(line int) bool) {
+		all := c
+		if code := uncovered[f.Path]; code != nil {
+			row.Unmentioned = true
+			all = Coverage{f.Path: {}}
+			for n := range code {
+				all[f.Path][n] = Hits{}
+			}
+		}
+		if row.Covered = all.Of(f.Path, take); row.Counted == 0 {
+			return
+		}
+		if of != OfAll {
+			rows = append(rows, row)
+			return
+		}
+		sum := languages[f.Language]
+		if sum == nil {
+			sum = &CoveredRow{Language: f.Language}
+			languages[f.Language] = sum
+		}
+		sum.Counted, sum.Covered.Covered = sum.Counted+row.Counted, sum.Covered.Covered+row.Covered.Covered
+	}
+	for _, f := range files {
+		inFile := func(line int) bool { return take(f.Path, line) }
+		if of != OfFunction {
+			add(f, CoveredRow{Path: f.Path, Language: f.Language}, inFile)
+			continue
+		}
+		for _, fn := range f.Functions {
+			add(f, CoveredRow{Path: f.Path, Language: f.Language, Function: fn.Name, Lines: fn.Lines}, func(line int) bool {
+				return line >= fn.First && line <= fn.Last && inFile(line)
+			})
+		}
+	}
+	for _, language := range slices.Sorted(maps.Keys(languages)) {
+		rows = append(rows, *languages[language])
+	}
+	return rows
+}
+
+// SumCovered is how much of all rows is covered.
+func SumCovered(rows []CoveredRow) (sum Covered) {
+	for _, r := range rows {
+		sum.Counted, sum.Covered = sum.Counted+r.Counted, sum.Covered+r.Covered.Covered
+	}
+	return sum
+}
+
+// SortUncovered puts the rows with the most lines that aren't covered first.
+func SortUncovered(rows []CoveredRow) {
+	slices.SortStableFunc(rows, func(a, b CoveredRow) int { return (b.Counted - b.Covered.Covered) - (a.Counted - a.Covered.Covered) })
+}

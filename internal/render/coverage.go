@@ -1,0 +1,126 @@
+package render
+
+import (
+	"cmp"
+	"fmt"
+	"io"
+	"slices"
+	"strconv"
+	"strings"
+
+	"zincdoor/internal/core/measure"
+)
+
+// CoverOptions say how coverage is shown.
+type CoverOptions struct {
+	Of      measure.Scope
+	Worst   int      // how many are shown; 0 for all
+	Touched bool     // the lines are those that a change touches
+	Unknown []string // paths of the coverage files that lead nowhere
+}
+
+type coveredJSON struct {
+	Path        string   `json:"path,omitempty"`
+	Language    string   `json:"language"`
+	Function    string   `json:"function,omitempty"`
+	Line        int      `json:"line,omitempty"`
+	EndLine     int      `json:"end_line,omitempty"`
+	Counted     int      `json:"counted"`
+	Covered     int      `json:"covered"`
+	Uncovered   [][2]int `json:"uncovered"`
+	Unmentioned bool     `json:"unmentioned"`
+}
+
+// Coverage writes how much is covered in a format. The rows are in the order in which they are shown.
+func Coverage(w io.Writer, format string, rows []measure.CoveredRow, o CoverOptions) error {
+	shown := rows
+	if o.Worst > 0 && len(rows) > o.Worst {
+		shown = rows[:o.Worst]
+	}
+	switch format {
+	case JSON:
+		list := []coveredJSON{}
+		for _, r := range shown {
+			stretches := [][2]int{}
+			for _, l := range r.Uncovered {
+				stretches = append(stretches, [2]int{l.First, l.Last})
+			}
+			list = append(list, coveredJSON{r.Path, r.Language, r.Function, r.Lines.First, r.Lines.Last, r.Counted, r.Covered.Covered, stretches, r.Unmentioned})
+		}
+		return indented(w, list)
+	case CSV:
+		sheet := [][]string{{"path", "function", "language", "counted", "covered", "share", "uncovered"}}
+		for _, r := range shown {
+			sheet = append(sheet, []string{r.Path, r.Function, r.Language, strconv.Itoa(r.Counted), strconv.Itoa(r.Covered.Covered), strconv.FormatFloat(r.Share(), 'f', 1, 64), stretches(r.Uncovered, " ")})
+		}
+		return spreadsheet(w, sheet)
+	}
+	s := &screen{look: lookFor(w), w: w}
+	coverTable(shown, rows, o, s)
+	return s.err
+}
+
+// stretches are the lines from each first to last.
+func stretches(all []measure.Lines, between string) string {
+	texts := make([]string, len(all))
+	for i, l := range all {
+		if texts[i] = strconv.Itoa(l.First); l.Last > l.First {
+			texts[i] += "-" + strconv.Itoa(l.Last)
+		}
+	}
+	return strings.Join(texts, between)
+}
+
+func coverTable(shown, rows []measure.CoveredRow, o CoverOptions, s *screen) {
+	what, sum := "lines", measure.SumCovered(rows)
+	if o.Touched {
+		what = "changed lines"
+	}
+	if sum.Counted == 0 {
+		s.line("no %s that can be covered", what)
+	} else {
+		s.line("%s of %d %s covered: %s", s.bold.Render(strconv.Itoa(sum.Covered)), sum.Counted, what, s.bold.Render(percent(sum)))
+		s.line("")
+	}
+	t := table{left: []bool{true, true, false, false, false, true}}
+	name := map[measure.Scope]string{measure.OfFunction: "function", measure.OfAll: "language"}[o.Of]
+	t.row(s.faint, cmp.Or(name, "file"), map[bool]string{true: "at"}[o.Of == measure.OfFunction], "covered", "of", "share", "not covered")
+	for _, r := range shown {
+		style := s.plain
+		if r.Counted > r.Covered.Covered {
+			style = s.signal
+		}
+		lines := stretches(r.Uncovered, ", ")
+		if r.Unmentioned {
+			lines = "no coverage file mentions it"
+		}
+		at := ""
+		if r.Function != "" {
+			at = fmt.Sprintf("%s:%d", r.Path, r.Lines.First)
+		}
+		t.add(plainCell(cmp.Or(r.Function, r.Path, r.Language)), plainCell(at), plainCell(strconv.Itoa(r.Covered.Covered)), plainCell(strconv.Itoa(r.Counted)), cell{text: percent(r.Covered), style: style}, plainCell(lines))
+	}
+	if len(rows) > 0 {
+		t.write(s)
+	}
+	if n := len(rows) - len(shown); n > 0 {
+		s.line("")
+		s.line("%s", s.faint.Render(fmt.Sprintf("and %d more (--worst 0 for all)", n)))
+	}
+	if n := len(o.Unknown); n > 0 {
+		s.line("")
+		s.wrapped("", fmt.Sprintf("%s of the coverage files %s in this repository: %s", files(n), map[bool]string{true: "isn't", false: "aren't"}[n == 1], strings.Join(slices.Clip(o.Unknown[:min(n, 3)]), ", ")), s.faint)
+	}
+}
+
+// percent is a share that is whole only where all or nothing is covered.
+func percent(c measure.Covered) string {
+	switch share := c.Share(); {
+	case share == 100 || share == 0:
+		return fmt.Sprintf("%.0f%%", share)
+	case share > 99.9:
+		return "99.9%"
+	default:
+		return fmt.Sprintf("%.1f%%", share)
+	}
+}

@@ -1,0 +1,299 @@
+package report
+
+import (
+	"bufio"
+	"bytes"
+	"encoding/xml"
+	"errors"
+	"fmt"
+	"io"
+	"path"
+	"strconv"
+	"strings"
+
+	"golang.org/x/net/html/charset"
+
+	"zincdoor/internal/core/measure"
+	"zincdoor/internal/core/pattern"
+)
+
+// ErrNoCoverage is the error of a file in none of the forms that are known.
+var ErrNoCoverage = errors.New("this is no coverage file: Go's cover profile, an LCOV tracefile, Cobertura or JaCoCo XML")
+
+// ReadCoverage reads a coverage file, in whichever of the forms it is. Paths are as the file has them. What isn't whole is an error
+// that says where.
+func ReadCoverage(r io.Reader) (measure.Coverage, error) {
+	in := bufio.NewReaderSize(r, 1<<16)
+	start, err := in.Peek(1 << 10)
+	if err != nil && err != io.EOF && err != bufio.ErrBufferFull {
+		return nil, err
+	}
+	switch text := bytes.TrimLeft(bytes.TrimPrefix(start, []byte("\xef\xbb\xbf")), " \t\r\n"); {
+	case bytes.HasPrefix(text, []byte("mode:")):
+		return readProfile(in)
+	case bytes.HasPrefix(text, []byte("TN:")), bytes.HasPrefix(text, []byte("SF:")):
+		return readTracefile(in)
+	case bytes.HasPrefix(text, []byte("<")):
+		return readCoverageXML(in)
+	}
+	return nil, ErrNoCoverage
+}
+
+// eachLine hands over the lines of a text with their numbers, without what ends them.
+func eachLine(in *bufio.Reader, see func(n int, line string) error) error {
+	scanner := bufio.NewScanner(in)
+	scanner.Buffer(nil, mostText)
+	n := 0
+	for scanner.Scan() {
+		n++
+		if err := see(n, strings.TrimSpace(strings.TrimPrefix(scanner.Text(), "\ufeff"))); err != nil {
+			return fmt.Errorf("line %d: %w: %w", n, err, ErrMalformed)
+		}
+	}
+	return scanner.Err()
+}
+
+var profileBlock = pattern.Of(`^(.+):(\d+)\.(\d+),(\d+)\.(\d+) (\d+) (\d+)$`)
+
+// readProfile reads Go's cover profile: "mode: set", then blocks, "file:line.column,line.column statements count". The same block of
+// several runs is one; a line has the most of its blocks.
+func readProfile(in *bufio.Reader) (measure.Coverage, error) {
+	type block struct {
+		file        string
+		first, last int
+		columns     [2]string
+	}
+	counts := map[block]int{}
+	all := measure.Coverage{}
+	room := mostLines
+	err := eachLine(in, func(n int, line string) error {
+		if line == "" || strings.HasPrefix(line, "mode:") {
+			return nil
+		}
+		m := profileBlock.FindStringSubmatch(line)
+		if m == nil {
+			return fmt.Errorf("%q is no block of a cover profile", clipText(line))
+		}
+		numbers, err := numbersOf(m[2], m[4], m[6], m[7])
+		if err != nil || numbers[1] < numbers[0] || numbers[0] < 1 {
+			return fmt.Errorf("%q has no lines that there can be", clipText(line))
+		}
+		if room -= numbers[1] - numbers[0] + 1; room < 0 {
+			return fmt.Errorf("its blocks have over %d lines", mostLines)
+		}
+		if all[m[1]] == nil {
+			all[m[1]] = map[int]measure.Hits{}
+		}
+		if numbers[2] > 0 {
+			counts[block{m[1], numbers[0], numbers[1], [2]string{m[3], m[5]}}] += numbers[3]
+		}
+		return nil
+	})
+	for b, count := range counts {
+		for n := b.first; n <= b.last; n++ {
+			if was, known := all[b.file][n]; !known || was.Count < count {
+				all[b.file][n] = measure.Hits{Count: count}
+			}
+		}
+	}
+	return all, err
+}
+
+// mostLines bounds how many lines the blocks of a profile may have together.
+const mostLines = 1 << 24
+
+func numbersOf(texts ...string) (numbers []int, err error) {
+	for _, text := range texts {
+		n, wrong := strconv.Atoi(text)
+		numbers, err = append(numbers, n), errors.Join(err, wrong)
+	}
+	return numbers, err
+}
+
+func clipText(s string) string {
+	if len(s) > 80 {
+		return strings.ToValidUTF8(s[:80], "") + "…"
+	}
+	return s
+}
+
+// readTracefile reads an LCOV tracefile: of each file SF:path, then DA:line,hits and BRDA:line,block,branch,taken, then end_of_record.
+func readTracefile(in *bufio.Reader) (measure.Coverage, error) {
+	all := measure.Coverage{}
+	file, open := "", false
+	err := eachLine(in, func(n int, line string) error {
+		tag, value, _ := strings.Cut(line, ":")
+		switch {
+		case tag == "SF":
+			if file, open = value, true; all[file] == nil {
+				all[file] = map[int]measure.Hits{}
+			}
+		case line == "end_of_record":
+			open = false
+		case tag == "DA" || tag == "BRDA":
+			if !open {
+				return fmt.Errorf("%s stands outside of a file's record", tag)
+			}
+			at, h, err := traced(tag, strings.Split(value, ","))
+			if err != nil || at < 0 {
+				return fmt.Errorf("%q has no line and no count", clipText(line))
+			}
+			if at == 0 { // of what a compiler made up
+				return nil
+			}
+			if was := all[file][at]; tag == "BRDA" { // whose branches are lines of their own
+				all[file][at] = measure.Hits{Count: was.Count, Branches: was.Branches + 1, Taken: was.Taken + h.Taken}
+			} else {
+				all.Add(file, at, h)
+			}
+		}
+		return nil
+	})
+	if err == nil && open {
+		err = fmt.Errorf("the record of %s doesn't end: %w", file, ErrMalformed)
+	}
+	return all, err
+}
+
+func traced(tag string, fields []string) (line int, h measure.Hits, err error) {
+	if tag == "DA" && len(fields) >= 2 {
+		numbers, err := numbersOf(fields[0], fields[1])
+		return numbers[0], measure.Hits{Count: max(numbers[1], 0)}, err
+	}
+	if tag == "BRDA" && len(fields) >= 4 {
+		line, err := strconv.Atoi(fields[0])
+		if fields[3] != "-" && fields[3] != "0" {
+			h.Taken = 1
+		}
+		return line, h, err
+	}
+	return 0, h, errors.New("too few fields")
+}
+
+var conditions = pattern.Of(`\((\d+)/(\d+)\)`)
+
+// readCoverageXML reads Cobertura's form, of which the root is coverage, or JaCoCo's, of which it is report.
+func readCoverageXML(in io.Reader) (measure.Coverage, error) {
+	d := xml.NewDecoder(in)
+	d.Strict, d.CharsetReader = true, charset.NewReaderLabel
+	all := measure.Coverage{}
+	x := coverageXML{all: all}
+	for depth := 0; ; {
+		token, err := d.Token()
+		if err == io.EOF {
+			if x.root == "" || depth > 0 {
+				err = fmt.Errorf("the file is cut off: %w", ErrMalformed)
+			} else {
+				err = nil
+			}
+			return all, err
+		} else if err != nil {
+			line, _ := d.InputPos()
+			return all, fmt.Errorf("line %d: %w: %w", line, err, ErrMalformed)
+		}
+		switch t := token.(type) {
+		case xml.StartElement:
+			depth++
+			if depth == 1 {
+				if x.root = t.Name.Local; x.root != "coverage" && x.root != "report" {
+					return nil, ErrNoCoverage
+				}
+			}
+			if err := x.element(t); err != nil {
+				line, _ := d.InputPos()
+				return all, fmt.Errorf("line %d: %w: %w", line, err, ErrMalformed)
+			}
+		case xml.EndElement:
+			depth--
+			if t.Name.Local == "source" {
+				x.inSource = false
+			}
+		case xml.CharData:
+			if x.inSource {
+				x.source = strings.TrimSpace(string(t))
+			}
+		}
+	}
+}
+
+// coverageXML is where in the file the reader is.
+type coverageXML struct {
+	all      measure.Coverage
+	root     string
+	source   string // of Cobertura: the folder that paths start from, where there is one alone
+	inSource bool
+	sources  int
+	group    string // of JaCoCo: the package, as a folder
+	file     string
+}
+
+func (x *coverageXML) element(t xml.StartElement) error {
+	at := func(name string) string {
+		for _, a := range t.Attr {
+			if a.Name.Local == name {
+				return a.Value
+			}
+		}
+		return ""
+	}
+	switch t.Name.Local {
+	case "source":
+		x.inSource = true
+		x.sources++
+	case "package":
+		x.group = at("name")
+	case "class":
+		if x.root == "coverage" {
+			x.open(at("filename"))
+		}
+	case "sourcefile":
+		x.open(path.Join(x.group, at("name")))
+	case "line":
+		return x.line(at)
+	}
+	return nil
+}
+
+func (x *coverageXML) open(file string) {
+	x.file = file
+	if x.root == "coverage" && x.sources == 1 && x.source != "" && x.source != "." && !path.IsAbs(file) {
+		x.file = path.Join(x.source, file)
+	}
+	if x.all[x.file] == nil && x.file != "" {
+		x.all[x.file] = map[int]measure.Hits{}
+	}
+}
+
+func (x *coverageXML) line(at func(name string) string) error {
+	if x.file == "" {
+		return errors.New("a line stands outside of a file")
+	}
+	if x.root == "report" {
+		numbers, err := numbersOf(at("nr"), at("ci"), zeroed(at("mb")), zeroed(at("cb")))
+		if err != nil || numbers[0] < 1 {
+			return errors.New("a line has no number or no count")
+		}
+		x.all.Add(x.file, numbers[0], measure.Hits{Count: numbers[1], Branches: numbers[2] + numbers[3], Taken: numbers[3]})
+		return nil
+	}
+	numbers, err := numbersOf(at("number"), at("hits"))
+	if err != nil || numbers[0] < 1 {
+		return errors.New("a line has no number or no count")
+	}
+	h := measure.Hits{Count: numbers[1]}
+	if m := conditions.FindStringSubmatch(at("condition-coverage")); m != nil {
+		if of, err := numbersOf(m[1], m[2]); err == nil {
+			h.Taken, h.Branches = of[0], of[1]
+		}
+	}
+	was := x.all[x.file][numbers[0]] // a method's lines come again in its class
+	x.all[x.file][numbers[0]] = measure.Hits{Count: max(was.Count, h.Count), Branches: max(was.Branches, h.Branches), Taken: max(was.Taken, h.Taken)}
+	return nil
+}
+
+func zeroed(text string) string {
+	if text == "" {
+		return "0"
+	}
+	return text
+}
