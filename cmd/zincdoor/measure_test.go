@@ -192,6 +192,9 @@ file         covered  of  share  not covered
 core/new.c         0   4     0%  no coverage file mentions it
 core/tide.c        1   2  50.0%  7
 
+core/tide.c
+      7  ┃         return 3;
+
 1 file of the coverage files isn't in this repository: /usr/include/x.h
 `
 	if out != want {

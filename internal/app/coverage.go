@@ -12,6 +12,7 @@ import (
 	"strings"
 
 	"zincdoor/internal/core/measure"
+	"zincdoor/internal/core/source"
 	"zincdoor/internal/report"
 	"zincdoor/internal/target"
 )
@@ -68,6 +69,9 @@ func Cover(ctx context.Context, q MeasureRequest, files []string) (*Covering, er
 	}
 	return c, nil
 }
+
+// Text is the text of a file of a change, nil where it isn't known.
+func (c *Covering) Text(path string) *source.Text { return c.texts[path] }
 
 // Rows counts lines by a scope: of a change the lines that it touches alone.
 func (c *Covering) Rows(of measure.Scope) []measure.CoveredRow {

@@ -1,6 +1,7 @@
 package app
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -38,6 +39,7 @@ type Sizes struct {
 
 	Code    map[string]map[int]bool // where it was asked for: the lines of the files that hold code
 	lengths map[string]int          // and how many lines they have
+	texts   map[string]*source.Text // of a change: the files
 	paths   []string                // all paths of the state
 	root    string                  // of the repository on this machine
 }
@@ -74,7 +76,7 @@ func Measure(ctx context.Context, q MeasureRequest) (*Sizes, error) {
 	sizes := &Sizes{root: t.Root}
 	s := sizing{policy: read.Policy, takes: takes, sizes: sizes}
 	if q.KeepLines {
-		sizes.Code, sizes.lengths = map[string]map[int]bool{}, map[string]int{}
+		sizes.Code, sizes.lengths, sizes.texts = map[string]map[int]bool{}, map[string]int{}, map[string]*source.Text{}
 	}
 	if q.KeepLines || t.Diff == nil {
 		if sizes.paths, err = t.Tree.Paths(); err != nil {
@@ -141,16 +143,20 @@ func (s *sizing) measure(
 		generated := s.policy.Marker != nil && source.New(data).Any(s.policy.Marker.MatchString)
 		one := measure.Measured{Path: path}
 		var code map[int]bool
+		var text *source.Text
 		if !generated {
 			one.File = measure.Of(path, data)
 			if s.sizes.Code != nil {
 				code = measure.CodeLines(path, data)
 			}
+			if code != nil && s.sizes.Change != nil {
+				text = source.New(bytes.Clone(data))
+			}
 		}
 		mutex.Lock()
 		defer mutex.Unlock()
 		if code != nil {
-			s.sizes.Code[path], s.sizes.lengths[path] = code, one.Lines
+			s.sizes.Code[path], s.sizes.lengths[path], s.sizes.texts[path] = code, one.Lines, text
 		}
 		if seen[path] = true; generated {
 			s.sizes.Aside++

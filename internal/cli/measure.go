@@ -55,7 +55,7 @@ func (p *program) measureCoverage(cmd *cobra.Command, q app.MeasureRequest, o re
 	}
 	rows := covering.Rows(o.Of)
 	measure.SortUncovered(rows)
-	return render.Coverage(p.out, format, rows, render.CoverOptions{Of: o.Of, Worst: o.Worst, Touched: covering.Change != nil, Unknown: covering.Unknown})
+	return render.Coverage(p.out, format, rows, render.CoverOptions{Of: o.Of, Worst: o.Worst, Touched: covering.Change != nil, Unknown: covering.Unknown, Text: covering.Text})
 }
 
 func (p *program) measure() *cobra.Command {

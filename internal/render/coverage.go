@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"zincdoor/internal/core/measure"
+	"zincdoor/internal/core/source"
 )
 
 // CoverOptions say how coverage is shown.
@@ -17,6 +18,8 @@ type CoverOptions struct {
 	Worst   int      // how many are shown; 0 for all
 	Touched bool     // the lines are those that a change touches
 	Unknown []string // paths of the coverage files that lead nowhere
+
+	Text func(path string) *source.Text // gives the files of a change, of which the uncovered lines are shown
 }
 
 type coveredJSON struct {
@@ -107,9 +110,44 @@ func coverTable(shown, rows []measure.CoveredRow, o CoverOptions, s *screen) {
 		s.line("")
 		s.line("%s", s.faint.Render(fmt.Sprintf("and %d more (--worst 0 for all)", n)))
 	}
+	if o.Of == measure.OfTouched {
+		s.uncovered(shown, o.Text)
+	}
 	if n := len(o.Unknown); n > 0 {
 		s.line("")
 		s.wrapped("", fmt.Sprintf("%s of the coverage files %s in this repository: %s", files(n), map[bool]string{true: "isn't", false: "aren't"}[n == 1], strings.Join(slices.Clip(o.Unknown[:min(n, 3)]), ", ")), s.faint)
+	}
+}
+
+// mostUncovered is how many uncovered lines are shown with their code.
+const mostUncovered = 40
+
+// uncovered shows the lines that no test came to, file by file.
+func (s *screen) uncovered(rows []measure.CoveredRow, textOf func(path string) *source.Text) {
+	left := 0
+	for shown := 0; len(rows) > 0; rows = rows[1:] {
+		r := rows[0]
+		text := textOf(r.Path)
+		if text == nil || r.Unmentioned {
+			continue
+		}
+		for i, l := range r.Uncovered {
+			if i == 0 && shown < mostUncovered {
+				s.line("")
+				s.line("%s", s.bold.Render(Safe(r.Path)))
+			}
+			for n := l.First; n <= l.Last; n++ {
+				if shown++; shown > mostUncovered {
+					left++
+					continue
+				}
+				code := s.fit(strings.TrimRight(untab(clipBytes(text.Line(n), longestLine)), " "), 0)
+				s.line("%s %s %s", s.zinc.Render(fmt.Sprintf("%*d", indent-3, n)+" "), s.signal.Render(s.touched), code)
+			}
+		}
+	}
+	if left > 0 {
+		s.line("%s", s.faint.Render(fmt.Sprintf("and %d more lines", left)))
 	}
 }
 

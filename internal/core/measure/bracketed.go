@@ -145,7 +145,7 @@ type declaration struct {
 	of     string // the type that it is declared for beside its name
 	params int    // the bracket that opens its parameters
 	body   int    // the bracket that opens its body
-	vague  bool   // what stands between the two was guessed
+	vague  bool   // what is between the two was guessed
 }
 
 // declarationAt is the function with a body that begins at i.
@@ -504,7 +504,7 @@ func (r *reader) parameters(open int) (n int) {
 	return n + r.parameter(last, end)
 }
 
-// parameter counts what stands between two commas: a sign alone, or nothing, is no parameter.
+// parameter counts what is between two commas: a sign alone, or nothing, is no parameter.
 func (r *reader) parameter(from, to int) int {
 	for i := from + 1; i < to; i++ {
 		if r.tokens[i].kind == word {
