@@ -32,11 +32,11 @@ Board.draw  boards/board.py:2      3          2        2           2
 depth       core/tide.c:2          6          2        1           2
 
 3 files left out that the policy skips or says are generated
-2 files left out in languages that aren't known
+2 files left out that are in no language that is known
 `
 	for _, c := range []struct{ args, want string }{
 		{"", functions},
-		{"--sort lines --worst 1", "function  at             lines  decisions  nesting  parameters\ndepth     core/tide.c:2      6          2        1           2\n\nand 1 more (--worst 0 for all)\n3 files left out that the policy skips or says are generated\n2 files left out in languages that aren't known\n"},
+		{"--sort lines --worst 1", "function  at             lines  decisions  nesting  parameters\ndepth     core/tide.c:2      6          2        1           2\n\nand 1 more (--worst 0 for all)\n3 files left out that the policy skips or says are generated\n2 files left out that are in no language that is known\n"},
 		{"boards --format csv", "path,line,end_line,function,language,lines,decisions,nesting,parameters,estimated\nboards/board.py,2,4,Board.draw,Python,3,2,2,2,false\n"},
 		{"--of file --team quay --format csv", "path,language,lines,code,functions,decisions,nesting,estimated\ncore/tide.c,C,7,6,1,2,1,false\n"},
 		{"--of all --sort lines --format csv", "language,files,lines,code,functions,decisions,nesting,estimated\nC,1,7,6,1,2,1,false\nPython,1,4,4,1,2,2,false\n"},
@@ -64,6 +64,12 @@ depth       core/tide.c:2          6          2        1           2
 func TestMeasureStates(t *testing.T) {
 	t.Parallel()
 	s := coded(t)
+	s.git("checkout", "-q", "-b", "linked")
+	if err := os.Symlink("tide.c", filepath.Join(s.dir, "core/link.c")); err != nil {
+		t.Fatal(err)
+	}
+	s.commit("a link")
+	s.git("checkout", "-q", "main")
 	s.write("core/tide.c", "int depth(int a) { while (a) { if (a) { break; } } }\n")
 	os.Remove(filepath.Join(s.dir, "boards/board.py"))
 	s.write("core/odd.c", "\xff\xfe int odd(\x00void) { \"\xff")
@@ -71,6 +77,7 @@ func TestMeasureStates(t *testing.T) {
 	s.git("add", "core/odd.c", "core/empty.c")
 	for _, c := range []struct{ args, want string }{
 		{"--tree HEAD core", "core/tide.c,2,7,depth,C,6,2,1,2,false\n"},
+		{"--tree linked --of file core", "core/tide.c,C,7,6,1,2,1,false\n"},
 		{"core", "core/tide.c,1,1,depth,C,1,2,2,1,false\n"},
 	} {
 		out, errs, code := s.run(append([]string{"measure", "--format", "csv"}, strings.Fields(c.args)...)...)

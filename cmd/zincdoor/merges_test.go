@@ -220,3 +220,23 @@ func (e *estuaries) revision(name string) (string, error) {
 	out, err := cmd.Output()
 	return strings.TrimSpace(string(out)), err
 }
+
+// TestUnmerged: where a merge left nothing but conflicts, what is staged is judged all the same: of a file that isn't merged yet all
+// lines count as changed.
+func TestUnmerged(t *testing.T) {
+	t.Parallel()
+	s := repository(t)
+	s.write("core/tide.c", lines(9))
+	s.commit("one")
+	s.git("checkout", "-q", "-b", "side")
+	s.write("core/tide.c", "side;\n"+lines(9))
+	s.commit("side")
+	s.git("checkout", "-q", "main")
+	s.write("core/tide.c", "main;\n"+lines(9))
+	s.commit("main")
+	exec.Command("git", "-C", s.dir, "merge", "-q", "side").Run() // which fails
+	s.stdin = warn("core/tide.c", 9)
+	if v := s.judge("--staged", "--report", "diagnostics=-"); v.Change.Files != 1 || v.Totals["new"] != 1 || v.Outcome != "shut" {
+		t.Errorf("%s", v.about())
+	}
+}

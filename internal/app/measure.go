@@ -74,7 +74,7 @@ func Measure(ctx context.Context, q MeasureRequest) (*Sizes, error) {
 		return nil, target.WrongCall("%v", err)
 	}
 	sizes := &Sizes{root: t.Root}
-	s := sizing{policy: read.Policy, takes: takes, sizes: sizes}
+	s := sizing{policy: read.Policy, takes: takes, sizes: sizes, links: t.Tree.Link}
 	if q.KeepLines {
 		sizes.Code, sizes.lengths, sizes.texts = map[string]map[int]bool{}, map[string]int{}, map[string]*source.Text{}
 	}
@@ -104,7 +104,7 @@ func Measure(ctx context.Context, q MeasureRequest) (*Sizes, error) {
 	if sizes.Files, err = s.measure(s.left(paths), t.Tree.ReadAll, t.Tree.Read); err != nil {
 		return nil, err
 	}
-	s.sizes = &Sizes{} // what was left out is counted once
+	s.sizes, s.links = &Sizes{}, nil // what was left out is counted once
 	sizes.Before, err = s.measure(s.left(olds), t.Diff.ReadOlds, t.Diff.ReadOld)
 	return sizes, errors.Join(err, t.Diff.CloseOld())
 }
@@ -114,6 +114,17 @@ type sizing struct {
 	policy *policy.Policy
 	takes  func(path string) bool
 	sizes  *Sizes // where what is left out is counted
+
+	links func(path string) (to string, link bool, err error) // tells symbolic links of the measured state; nil where that has none
+}
+
+// isLink reports whether a content says where a symbolic link leads.
+func (s *sizing) isLink(path string, data []byte) bool {
+	if s.links == nil || !source.New(data).MayBeLink() {
+		return false
+	}
+	_, link, err := s.links(path)
+	return err == nil && link
 }
 
 // left are the paths of files that are measured.
@@ -140,6 +151,13 @@ func (s *sizing) measure(
 	var mutex sync.Mutex
 	seen := map[string]bool{}
 	see := func(path string, data []byte) {
+		if bytes.IndexByte(data, 0) >= 0 || s.isLink(path, data) { // no text in the language that its name says
+			mutex.Lock()
+			defer mutex.Unlock()
+			seen[path] = true
+			s.sizes.Other++
+			return
+		}
 		generated := s.policy.Marker != nil && source.New(data).Any(s.policy.Marker.MatchString)
 		one := measure.Measured{Path: path}
 		var code map[int]bool

@@ -108,7 +108,7 @@ func (r *Repo) compare(old, new Side, whole bool, paths ...string) *Comparison {
 	case new == Index:
 		c.args = append(c.args, "diff-index", "--cached", string(old))
 	case new == Worktree && old == Index:
-		c.args = append(c.args, "diff")
+		c.args = append(c.args, "diff", "--ours") // of a file that isn't merged yet
 	case new == Worktree:
 		// The porcelain command, as it alone tells a file whose time changed from one whose text did without writing
 		// the index.
@@ -424,6 +424,9 @@ func (l *listing) add(fields []string, old, path string) {
 		f.Opaque = change.Submodule
 	case fields[1] == link && f.Opaque == "":
 		f.Opaque = "a symbolic link"
+	}
+	if n := len(l.files); n > 0 && l.files[n-1].Path == path && l.blobs[path].kind == "U" { // what it is beside that comes behind it
+		l.files = l.files[:n-1]
 	}
 	l.files = append(l.files, f)
 	l.blobs[path] = blob{old: fields[2], new: fields[3], mode: fields[1], kind: fields[4]}

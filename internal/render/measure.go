@@ -76,7 +76,7 @@ func Measures(w io.Writer, format string, rows []measure.Row, o MeasureOptions) 
 		s.line("%s", s.faint.Render(files(o.Aside)+" left out that the policy skips or says are generated"))
 	}
 	if o.Other > 0 {
-		s.line("%s", s.faint.Render(files(o.Other)+" left out in languages that aren't known"))
+		s.line("%s", s.faint.Render(files(o.Other)+" left out that are in no language that is known"))
 	}
 	return s.err
 }

@@ -37,6 +37,9 @@ func ReadUnified(r io.Reader) ([]File, error) {
 	return eachOnce(p.files)
 }
 
+// unmerged begins what git says in place of the diff of a file that isn't merged yet.
+const unmerged = "* Unmerged path "
+
 // eachOnce makes the removal and the addition of one path, which is how git writes a change of type, one file. A path
 // that comes twice otherwise means several changes one upon another, whose lines don't fit together.
 func eachOnce(files []File) ([]File, error) {
@@ -85,7 +88,7 @@ func (p *patchReader) next() {
 	}
 	p.number++
 	p.line = strings.TrimSuffix(line, "\n")
-	p.text = p.text || strings.TrimSpace(p.line) != ""
+	p.text = p.text || strings.TrimSpace(p.line) != "" && !strings.HasPrefix(p.line, unmerged)
 }
 
 // header is the current line as a header: without the CR that a whole diff in CR LF has at every line's end.

@@ -26,6 +26,7 @@ func show(files []File) string {
 func TestReadUnified(t *testing.T) {
 	for _, c := range []struct{ name, diff, want string }{
 		{"nothing", "", ""},
+		{"nothing but what isn't merged", "* Unmerged path core/tide.c\n", ""},
 		{"git, no context", `diff --git a/core/tide.c b/core/tide.c
 index 1..2 100644
 --- a/core/tide.c
