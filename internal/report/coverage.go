@@ -78,15 +78,21 @@ func readProfile(in *bufio.Reader) (measure.Coverage, error) {
 		if err != nil || numbers[1] < numbers[0] || numbers[0] < 1 {
 			return fmt.Errorf("%q has no lines that there can be", clipText(line))
 		}
-		if room -= numbers[1] - numbers[0] + 1; room < 0 {
-			return fmt.Errorf("its blocks have over %d lines", mostLines)
-		}
 		if all[m[1]] == nil {
 			all[m[1]] = map[int]measure.Hits{}
 		}
-		if numbers[2] > 0 {
-			counts[block{m[1], numbers[0], numbers[1], [2]string{m[3], m[5]}}] += numbers[3]
+		if numbers[2] == 0 { // no statement
+			return nil
 		}
+		b := block{m[1], numbers[0], numbers[1], [2]string{m[3], m[5]}}
+		count, known := counts[b]
+		if !known {
+			room -= numbers[1] - numbers[0] + 1
+		}
+		if room < 0 {
+			return fmt.Errorf("its blocks have over %d lines", mostLines)
+		}
+		counts[b] = count + numbers[3]
 		return nil
 	})
 	for b, count := range counts {
@@ -100,7 +106,7 @@ func readProfile(in *bufio.Reader) (measure.Coverage, error) {
 }
 
 // mostLines bounds how many lines the blocks of a profile may have together.
-const mostLines = 1 << 24
+const mostLines = 1 << 22
 
 func numbersOf(texts ...string) (numbers []int, err error) {
 	for _, text := range texts {
