@@ -119,19 +119,11 @@ func (q Request) findHouse(ctx context.Context) (found houseFindings, err error)
 		}
 	}
 	if t.Repo != nil && !t.IsPatch && t.Side != git.Worktree {
-		if tree, ok := t.Tree.(*git.Tree); ok && len(names) <= askedSingly {
-			for i, name := range names {
-				data, there, err := tree.Content(name)
-				if err != nil {
-					return found, err
-				}
-				if there {
-					check(found.files[i], data)
-				}
-			}
-			return found, nil
+		each := t.Repo.EachContent
+		if tree, ok := t.Tree.(*git.Tree); ok {
+			each = tree.EachContent
 		}
-		err := t.Repo.EachContent(names, func(i int, data []byte) { check(found.files[i], data) })
+		err := each(names, func(i int, data []byte) { check(found.files[i], data) })
 		return found, err
 	}
 	for _, path := range found.files {
@@ -144,9 +136,6 @@ func (q Request) findHouse(ctx context.Context) (found houseFindings, err error)
 	}
 	return found, nil
 }
-
-// askedSingly is how many files are asked for one by one, as the rest of the run asks for them too.
-const askedSingly = 32
 
 // houseText is a file of the work tree or of a patch as it is checked; false where there is none to check.
 func (q Request) houseText(path string, isLink bool) (data []byte, ok bool) {

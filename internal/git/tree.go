@@ -209,8 +209,25 @@ func (t *Tree) Read(path string) (data []byte, found bool, err error) {
 	return t.onDisk(path)
 }
 
-// Content returns a file's content by the hash that git has of it; found is false where there is none.
-func (t *Tree) Content(hash string) (data []byte, found bool, err error) { return t.objects.read(hash) }
+// askedSingly is how many contents are asked for one by one, as the rest of a run asks for so few of them too.
+const askedSingly = 32
+
+// EachContent reads contents by their hashes as Repo.EachContent does.
+func (t *Tree) EachContent(names []string, see func(i int, data []byte)) error {
+	if len(names) > askedSingly {
+		return t.repo.EachContent(names, see)
+	}
+	for i, name := range names {
+		data, found, err := t.objects.read(name)
+		if err != nil {
+			return err
+		}
+		if found {
+			see(i, data)
+		}
+	}
+	return nil
+}
 
 // ReadAll reads many files at once and hands their contents to see, by path; files that the side doesn't have are left
 // out, and so may some be that it has. The contents come in any order, see may be called by several goroutines at once, and the
@@ -230,7 +247,7 @@ func (t *Tree) ReadAll(paths []string, see func(path string, data []byte)) error
 		if err != nil {
 			return err
 		}
-		if listed != nil && name == t.base()+":"+path {
+		if listed != nil && name == t.stored(path) {
 			name = listed[path]
 		}
 		if name != "" {
@@ -255,11 +272,7 @@ func (t *Tree) listed(paths []string) (map[string]string, error) {
 	for _, path := range paths {
 		names[path] = ""
 	}
-	side := Side(t.base())
-	if side == ":0" {
-		side = Index
-	}
-	err := t.repo.eachEntry(side, func(mode, object, path string) {
+	err := t.repo.eachEntry(t.base(), func(mode, object, path string) {
 		if _, asked := names[path]; asked && mode != submodule {
 			names[path] = object
 		}
@@ -267,15 +280,20 @@ func (t *Tree) listed(paths []string) (map[string]string, error) {
 	return names, err
 }
 
-// base is the commit or tree that has the side's files but for those that the comparison knows, as git's names of contents begin.
-func (t *Tree) base() string {
-	switch {
-	case t.changed != nil && (t.side == Index || t.side == Worktree):
-		return string(t.changed.old)
-	case t.side == Worktree:
-		return ":0"
+// base is the side that has the tree's files but for those that the comparison knows.
+func (t *Tree) base() Side {
+	if t.changed != nil && (t.side == Index || t.side == Worktree) {
+		return t.changed.old
 	}
-	return string(t.side)
+	return t.side
+}
+
+// stored is how git finds the content that the base has at a path.
+func (t *Tree) stored(path string) string {
+	if base := t.base(); base != Index && base != Worktree {
+		return string(base) + ":" + path
+	}
+	return ":0:" + path
 }
 
 // allOnDisk reads regular files of the work tree.
@@ -299,10 +317,7 @@ const known = "known"
 func (t *Tree) nameOf(path string) (string, error) {
 	c := t.changed
 	if c == nil {
-		if t.side == Index || t.side == Worktree {
-			return ":0:" + path, nil
-		}
-		return string(t.side) + ":" + path, nil
+		return t.stored(path), nil
 	}
 	if t.side != Index && t.side != Worktree { // without waiting for renames: the new side's files are the same
 		l, err := c.plain()
@@ -312,7 +327,7 @@ func (t *Tree) nameOf(path string) (string, error) {
 		if b, changed := l.blobs[path]; changed && b.kind != "D" && b.mode != submodule {
 			return b.new, nil
 		}
-		return string(t.side) + ":" + path, nil
+		return t.stored(path), nil
 	}
 	l, err := c.full()
 	if err != nil {
@@ -334,7 +349,7 @@ func (t *Tree) nameOf(path string) (string, error) {
 	if l.left[path] {
 		return "", nil
 	}
-	return string(c.old) + ":" + path, nil
+	return t.stored(path), nil
 }
 
 // onDisk reads a regular file of the work tree, never through a link that leads out of it.
@@ -503,7 +518,7 @@ func (t *Tree) Links(name string) (links []string, err error) {
 		return links, nil
 	}
 	staged := t.side == Index && t.changed != nil
-	list := append([]string{"ls-tree", "-z", "--full-tree", t.base(), "--"}, all...)
+	list := append([]string{"ls-tree", "-z", "--full-tree", string(t.base()), "--"}, all...)
 	if t.side == Index && !staged {
 		list = append([]string{"ls-files", "--stage", "--full-name", "-z", "--"}, all...)
 	}

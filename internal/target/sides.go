@@ -13,8 +13,8 @@ const deepen = "git fetch --unshallow origin '+refs/heads/*:refs/remotes/origin/
 // parents are what the next commit will have: HEAD, or the empty tree on a branch without a commit, and the commits
 // that are being merged.
 func (t *Target) parents() (first git.Side, name string, merged []git.Side, err error) {
-	commit, ok := t.Repo.Then, t.Repo.Then != ""
-	if !ok {
+	commit := t.Repo.Then
+	if commit == "" {
 		empty, err := t.Repo.EmptyTree()
 		return git.Side(empty), "", nil, err
 	}
@@ -62,8 +62,8 @@ func (t *Target) into(ref string) error {
 	if err != nil {
 		return err
 	}
-	commit, ok := t.Repo.Then, t.Repo.Then != ""
-	if !ok {
+	commit := t.Repo.Then
+	if commit == "" {
 		return fmt.Errorf("this branch has no commit yet, so there is nothing to compare with %s", ref)
 	}
 	head := git.Side(commit)
