@@ -23,7 +23,7 @@ type Covering struct {
 	Coverage measure.Coverage // by paths of the repository
 	Unknown  []string         // paths of the coverage files that lead nowhere, sorted
 
-	// Unmentioned are files of a kind that the coverage files speak of, though not of these.
+	// Unmentioned are files of a kind that the coverage files speak of, though not of these, sorted.
 	Unmentioned []string
 }
 
@@ -39,7 +39,7 @@ func Cover(ctx context.Context, q MeasureRequest, files []string) (*Covering, er
 		}
 		read.Join(one)
 	}
-	q.KeepLines = true
+	q.KeepTexts = true
 	sizes, err := Measure(ctx, q)
 	if err != nil {
 		return nil, err
@@ -49,15 +49,15 @@ func Cover(ctx context.Context, q MeasureRequest, files []string) (*Covering, er
 	kinds := map[string]bool{}
 	for file, lines := range c.Coverage {
 		kinds[path.Ext(file)] = true
-		code := sizes.Code[file]
-		if code == nil {
+		f, measured := sizes.file(file)
+		if !measured {
 			continue
 		}
 		for n := range lines {
-			if most := sizes.lengths[file]; n > most {
-				return nil, fmt.Errorf("the coverage files speak of %s:%d, and the file has %d lines: they were made from another text; run the tests again", file, n, most)
+			if n > f.Lines {
+				return nil, fmt.Errorf("the coverage files speak of %s:%d, and the file has %d lines: they were made from another text; run the tests again", file, n, f.Lines)
 			}
-			if !code[n] { // Go's blocks take in comments
+			if !f.Code.Has(n) { // Go's blocks take in comments
 				delete(lines, n)
 			}
 		}
@@ -75,15 +75,13 @@ func (c *Covering) Text(path string) *source.Text { return c.texts[path] }
 
 // Rows counts lines by a scope: of a change the lines that it touches alone.
 func (c *Covering) Rows(of measure.Scope) []measure.CoveredRow {
-	uncovered := map[string]map[int]bool{}
-	if c.Change != nil { // else nothing says that tests should come there
-		for _, p := range c.Unmentioned {
-			uncovered[p] = c.Code[p]
-		}
+	unmentioned := c.Unmentioned
+	if c.Change == nil { // nothing says that tests should come there
+		unmentioned = nil
 	}
 	return c.Coverage.CoverRows(c.Files, of, func(path string, line int) bool {
 		return c.Change == nil || c.Change.Touches(path, line)
-	}, uncovered)
+	}, unmentioned)
 }
 
 func readCoverage(file string) (measure.Coverage, error) {

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 	"sync"
 
 	"zincdoor/internal/core/change"
@@ -21,7 +22,7 @@ type MeasureRequest struct {
 	Call
 	Change target.Name // whose files are measured; without a kind all of the work tree
 
-	KeepLines bool // which lines hold code will be asked for
+	KeepTexts bool // the texts of a change's files will be asked for, and all paths
 
 	// Selects makes, of the policy and the repository's root, what takes the files that are measured.
 	Selects func(p *policy.Policy, root string) (takes func(path string) bool, err error)
@@ -37,11 +38,18 @@ type Sizes struct {
 	Before []measure.Measured
 	Change *change.Change
 
-	Code    map[string]map[int]bool // where it was asked for: the lines of the files that hold code
-	lengths map[string]int          // and how many lines they have
-	texts   map[string]*source.Text // of a change: the files
-	paths   []string                // all paths of the state
-	root    string                  // of the repository on this machine
+	texts map[string]*source.Text // of the files of a change, where they were asked for
+	paths []string                // all paths of the state, where they were asked for or all of it is measured
+	root  string                  // of the repository on this machine
+}
+
+// file are the numbers of one file.
+func (s *Sizes) file(path string) (f measure.Measured, measured bool) {
+	at, measured := slices.BinarySearchFunc(s.Files, path, func(f measure.Measured, path string) int { return strings.Compare(f.Path, path) })
+	if !measured {
+		return f, false
+	}
+	return s.Files[at], true
 }
 
 // Measure measures files that are in languages which are known: of a change those that it alters, else all; but for those that the
@@ -75,10 +83,10 @@ func Measure(ctx context.Context, q MeasureRequest) (*Sizes, error) {
 	}
 	sizes := &Sizes{root: t.Root}
 	s := sizing{policy: read.Policy, takes: takes, sizes: sizes, links: t.Tree.Link}
-	if q.KeepLines {
-		sizes.Code, sizes.lengths, sizes.texts = map[string]map[int]bool{}, map[string]int{}, map[string]*source.Text{}
+	if q.KeepTexts && t.Diff != nil {
+		sizes.texts = map[string]*source.Text{}
 	}
-	if q.KeepLines || t.Diff == nil {
+	if q.KeepTexts || t.Diff == nil {
 		if sizes.paths, err = t.Tree.Paths(); err != nil {
 			return nil, err
 		}
@@ -160,26 +168,18 @@ func (s *sizing) measure(
 		}
 		generated := s.policy.Marker != nil && source.New(data).Any(s.policy.Marker.MatchString)
 		one := measure.Measured{Path: path}
-		var code map[int]bool
-		var text *source.Text
 		if !generated {
 			one.File = measure.Of(path, data)
-			if s.sizes.Code != nil {
-				code = measure.CodeLines(path, data)
-			}
-			if code != nil && s.sizes.Change != nil {
-				text = source.New(bytes.Clone(data))
-			}
 		}
 		mutex.Lock()
 		defer mutex.Unlock()
-		if code != nil {
-			s.sizes.Code[path], s.sizes.lengths[path], s.sizes.texts[path] = code, one.Lines, text
-		}
 		if seen[path] = true; generated {
 			s.sizes.Aside++
-		} else {
-			all = append(all, one)
+			return
+		}
+		all = append(all, one)
+		if s.sizes.texts != nil {
+			s.sizes.texts[path] = source.New(bytes.Clone(data))
 		}
 	}
 	if err := readAll(paths, see); err != nil {

@@ -8,6 +8,7 @@ import (
 	"strconv"
 	"strings"
 
+	"zincdoor/internal/core/change"
 	"zincdoor/internal/core/measure"
 	"zincdoor/internal/core/source"
 )
@@ -36,10 +37,7 @@ type coveredJSON struct {
 
 // Coverage writes how much is covered in a format. The rows are in the order in which they are shown.
 func Coverage(w io.Writer, format string, rows []measure.CoveredRow, o CoverOptions) error {
-	shown := rows
-	if o.Worst > 0 && len(rows) > o.Worst {
-		shown = rows[:o.Worst]
-	}
+	shown := first(rows, o.Worst)
 	switch format {
 	case JSON:
 		list := []coveredJSON{}
@@ -64,7 +62,7 @@ func Coverage(w io.Writer, format string, rows []measure.CoveredRow, o CoverOpti
 }
 
 // stretches are the lines from each first to last.
-func stretches(all []measure.Lines, between string) string {
+func stretches(all []change.Span, between string) string {
 	texts := make([]string, len(all))
 	for i, l := range all {
 		if texts[i] = strconv.Itoa(l.First); l.Last > l.First {
@@ -108,7 +106,7 @@ func coverTable(shown, rows []measure.CoveredRow, o CoverOptions, s *screen) {
 	}
 	if n := len(rows) - len(shown); n > 0 {
 		s.line("")
-		s.line("%s", s.faint.Render(fmt.Sprintf("and %d more (--worst 0 for all)", n)))
+		s.unshown(n)
 	}
 	if o.Of == measure.OfTouched {
 		s.uncovered(shown, o.Text)

@@ -41,10 +41,7 @@ type measureJSON struct {
 
 // Measures writes numbers about code in a format. The rows are in the order in which they are shown.
 func Measures(w io.Writer, format string, rows []measure.Row, o MeasureOptions) error {
-	shown := rows
-	if o.Worst > 0 && len(rows) > o.Worst {
-		shown = rows[:o.Worst]
-	}
+	shown := first(rows, o.Worst)
 	switch format {
 	case JSON:
 		list := []measureJSON{}
@@ -66,9 +63,7 @@ func Measures(w io.Writer, format string, rows []measure.Row, o MeasureOptions) 
 	}
 	measureTable(shown, rows, o, s)
 	s.line("")
-	if n := len(rows) - len(shown); n > 0 {
-		s.line("%s", s.faint.Render(fmt.Sprintf("and %d more (--worst 0 for all)", n)))
-	}
+	s.unshown(len(rows) - len(shown))
 	if slices.ContainsFunc(shown, func(r measure.Row) bool { return r.Estimated }) {
 		s.wrapped("", "~ estimated: the text alone doesn't tell all of it, where the preprocessor chooses between lines, or in languages whose signs have several meanings", s.faint)
 	}
@@ -79,6 +74,21 @@ func Measures(w io.Writer, format string, rows []measure.Row, o MeasureOptions) 
 		s.line("%s", s.faint.Render(files(o.Other)+" left out that are in no language that is known"))
 	}
 	return s.err
+}
+
+// first are the first of some rows, all of them where most is 0.
+func first[row any](rows []row, most int) []row {
+	if most == 0 {
+		return rows
+	}
+	return rows[:min(most, len(rows))]
+}
+
+// unshown says how many rows aren't shown.
+func (s *screen) unshown(n int) {
+	if n > 0 {
+		s.line("%s", s.faint.Render(fmt.Sprintf("and %d more (--worst 0 for all)", n)))
+	}
 }
 
 func files(n int) string {

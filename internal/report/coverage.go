@@ -72,11 +72,11 @@ func readProfile(in *bufio.Reader) (measure.Coverage, error) {
 		}
 		m := profileBlock.FindStringSubmatch(line)
 		if m == nil {
-			return fmt.Errorf("%q is no block of a cover profile", clipText(line))
+			return fmt.Errorf("%q is no block of a cover profile", clip(line))
 		}
 		numbers, err := numbersOf(m[2], m[4], m[6], m[7])
 		if err != nil || numbers[1] < numbers[0] || numbers[0] < 1 {
-			return fmt.Errorf("%q has no lines that there can be", clipText(line))
+			return fmt.Errorf("%q has no lines that there can be", clip(line))
 		}
 		if all[m[1]] == nil {
 			all[m[1]] = map[int]measure.Hits{}
@@ -116,13 +116,6 @@ func numbersOf(texts ...string) (numbers []int, err error) {
 	return numbers, err
 }
 
-func clipText(s string) string {
-	if len(s) > 80 {
-		return strings.ToValidUTF8(s[:80], "") + "…"
-	}
-	return s
-}
-
 // readTracefile reads an LCOV tracefile: of each file SF:path, then DA:line,hits and BRDA:line,block,branch,taken, then end_of_record.
 func readTracefile(in *bufio.Reader) (measure.Coverage, error) {
 	all := measure.Coverage{}
@@ -142,7 +135,7 @@ func readTracefile(in *bufio.Reader) (measure.Coverage, error) {
 			}
 			at, h, err := traced(tag, strings.Split(value, ","))
 			if err != nil || at < 0 {
-				return fmt.Errorf("%q has no line and no count", clipText(line))
+				return fmt.Errorf("%q has no line and no count", clip(line))
 			}
 			if at == 0 { // of what a compiler made up
 				return nil

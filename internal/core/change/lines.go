@@ -8,6 +8,9 @@ import (
 // Span is a stretch of lines, both ends inclusive.
 type Span struct{ First, Last int }
 
+// Count is the number of lines in the span.
+func (s Span) Count() int { return s.Last - s.First + 1 }
+
 // Lines is a set of lines, as spans in order that neither overlap nor adjoin. The zero value is empty.
 type Lines []Span
 
@@ -40,7 +43,7 @@ func (l Lines) Has(line int) bool { return l.Meets(line, line) }
 func (l Lines) Count() int {
 	n := 0
 	for _, s := range l {
-		n += s.Last - s.First + 1
+		n += s.Count()
 	}
 	return n
 }

@@ -1,21 +1,20 @@
 package measure
 
-import "strings"
+import (
+	"slices"
+
+	"zincdoor/internal/core/change"
+)
 
 // reader follows the tokens of one text, whose brackets are paired.
 type reader struct {
 	*language
 	tokens []token
-	match  []int // for each bracket the index of the one that it is paired with, -1 for none; and for each < of a list of types
-
-	declaring, deciding, deciders, controlling words
+	match  []int // for each bracket the index of the one that it is paired with, -1 for none
 }
 
 func (l *language) reader(tokens []token) *reader {
-	return &reader{
-		language: l, tokens: tokens, match: pairBrackets(tokens),
-		declaring: wordsOf(l.declares), deciding: wordsOf(l.decides), deciders: wordsOf(l.signs), controlling: wordsOf(l.controls),
-	}
+	return &reader{language: l, tokens: tokens, match: pairBrackets(tokens)}
 }
 
 // pairBrackets pairs brackets of one kind with one another. One that isn't closed, or was never opened, has no pair.
@@ -56,14 +55,9 @@ func (r *reader) is(i int, text string) bool {
 	return i >= 0 && i < len(r.tokens) && r.tokens[i].text == text && r.tokens[i].kind != quoted
 }
 
-// isAny reports whether a token is one of some, with a blank between.
-func (r *reader) isAny(i int, texts string) bool {
-	for text := range strings.FieldsSeq(texts) {
-		if r.is(i, text) {
-			return true
-		}
-	}
-	return false
+// isAny reports whether a token is one of some.
+func (r *reader) isAny(i int, texts ...string) bool {
+	return i >= 0 && i < len(r.tokens) && r.tokens[i].kind != quoted && slices.Contains(texts, r.tokens[i].text)
 }
 
 func (r *reader) isWord(i int) bool {
@@ -129,7 +123,7 @@ func (r *reader) typeAt(i int) (t enclosing, ok bool) {
 			return enclosing{name, r.match[k]}, true
 		case r.is(k, "(") && r.match[k] > 0:
 			k = r.match[k]
-		case r.isAny(k, "; } )"), r.isWord(k) && r.declaring[r.tokens[k].text]:
+		case r.isAny(k, ";", "}", ")"), r.isWord(k) && r.declaring[r.tokens[k].text]:
 			return t, false
 		case r.is(k, "for") && r.isWord(k+1): // impl Tide for Board
 			name = r.tokens[k+1].text
@@ -201,7 +195,7 @@ func (r *reader) declared(i int) (d declaration, ok bool) {
 	if r.is(given, "async") {
 		given--
 	}
-	if d.name == "" && r.isWord(given-1) && r.isAny(given, "= : :=") { // draw = function()
+	if d.name == "" && r.isWord(given-1) && r.isAny(given, "=", ":", ":=") { // draw = function()
 		d.first, d.name = given-1, r.tokens[given-1].text
 	}
 	d.params = at
@@ -283,7 +277,7 @@ func (r *reader) namedOnly(i int) (d declaration, ok bool) {
 	if r.generics && r.is(at, "<") {
 		at = r.behindTypes(at)
 	}
-	if !r.is(at, "(") || r.match[at] < 0 || notNames[name] || r.controlling[name] || r.deciding[name] || r.isAny(i-1, ". -> new = return") {
+	if !r.is(at, "(") || r.match[at] < 0 || notNames[name] || r.controlling[name] || r.deciding[name] || r.isAny(i-1, ".", "->", "new", "=", "return") {
 		return d, false
 	}
 	d = declaration{first: r.firstOf(i), name: name, params: at}
@@ -307,9 +301,9 @@ func (r *reader) namedOnly(i int) (d declaration, ok bool) {
 func (r *reader) blockBehind(at int) (body int, vague bool) {
 	for k := at; k < min(len(r.tokens), at+longestHead); k++ {
 		switch t := r.tokens[k]; {
-		case t.kind == word && !r.controlling[t.text], r.isAny(k, "-> :: . & && * < > ?"):
+		case t.kind == word && !r.controlling[t.text], r.isAny(k, "->", "::", ".", "&", "&&", "*", "<", ">", "?"):
 		case r.is(k, ",") && (r.name == "Java" || vague):
-		case r.isAny(k, "( [") && r.match[k] > 0 && (vague && r.isWord(k-1) || r.isAny(k-1, "noexcept throw")):
+		case r.isAny(k, "(", "[") && r.match[k] > 0 && (vague && r.isWord(k-1) || r.isAny(k-1, "noexcept", "throw")):
 			k = r.match[k]
 		case r.is(k, ":"):
 			vague = true
@@ -327,7 +321,7 @@ func (r *reader) blockBehind(at int) (body int, vague bool) {
 
 // isField reports whether a bracket opens what a field begins with, among those of a constructor: y{2}.
 func (r *reader) isField(i int) bool {
-	return r.name == "C++" && r.isWord(i-1) && r.isAny(r.match[i]+1, ", {")
+	return r.name == "C++" && r.isWord(i-1) && r.isAny(r.match[i]+1, ",", "{")
 }
 
 // notNames are words before a bracket that are no function's name.
@@ -348,7 +342,7 @@ func (r *reader) firstOf(i int) int {
 // function counts what a function holds.
 func (r *reader) function(d declaration) Function {
 	end := r.match[d.body]
-	f := Function{Name: d.name, Lines: Lines{r.tokens[d.first].line, r.tokens[end].end}, Parameters: r.parameters(d.params), Estimated: d.vague}
+	f := Function{Name: d.name, Span: change.Span{First: r.tokens[d.first].line, Last: r.tokens[end].end}, Parameters: r.parameters(d.params), Estimated: d.vague}
 	n := nest{reader: r, literals: map[int]bool{}}
 	for i := d.body + 1; i < end; i++ {
 		switch t := r.tokens[i]; {
@@ -415,7 +409,7 @@ func (n *nest) see(i int) {
 		n.indent = t.indent
 	}
 	switch {
-	case t.kind == word && n.controlling[t.text] && !n.is(i-1, ".") && !n.isAny(i+1, "-> =>"):
+	case t.kind == word && n.controlling[t.text] && !n.is(i-1, ".") && !n.isAny(i+1, "->", "=>"):
 		if n.is(i-1, "else") && n.awaited() > 0 { // else if
 			n.pending = n.pending[:len(n.pending)-1]
 		}
@@ -453,13 +447,13 @@ func (r *reader) decidesAt(i int) bool {
 func (r *reader) decidesBy(i int) bool {
 	switch r.tokens[i].text {
 	case "&&": // auto&& x, T&&
-		return r.name != "C++" || !r.isAny(i-1, "auto >") && !r.isAny(i+1, ") , > ...")
+		return r.name != "C++" || !r.isAny(i-1, "auto", ">") && !r.isAny(i+1, ")", ",", ">", "...")
 	case "||": // a closure without parameters
-		return r.name != "Rust" || !r.isAny(i-1, "( , = move {")
+		return r.name != "Rust" || !r.isAny(i-1, "(", ",", "=", "move", "{")
 	case "?": // List<? extends Board>
-		return !r.isAny(i+1, "> , extends super")
+		return !r.isAny(i+1, ">", ",", "extends", "super")
 	case "=>", "->": // whatever else there is
-		return !r.isAny(i-1, "_ else")
+		return !r.isAny(i-1, "_", "else")
 	}
 	return true
 }

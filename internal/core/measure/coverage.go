@@ -3,6 +3,8 @@ package measure
 import (
 	"maps"
 	"slices"
+
+	"zincdoor/internal/core/change"
 )
 
 // Hits is how often the tests of a run came to a line.
@@ -42,9 +44,9 @@ func (c Coverage) Paths() []string { return slices.Sorted(maps.Keys(c)) }
 
 // Covered is how much of some lines is covered.
 type Covered struct {
-	Counted   int     // lines that can be reached
-	Covered   int     // of these, those that tests came to
-	Uncovered []Lines // the stretches of the others, in order; lines between them that can't be reached belong to them
+	Counted   int           // lines that can be reached
+	Covered   int           // of these, those that tests came to
+	Uncovered []change.Span // the stretches of the others, in order; lines between them that can't be reached belong to them
 }
 
 // Share is the part that is covered, in percent; all of nothing.
@@ -73,7 +75,7 @@ func (c Coverage) Of(path string, take func(line int) bool) (sum Covered) {
 		if open {
 			sum.Uncovered[len(sum.Uncovered)-1].Last = n
 		} else {
-			sum.Uncovered = append(sum.Uncovered, Lines{n, n})
+			sum.Uncovered = append(sum.Uncovered, change.Span{First: n, Last: n})
 		}
 		open = true
 	}
@@ -84,55 +86,53 @@ func (c Coverage) Of(path string, take func(line int) bool) (sum Covered) {
 type CoveredRow struct {
 	Path     string // "" for a language
 	Language string
-	Function string // "" for a file or a language
-	Lines    Lines  // of a function
+	Function string      // "" for a file or a language
+	Lines    change.Span // of a function
 	Covered
 	Unmentioned bool // no coverage file speaks of the file, though they do of others of its kind
 }
 
 // CoverRows counts the lines of files by a scope, in the order of paths, and leaves out what has none that count. Take says which
-// lines of a file are looked at; uncovered gives those of a file that isn't mentioned, none of which count as covered.
-func (c Coverage) CoverRows(files []Measured, of Scope, take func(path string, line int) bool, uncovered map[string]map[int]bool) (rows []CoveredRow) {
-	languages := map[string]*CoveredRow{}
-	add := func(f Measured, row CoveredRow, take func(line int) bool) {
+// lines of a file are looked at. Of files that no coverage file mentions, which are sorted, all lines of code count, none as covered.
+func (c Coverage) CoverRows(files []Measured, of Scope, take func(path string, line int) bool, unmentioned []string) (rows []CoveredRow) {
+	for _, f := range files {
 		all := c
-		if code := uncovered[f.Path]; code != nil {
-			row.Unmentioned = true
-			all = Coverage{f.Path: {}}
-			for n := range code {
-				all[f.Path][n] = Hits{}
+		_, unknown := slices.BinarySearch(unmentioned, f.Path)
+		if unknown {
+			all = f.nothing()
+		}
+		add := func(row CoveredRow, take func(line int) bool) {
+			row.Path, row.Language, row.Unmentioned = f.Path, f.Language, unknown
+			if row.Covered = all.Of(f.Path, take); row.Counted > 0 {
+				rows = append(rows, row)
 			}
 		}
-		if row.Covered = all.Of(f.Path, take); row.Counted == 0 {
-			return
-		}
-		if of != OfAll {
-			rows = append(rows, row)
-			return
-		}
-		sum := languages[f.Language]
-		if sum == nil {
-			sum = &CoveredRow{Language: f.Language}
-			languages[f.Language] = sum
-		}
-		sum.Counted, sum.Covered.Covered = sum.Counted+row.Counted, sum.Covered.Covered+row.Covered.Covered
-	}
-	for _, f := range files {
 		inFile := func(line int) bool { return take(f.Path, line) }
 		if of != OfFunction {
-			add(f, CoveredRow{Path: f.Path, Language: f.Language}, inFile)
+			add(CoveredRow{}, inFile)
 			continue
 		}
 		for _, fn := range f.Functions {
-			add(f, CoveredRow{Path: f.Path, Language: f.Language, Function: fn.Name, Lines: fn.Lines}, func(line int) bool {
-				return line >= fn.First && line <= fn.Last && inFile(line)
-			})
+			add(CoveredRow{Function: fn.Name, Lines: fn.Span}, func(line int) bool { return line >= fn.First && line <= fn.Last && inFile(line) })
 		}
 	}
-	for _, language := range slices.Sorted(maps.Keys(languages)) {
-		rows = append(rows, *languages[language])
+	if of != OfAll {
+		return rows
 	}
-	return rows
+	return byLanguage(rows, func(r CoveredRow) string { return r.Language }, func(language string, rows []CoveredRow) CoveredRow {
+		return CoveredRow{Language: language, Covered: SumCovered(rows)}
+	})
+}
+
+// nothing is a coverage of the file's lines of code that came to none of them.
+func (f Measured) nothing() Coverage {
+	lines := map[int]Hits{}
+	for _, s := range f.Code {
+		for n := s.First; n <= s.Last; n++ {
+			lines[n] = Hits{}
+		}
+	}
+	return Coverage{f.Path: lines}
 }
 
 // SumCovered is how much of all rows is covered.

@@ -1,5 +1,7 @@
 package measure
 
+import "zincdoor/internal/core/change"
+
 // indentedFunctions finds the functions of a language whose blocks are made by indentation. A function inside another is part of it.
 func (l *language) indentedFunctions(tokens []token) (all []Function) {
 	r := l.reader(tokens)
@@ -64,7 +66,7 @@ func bracketDepths(tokens []token) []int {
 
 // indentedFunction counts what a function holds, from its word to the token behind it.
 func (r *reader) indentedFunction(at, end int, depths []int) Function {
-	f := Function{Name: r.tokens[at+1].text, Lines: Lines{Last: r.tokens[end-1].end}, Parameters: r.parameters(at + 2)}
+	f := Function{Name: r.tokens[at+1].text, Span: change.Span{Last: r.tokens[end-1].end}, Parameters: r.parameters(at + 2)}
 	var blocks []int // how far in the control structures begin that are open
 	for i := r.match[at+2] + 1; i < end; i++ {
 		t := r.tokens[i]

@@ -32,6 +32,8 @@ type language struct {
 	signs     string // and the signs
 	controls  string // the words that begin a control structure
 	estimated bool   // the table can't tell all decisions from what looks like them
+
+	declaring, deciding, deciders, controlling words // declares, decides, signs and controls, once the language is looked up
 }
 
 // quote is how a text is written.
@@ -126,8 +128,10 @@ func wordsOf(list string) words {
 var byEnd = sync.OnceValue(func() map[string]*language {
 	all := map[string]*language{}
 	for i := range languages {
-		for end := range strings.FieldsSeq(languages[i].ends) {
-			all[end] = &languages[i]
+		l := &languages[i]
+		l.declaring, l.deciding, l.deciders, l.controlling = wordsOf(l.declares), wordsOf(l.decides), wordsOf(l.signs), wordsOf(l.controls)
+		for end := range strings.FieldsSeq(l.ends) {
+			all[end] = l
 		}
 	}
 	return all

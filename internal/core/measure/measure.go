@@ -3,16 +3,16 @@
 // the text came from.
 package measure
 
-// Lines are a stretch of lines, 1-based, both ends included.
-type Lines struct{ First, Last int }
+import (
+	"bytes"
 
-// Count is how many lines there are.
-func (l Lines) Count() int { return l.Last - l.First + 1 }
+	"zincdoor/internal/core/change"
+)
 
 // Function is a function or method with its body, and what is declared inside it.
 type Function struct {
 	Name string // with the type that it belongs to, where that stands beside it: "Board.draw"
-	Lines
+	change.Span
 	Nesting    int // how deep control structures stand inside one another
 	Decisions  int // points at which it goes on in one of several ways
 	Parameters int // without the receiver
@@ -21,11 +21,10 @@ type Function struct {
 
 // File are the numbers of one file.
 type File struct {
-	Language  string // "" for one that isn't known, whose lines alone are counted
+	Language  string // "" for one that isn't known
 	Lines     int
-	Code      int // lines that hold more than white space and comments
+	Code      change.Lines // that hold more than white space and comments
 	Functions []Function
-	Estimated bool // the numbers of its functions are, all of them
 }
 
 // Nesting is that of the function which nests deepest.
@@ -44,73 +43,36 @@ func (f File) Decisions() (all int) {
 	return all
 }
 
-// Of measures a file by its path, which says what language it is in, and its text.
+// Of measures a file by its path, which says what language it is in, and its text. Without a language that is known there are no
+// functions and no comments.
 func Of(path string, text []byte) File {
-	f := File{Lines: countLines(text)}
 	l := languageOf(path)
 	if l == nil {
-		f.Code = countInked(text)
-		return f
+		l = &language{}
 	}
-	f.Language, f.Estimated = l.name, l.estimated
+	f := File{Language: l.name, Lines: bytes.Count(text, []byte("\n"))}
+	if len(text) > 0 && text[len(text)-1] != '\n' {
+		f.Lines++
+	}
 	tokens := l.lex(text)
+	var code []int
 	last := 0
 	for _, t := range tokens {
 		for n := max(t.line, last+1); n <= t.end; n++ {
-			f.Code++
+			code = append(code, n)
 		}
 		last = max(last, t.end)
 	}
-	if l.indented {
+	f.Code = change.LinesOf(code)
+	switch {
+	case l.name == "":
+	case l.indented:
 		f.Functions = l.indentedFunctions(tokens)
-	} else {
+	default:
 		f.Functions = l.bracketedFunctions(tokens)
 	}
 	for i := range f.Functions {
 		f.Functions[i].Estimated = f.Functions[i].Estimated || l.estimated
 	}
 	return f
-}
-
-// CodeLines are the lines of a file that hold more than white space and comments; nil where its language isn't known.
-func CodeLines(path string, text []byte) map[int]bool {
-	l := languageOf(path)
-	if l == nil {
-		return nil
-	}
-	lines := map[int]bool{}
-	for _, t := range l.lex(text) {
-		for n := t.line; n <= t.end; n++ {
-			lines[n] = true
-		}
-	}
-	return lines
-}
-
-// countLines counts lines as package source does: a last one without a line feed is one.
-func countLines(text []byte) (n int) {
-	for _, c := range text {
-		if c == '\n' {
-			n++
-		}
-	}
-	if len(text) > 0 && text[len(text)-1] != '\n' {
-		n++
-	}
-	return n
-}
-
-// countInked counts the lines that hold more than white space.
-func countInked(text []byte) (n int) {
-	inked := false
-	for _, c := range text {
-		switch {
-		case c == '\n':
-			inked = false
-		case c > ' ' && !inked:
-			inked = true
-			n++
-		}
-	}
-	return n
 }

@@ -10,6 +10,8 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+
+	"zincdoor/internal/core/change"
 )
 
 // TestGo: in the library that comes with Go, nearly all functions have the numbers that the language's own parser gives.
@@ -68,7 +70,7 @@ func parsed(t *testing.T, file string, text []byte) (all []Function) {
 		if !ok || fn.Body == nil {
 			continue
 		}
-		f := Function{Name: fn.Name.Name, Lines: Lines{set.Position(fn.Pos()).Line, set.Position(fn.End()).Line}}
+		f := Function{Name: fn.Name.Name, Span: change.Span{First: set.Position(fn.Pos()).Line, Last: set.Position(fn.End()).Line}}
 		if fn.Recv != nil {
 			f.Name = receiverOf(fn.Recv.List[0].Type) + "." + f.Name
 		}
@@ -287,8 +289,8 @@ func TestLines(t *testing.T) {
 		{"tide.txt", "one\n\n  \ntwo", 4, 2},
 		{"tide.go", "", 0, 0},
 	} {
-		if f := Of(c.path, []byte(c.text)); f.Lines != c.lines || f.Code != c.code {
-			t.Errorf("%q: %d lines, %d with code; want %d and %d", c.text, f.Lines, f.Code, c.lines, c.code)
+		if f := Of(c.path, []byte(c.text)); f.Lines != c.lines || f.Code.Count() != c.code {
+			t.Errorf("%q: %d lines, %d with code; want %d and %d", c.text, f.Lines, f.Code.Count(), c.lines, c.code)
 		}
 	}
 }
@@ -307,8 +309,8 @@ func FuzzOf(f *testing.F) {
 			}
 			last = fn.Last
 		}
-		if file.Code > file.Lines {
-			t.Errorf("%d of %d lines hold code", file.Code, file.Lines)
+		if file.Code.Count() > file.Lines {
+			t.Errorf("%d of %d lines hold code", file.Code.Count(), file.Lines)
 		}
 	})
 }

@@ -5,6 +5,8 @@ import (
 	"maps"
 	"slices"
 	"strings"
+
+	"zincdoor/internal/core/change"
 )
 
 // Scope is what numbers are of.
@@ -65,8 +67,8 @@ func (s Scope) ByDefault() Number {
 type Row struct {
 	Path      string // "" for a language
 	Language  string
-	Function  string // "" for a file or a language
-	Lines     Lines  // of a function
+	Function  string      // "" for a file or a language
+	Lines     change.Span // of a function
 	Numbers   map[Number]int
 	Before    map[Number]int // what they were before a change; nil where there was nothing, or no change is looked at
 	Estimated bool
@@ -83,41 +85,44 @@ func ByPath(a, b Measured) int { return strings.Compare(a.Path, b.Path) }
 
 // Rows are the numbers of files by a scope, in the order of paths and lines, or of languages.
 func Rows(files []Measured, of Scope) (rows []Row) {
-	switch of {
-	case OfFunction:
-		for _, f := range files {
-			for _, fn := range f.Functions {
-				rows = append(rows, Row{Path: f.Path, Language: f.Language, Function: fn.Name, Lines: fn.Lines, Estimated: fn.Estimated, Numbers: map[Number]int{
-					NumberLines: fn.Count(), NumberDecisions: fn.Decisions, NumberNesting: fn.Nesting, NumberParameters: fn.Parameters,
-				}})
-			}
-		}
-	case OfFile:
-		for _, f := range files {
+	for _, f := range files {
+		if of != OfFunction {
 			rows = append(rows, f.row())
+			continue
 		}
-	default:
-		all := map[string]*Row{}
-		for _, f := range files {
-			sum := all[f.Language]
-			if sum == nil {
-				sum = &Row{Language: f.Language, Numbers: map[Number]int{}}
-				all[f.Language] = sum
-			}
-			sum.add(f.row())
-		}
-		for _, language := range slices.Sorted(maps.Keys(all)) {
-			rows = append(rows, *all[language])
+		for _, fn := range f.Functions {
+			rows = append(rows, Row{Path: f.Path, Language: f.Language, Function: fn.Name, Lines: fn.Span, Estimated: fn.Estimated, Numbers: map[Number]int{
+				NumberLines: fn.Count(), NumberDecisions: fn.Decisions, NumberNesting: fn.Nesting, NumberParameters: fn.Parameters,
+			}})
 		}
 	}
-	return rows
+	if of != OfAll {
+		return rows
+	}
+	return byLanguage(rows, func(r Row) string { return r.Language }, func(language string, rows []Row) Row {
+		sum := Sum(rows)
+		sum.Language = language
+		return sum
+	})
+}
+
+// byLanguage makes one row of all rows of a language, in the order of languages.
+func byLanguage[row any](rows []row, languageOf func(r row) string, sum func(language string, rows []row) row) (all []row) {
+	groups := map[string][]row{}
+	for _, r := range rows {
+		groups[languageOf(r)] = append(groups[languageOf(r)], r)
+	}
+	for _, language := range slices.Sorted(maps.Keys(groups)) {
+		all = append(all, sum(language, groups[language]))
+	}
+	return all
 }
 
 // row are the numbers of a file as a whole.
 func (f Measured) row() Row {
 	estimated := slices.ContainsFunc(f.Functions, func(fn Function) bool { return fn.Estimated })
 	return Row{Path: f.Path, Language: f.Language, Estimated: estimated, Numbers: map[Number]int{
-		NumberFiles: 1, NumberLines: f.Lines, NumberCode: f.Code, NumberFunctions: len(f.Functions), NumberDecisions: f.Decisions(), NumberNesting: f.Nesting(),
+		NumberFiles: 1, NumberLines: f.Lines, NumberCode: f.Code.Count(), NumberFunctions: len(f.Functions), NumberDecisions: f.Decisions(), NumberNesting: f.Nesting(),
 	}}
 }
 
