@@ -13,7 +13,7 @@ import (
 )
 
 // measuring checks what all measures have in common, and readies the request.
-func (p *program) measuring(f *pflag.FlagSet, q *app.MeasureRequest, o *render.MeasureOptions, selected *selectFlags, format string) error {
+func measuring(f *pflag.FlagSet, q *app.MeasureRequest, o *render.MeasureOptions, selected *selectFlags, format string) error {
 	if err := checkValue("format", format, render.MeasureFormats); err != nil {
 		return err
 	}
@@ -91,7 +91,7 @@ zincdoor measure --coverage build/coverage --into main`,
 			if q.Dir, err = workingDir(); err != nil {
 				return err
 			}
-			if err := p.measuring(cmd.Flags(), &q, &o, &selected, format); err != nil {
+			if err := measuring(cmd.Flags(), &q, &o, &selected, format); err != nil {
 				return err
 			}
 			if len(coverage) > 0 {
