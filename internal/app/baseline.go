@@ -169,6 +169,10 @@ func OpenSurvey(ctx context.Context, q SurveyRequest) (s *Survey, err error) {
 		lists.Evidence, lists.Notices = nil, nil
 		in := inputOf(t, a, collected, lists)
 		in.Today, in.KeepApart = q.Today, true
+		in.Door.Limits = a.Policy.Policy.DemandsOnParts()
+		if err := addMeasures(ctx, t, &in, collected, nil); err != nil {
+			return err
+		}
 		j := &Judged{Input: in, Policy: a.Policy, texts: collected.Texts, rules: collected.Rules}
 		kept, err := newKept(q.Dir, t, a, lists.Baseline)
 		s = &Survey{j, kept}

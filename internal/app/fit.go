@@ -406,7 +406,7 @@ func (f *Fitting) hook() error {
 func lacksReports(doors *policy.Policy, call fit.Call) bool {
 	lacks := func(door policy.Door) bool {
 		reports, _ := doors.Needed(door)
-		return len(reports) == 0 && !slices.Contains(door.Needs, house.Tool)
+		return len(reports) == 0 && !slices.Contains(door.Needs, house.Tool) && !door.OnlyDemands()
 	}
 	for _, name := range call.Doors {
 		door, named := doors.Door(name)

@@ -4,17 +4,21 @@ import (
 	"cmp"
 	"context"
 	"errors"
+	"maps"
 	"slices"
 
 	"golang.org/x/sync/errgroup"
 
 	"zincdoor/internal/authority"
 	"zincdoor/internal/core/change"
+	"zincdoor/internal/core/finding"
 	"zincdoor/internal/core/judge"
+	"zincdoor/internal/core/measure"
 	"zincdoor/internal/core/policy"
 	"zincdoor/internal/evidence"
 	"zincdoor/internal/git"
 	"zincdoor/internal/lint"
+	"zincdoor/internal/measuring"
 	"zincdoor/internal/policyfile"
 	"zincdoor/internal/target"
 )
@@ -217,7 +221,11 @@ func (q GateRequest) judge(ctx context.Context, t *target.Target, choose func(*a
 	}
 	in := inputOf(t, a, collected, lists)
 	in.Today = q.Today
-	if err := q.addBase(ctx, t, a, &in); err != nil {
+	before, err := q.addBase(ctx, t, a, &in)
+	if err != nil {
+		return nil, err
+	}
+	if err := addMeasures(ctx, t, &in, collected, before); err != nil {
 		return nil, err
 	}
 	j := &Judged{Input: in, Policy: a.Policy, Dir: q.Dir, Root: t.Root, side: t.Side, trusted: a.Trusted(t).Side, texts: collected.Texts, rules: collected.Rules}
@@ -262,25 +270,42 @@ func inputOf(t *target.Target, a *authority.Authority, c *evidence.Collected, l 
 	return in
 }
 
-// addBase adds what was found before the change: by the reports of that state, and by linters that are run on it.
-func (q GateRequest) addBase(ctx context.Context, t *target.Target, a *authority.Authority, in *judge.Input) error {
+// addMeasures adds the numbers that the door's limits need, and the findings about them. Before is what tests covered before the
+// change, nil where that isn't known.
+func addMeasures(ctx context.Context, t *target.Target, in *judge.Input, c *evidence.Collected, before *measure.Reported) error {
+	measured, err := measuring.ForLimits(ctx, measuring.Request{Target: t, Policy: in.Policy, Door: in.Door, Change: in.Change, Coverage: c.Coverage, Before: before})
+	if err != nil || len(measured.Measures.Known) == 0 {
+		return err
+	}
+	in.Measures, in.Evidence = measured.Measures, slices.Concat(in.Evidence, measured.Evidence)
+	in.Findings = finding.Merge(slices.Concat(in.Findings, measured.Findings))
+	if c.Rules != nil {
+		c.Rules[measure.Tool] = measured.Rules
+		maps.Copy(c.Texts, measured.Texts)
+	}
+	return nil
+}
+
+// addBase adds what was found before the change: by the reports of that state, and by linters that are run on it. It gives what tests
+// covered then, nil where that isn't known.
+func (q GateRequest) addBase(ctx context.Context, t *target.Target, a *authority.Authority, in *judge.Input) (*measure.Reported, error) {
 	given := q.Reports.Base
 	if len(given) == 0 && (t.Diff == nil || q.Reports.Alone && !q.Reports.Start || !evidence.RunsOnBase(in.Policy, in.Door)) {
-		return nil
+		return nil, nil
 	}
 	if t.Diff == nil {
-		return target.WrongCall("--base-report is for a change, and here there is nothing to compare with")
+		return nil, target.WrongCall("--base-report is for a change, and here there is nothing to compare with")
 	}
 	before, err := t.BeforeChange()
 	if err != nil {
-		return err
+		return nil, err
 	}
 	defer before.Close()
 	reports := q.Reports
 	reports.Files, reports.Commit = given, cmp.Or(t.Subject.Base, string(t.Diff.Old()))
 	c, err := evidence.Collect(ctx, collecting(before, a, q.Call, reports, q.Tell))
 	if err != nil {
-		return err
+		return nil, err
 	}
 	in.BaseFindings = c.Findings
 	for _, e := range c.Evidence {
@@ -291,7 +316,7 @@ func (q GateRequest) addBase(ctx context.Context, t *target.Target, a *authority
 		in.Evidence = append(in.Evidence, e)
 	}
 	in.Notices = append(in.Notices, c.Notices...)
-	return nil
+	return c.Coverage, nil
 }
 
 // judge makes the verdict.

@@ -14,6 +14,7 @@ import (
 	"zincdoor/internal/core/policy"
 	"zincdoor/internal/core/source"
 	"zincdoor/internal/git"
+	"zincdoor/internal/measuring"
 	"zincdoor/internal/target"
 )
 
@@ -82,7 +83,8 @@ func Measure(ctx context.Context, q MeasureRequest) (*Sizes, error) {
 		return nil, target.WrongCall("%v", err)
 	}
 	sizes := &Sizes{root: t.Root}
-	s := sizing{policy: read.Policy, takes: takes, sizes: sizes, links: t.Tree.Link}
+	choice := &measuring.Choice{Policy: read.Policy, Takes: takes}
+	defer func() { sizes.Other, sizes.Aside = choice.Other, choice.Aside }()
 	if q.KeepTexts && t.Diff != nil {
 		sizes.texts = map[string]*source.Text{}
 	}
@@ -92,7 +94,7 @@ func Measure(ctx context.Context, q MeasureRequest) (*Sizes, error) {
 		}
 	}
 	if t.Diff == nil {
-		sizes.Files, err = s.measure(s.left(slices.Clone(sizes.paths)), t.Tree.ReadAll, t.Tree.Read)
+		sizes.Files, err = choice.Measure(choice.Left(slices.Clone(sizes.paths)), measuring.Of(t.Tree), nil)
 		return sizes, err
 	}
 	lines, err := t.Diff.Lines(git.Known{}, func(f change.File) bool { return takes(f.Path) && measure.Knows(f.Path) })
@@ -109,94 +111,23 @@ func Measure(ctx context.Context, q MeasureRequest) (*Sizes, error) {
 			olds = append(olds, f.Old)
 		}
 	}
-	if sizes.Files, err = s.measure(s.left(paths), t.Tree.ReadAll, t.Tree.Read); err != nil {
+	if sizes.Files, err = choice.Measure(choice.Left(paths), measuring.Of(t.Tree), sizes.keepText()); err != nil {
 		return nil, err
 	}
-	s.sizes, s.links = &Sizes{}, nil // what was left out is counted once
-	sizes.Before, err = s.measure(s.left(olds), t.Diff.ReadOlds, t.Diff.ReadOld)
+	before := &measuring.Choice{Policy: read.Policy, Takes: takes} // what was left out is counted once
+	sizes.Before, err = before.Measure(before.Left(olds), measuring.State{ReadAll: t.Diff.ReadOlds, Read: t.Diff.ReadOld}, nil)
 	return sizes, errors.Join(err, t.Diff.CloseOld())
 }
 
-// sizing measures the files that a policy and a call leave.
-type sizing struct {
-	policy *policy.Policy
-	takes  func(path string) bool
-	sizes  *Sizes // where what is left out is counted
-
-	links func(path string) (to string, link bool, err error) // tells symbolic links of the measured state; nil where that has none
-}
-
-// isLink reports whether a content says where a symbolic link leads.
-func (s *sizing) isLink(path string, data []byte) bool {
-	if s.links == nil || !source.New(data).MayBeLink() {
-		return false
+// keepText keeps texts where they will be asked for.
+func (s *Sizes) keepText() func(m measure.Measured, data []byte) {
+	if s.texts == nil {
+		return nil
 	}
-	_, link, err := s.links(path)
-	return err == nil && link
-}
-
-// left are the paths of files that are measured.
-func (s *sizing) left(paths []string) []string {
-	return slices.DeleteFunc(paths, func(path string) bool {
-		switch {
-		case path == "" || !s.takes(path):
-			return true
-		case policy.MatchPath(s.policy.Skip, path) || policy.MatchPath(s.policy.Sets[policy.GeneratedSet], path):
-			s.sizes.Aside++
-			return true
-		case !measure.Knows(path):
-			s.sizes.Other++
-			return true
-		}
-		return false
-	})
-}
-
-// measure measures files: those that can be read at once, and the others one by one.
-func (s *sizing) measure(
-	paths []string, readAll func(paths []string, see func(path string, data []byte)) error, read func(path string) (data []byte, found bool, err error),
-) (all []measure.Measured, err error) {
 	var mutex sync.Mutex
-	seen := map[string]bool{}
-	see := func(path string, data []byte) {
-		if bytes.IndexByte(data, 0) >= 0 || s.isLink(path, data) { // no text in the language that its name says
-			mutex.Lock()
-			defer mutex.Unlock()
-			seen[path] = true
-			s.sizes.Other++
-			return
-		}
-		generated := s.policy.Marker != nil && source.New(data).Any(s.policy.Marker.MatchString)
-		one := measure.Measured{Path: path}
-		if !generated {
-			one.File = measure.Of(path, data)
-		}
+	return func(m measure.Measured, data []byte) {
 		mutex.Lock()
 		defer mutex.Unlock()
-		if seen[path] = true; generated {
-			s.sizes.Aside++
-			return
-		}
-		all = append(all, one)
-		if s.sizes.texts != nil {
-			s.sizes.texts[path] = source.New(bytes.Clone(data))
-		}
+		s.texts[m.Path] = source.New(bytes.Clone(data))
 	}
-	if err := readAll(paths, see); err != nil {
-		return nil, err
-	}
-	for _, path := range paths {
-		if seen[path] {
-			continue
-		}
-		data, found, err := read(path)
-		if err != nil {
-			return nil, err
-		}
-		if found {
-			see(path, data)
-		}
-	}
-	slices.SortFunc(all, measure.ByPath)
-	return all, nil
 }

@@ -22,6 +22,7 @@ import (
 	"zincdoor/internal/core/finding"
 	"zincdoor/internal/core/house"
 	"zincdoor/internal/core/judge"
+	"zincdoor/internal/core/measure"
 	"zincdoor/internal/core/policy"
 	"zincdoor/internal/core/source"
 	"zincdoor/internal/core/waiver"
@@ -75,7 +76,8 @@ type Collected struct {
 
 	Findings []finding.Finding // on the lines of the judged state, merged, in finding.Order
 	Evidence []judge.Evidence
-	Waivers  []waiver.Waiver // in the code, sorted by path and line; none where the door takes none
+	Coverage *measure.Reported // on the lines of the judged state; nil where no report of it is believed
+	Waivers  []waiver.Waiver   // in the code, sorted by path and line; none where the door takes none
 	Notices  []string
 
 	Texts map[string]*source.Text            // the files that findings stand in, as far as they were read
@@ -248,7 +250,7 @@ func (c *collector) collect(checked func() (*houseReport, error), texts func() (
 		return nil, err
 	}
 	all := &Collected{}
-	if len(c.reports) == 0 && !slices.Contains(c.Door.Needs, house.Tool) {
+	if len(c.reports) == 0 && !slices.Contains(c.Door.Needs, house.Tool) && !c.Door.OnlyDemands() {
 		all.Evidence = append(all.Evidence, judge.Evidence{
 			State:   judge.Missing,
 			Problem: "there is no report to judge by, e.g. --report FILE, or reports: in the policy",
@@ -297,6 +299,8 @@ func (c *collector) collect(checked func() (*houseReport, error), texts func() (
 		}
 		if r.report == nil {
 			r.state.Covers = r.coverUnread()
+		} else if r.report.Coverage != nil && r.state.Sound() {
+			all.addCoverage(r)
 		}
 		all.Evidence = append(all.Evidence, r.state)
 	}

@@ -66,6 +66,15 @@ func (p *goPackages) read(file string, data []byte) {
 	}
 }
 
+// readGoModules reads the names of the modules of Go among some files, by their folders.
+func readGoModules(tree target.Tree, files []string) (map[string]string, error) {
+	p, err := readGoPackages(tree, slices.DeleteFunc(slices.Clone(files), func(file string) bool { return path.Base(file) != "go.mod" }))
+	if err != nil {
+		return nil, err
+	}
+	return p.modules, nil
+}
+
 // importPath is the path by which the package in a folder is imported; it is only the end of one where it isn't rooted in a module.
 func (p *goPackages) importPath(dir string) (imported string, whole bool) {
 	if _, vendored, ok := strings.Cut("/"+dir, "/vendor/"); ok {

@@ -178,7 +178,7 @@ func (c *collector) readChange(s suspected, elsewhere *search, spaced bool) (cha
 // wantedFiles are the files whose lines are needed; all says that every file's are.
 func (c *collector) wantedFiles() (wanted map[string]bool, all bool) {
 	wanted = map[string]bool{}
-	all = slices.ContainsFunc(c.Door.Limits, func(l policy.Limit) bool { return l.PerLines > 0 }) // and so how many lines are touched
+	all = slices.ContainsFunc(c.Door.Limits, func(l policy.Limit) bool { return l.PerLines > 0 || l.Demands() }) // and so how many lines are touched
 	for _, r := range c.reports {
 		if r.report == nil || r.tree == nil {
 			continue

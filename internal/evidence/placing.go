@@ -43,6 +43,9 @@ func (c *collector) place(r *reading) error {
 	if err != nil {
 		return err
 	}
+	if err := c.placeCoverage(r, finder); err != nil {
+		return err
+	}
 	if err := c.placeFindings(r, finder); err != nil {
 		return err
 	}

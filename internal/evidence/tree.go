@@ -208,6 +208,9 @@ func (c *collector) believe(r *reading, judged *change.Change) ([]finding.Findin
 	if err := c.verify(r); err != nil {
 		return nil, err
 	}
+	if err := c.verifyCoverage(r); err != nil {
+		return nil, err
+	}
 	if err := c.checkNames(r); err != nil {
 		return nil, err
 	}
@@ -223,6 +226,7 @@ func (c *collector) believe(r *reading, judged *change.Change) ([]finding.Findin
 		return nil, nil
 	}
 	carried, lost := carry(r)
+	carryCoverage(r)
 	if r.tree.tree != c.Target.Tree {
 		if err := c.fillCode(r); err != nil {
 			return nil, err

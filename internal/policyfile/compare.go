@@ -98,7 +98,7 @@ func compareDoors(d, now policy.Door, ladder policy.Ladder, note func(tighter bo
 	}
 	for _, l := range now.Limits {
 		if limitNamed(d.Limits, l.Name) < 0 {
-			note(true, "%s: %s added, at most %d", d.Name, l.Name, l.Most)
+			note(true, "%s: %s added, %s", d.Name, l.Name, allowed(l))
 		}
 	}
 }
@@ -110,7 +110,30 @@ func listed(names []string) string {
 	return strings.Join(names, ", ")
 }
 
+// allowed says what a limit allows.
+func allowed(l policy.Limit) string {
+	switch {
+	case l.Demands() && l.Demand.NotWorse, l.NoGrowth:
+		return "no worse than before the change"
+	case l.Demands() && l.Demand.Number.Limiting().Least:
+		return "at least " + l.Demand.Written()
+	case l.Demands():
+		return "at most " + l.Demand.Written()
+	}
+	return fmt.Sprintf("at most %d", l.Most)
+}
+
+// compareDemands compares what two limits of one name ask of numbers about code.
+func compareDemands(door string, l, now policy.Limit, note func(tighter bool, format string, args ...any)) {
+	if l.Demands() && now.Demands() && !reflect.DeepEqual(l.Demand, now.Demand) {
+		note(now.Demand.Within(*l.Demand), "%s: %s %s → %s", door, l.Name, allowed(l), allowed(now))
+	}
+}
+
 func compareLimits(door string, l, now policy.Limit, note func(tighter bool, format string, args ...any)) {
+	if compareDemands(door, l, now, note); l.Demands() && now.Demands() {
+		l.Demand = now.Demand
+	}
 	if l.Most != now.Most {
 		note(now.Most < l.Most, "%s: %s %d → %d", door, l.Name, l.Most, now.Most)
 	}

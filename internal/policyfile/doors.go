@@ -246,25 +246,36 @@ func (r *reader) limits(n *yaml.Node, door string) (limits []Placed[policy.Limit
 	return limits
 }
 
-func (r *reader) limit(n *yaml.Node) policy.Limit {
-	limit := policy.Limit{Mode: policy.Enforce}
+// limitKeys are the keys of every limit.
+func (r *reader) limitKeys(limit *policy.Limit) map[string]func(*yaml.Node) {
 	read := with(r.selector(&limit.Selector), r.judgedSelectors(&limit.Selector))
-	maps.Copy(read, r.except(&limit.Selector, r.selector, r.judgedSelectors))
 	maps.Copy(read, map[string]func(*yaml.Node){
 		"name":  func(n *yaml.Node) { limit.Name = r.text(n, "name") },
-		"count": func(n *yaml.Node) { limit.Count = oneOf(r, n, "count", policy.Counts) },
-		"most": func(n *yaml.Node) {
-			if limit.NoGrowth = r.plain(n) == "no-growth"; !limit.NoGrowth {
-				limit.Most = r.number(n, "most")
-			}
-		},
 		"each":  func(n *yaml.Node) { limit.EachFile = oneOf(r, n, "each", []string{"file"}) == "file" },
-		"per":   func(n *yaml.Node) { limit.PerLines = r.perLines(n) },
 		"say":   func(n *yaml.Node) { limit.Say = r.text(n, "say") },
 		"mode":  func(n *yaml.Node) { limit.Mode = oneOf(r, n, "mode", []policy.Mode{policy.Enforce, policy.Advise}) },
 		"from":  func(n *yaml.Node) { limit.From = r.date(n, "from") },
 		"until": func(n *yaml.Node) { limit.Until = r.date(n, "until") },
 		"firm":  func(n *yaml.Node) { limit.Firm = r.boolean(n, "firm") },
+	})
+	return read
+}
+
+func (r *reader) limit(n *yaml.Node) policy.Limit {
+	if r.demandsNumber(n) {
+		return r.demand(n)
+	}
+	limit := policy.Limit{Mode: policy.Enforce}
+	read := r.limitKeys(&limit)
+	maps.Copy(read, r.except(&limit.Selector, r.selector, r.judgedSelectors))
+	maps.Copy(read, map[string]func(*yaml.Node){
+		"count": func(n *yaml.Node) { limit.Count = oneOf(r, n, "count", policy.Counts) },
+		"most": func(n *yaml.Node) {
+			if limit.NoGrowth = r.plain(n) == policy.NoGrowth; !limit.NoGrowth {
+				limit.Most = r.number(n, "most")
+			}
+		},
+		"per": func(n *yaml.Node) { limit.PerLines = r.perLines(n) },
 	})
 	r.mapping(n, keys{what: "a limit", need: []string{"count", "most"}, read: read})
 	switch {
@@ -327,7 +338,7 @@ func (r *reader) checkSeverities(at *yaml.Node, door *Door) {
 	counted := map[string]bool{}
 	mildest := -1
 	for _, l := range door.Limits {
-		if l.Value.Mode == policy.Advise {
+		if l.Value.Mode == policy.Advise || l.Value.Demands() {
 			continue
 		}
 		for i, severity := range r.policy.Ladder {
@@ -362,7 +373,18 @@ func nameLimits(limits []Placed[policy.Limit]) {
 }
 
 func describe(l policy.Limit) string {
-	words := []string{string(l.Count)}
+	if l.Demands() {
+		return describeDemand(l)
+	}
+	words := append([]string{string(l.Count)}, describeSelector(l)...)
+	if l.EachFile {
+		words = append(words, "in each file")
+	}
+	return strings.Join(words, " ")
+}
+
+// describeSelector says in words what a limit selects.
+func describeSelector(l policy.Limit) (words []string) {
 	if l.Severity != "" {
 		words = append(words, l.Severity)
 	}
@@ -383,10 +405,7 @@ func describe(l policy.Limit) string {
 	for _, place := range l.Places {
 		words = append(words, "at", string(place))
 	}
-	if l.EachFile {
-		words = append(words, "in each file")
-	}
-	return strings.Join(words, " ")
+	return words
 }
 
 // limitNamed is the place of the limit of that name, -1 where there is none. A limit without a name is none.

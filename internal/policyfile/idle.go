@@ -140,7 +140,7 @@ func (p *idle) limits() {
 // Of two equal ones the earlier overrules.
 func overrules(l, o *policy.Limit, ladder policy.Ladder, earlier bool) bool {
 	plain := func(l *policy.Limit) bool {
-		return !l.NoGrowth && !l.EachFile && l.PerLines == 0 && l.From == "" && l.Until == ""
+		return !l.Demands() && !l.NoGrowth && !l.EachFile && l.PerLines == 0 && l.From == "" && l.Until == ""
 	}
 	wide := reflect.DeepEqual(l.Selector.Unresolved(), policy.Selector{Severity: l.Severity, Exact: l.Exact})
 	severities := l.Severity == "" || !l.Exact && o.Severity != "" && ladder.Worse(o.Severity, l.Severity)

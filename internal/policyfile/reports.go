@@ -9,6 +9,7 @@ import (
 	"go.yaml.in/yaml/v4"
 
 	"zincdoor/internal/core/house"
+	"zincdoor/internal/core/measure"
 	"zincdoor/internal/core/policy"
 )
 
@@ -19,6 +20,9 @@ func (r *reader) reports(n *yaml.Node) {
 		}
 		if f.name == house.Tool {
 			r.complain(f.key, "a report can't be called %q, which are our own checks", f.name)
+		}
+		if f.name == measure.Tool {
+			r.complain(f.key, "a report can't be called %q, which is what numbers about code come from", f.name)
 		}
 		report := policy.Report{Name: f.name}
 		complaints := len(r.problems)

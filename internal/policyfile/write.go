@@ -389,14 +389,10 @@ func WriteLimit(l policy.Limit) string {
 		if l.Name != "" && l.Name != describe(l) {
 			set("name", Word(l.Name))
 		}
-		set("count", string(l.Count))
-		writeSeverityOf(&l.Selector, set)
-		writeSelector(&l.Selector, set)
-		switch {
-		case l.NoGrowth:
-			set("most", "no-growth")
-		default:
-			set("most", strconv.Itoa(l.Most))
+		if l.Demands() {
+			writeDemand(l, set)
+		} else {
+			writeCount(l, set)
 		}
 		if l.EachFile {
 			set("each", "file")
@@ -414,6 +410,18 @@ func WriteLimit(l policy.Limit) string {
 		}
 		firmly(set, l.Firm)
 	})
+}
+
+// writeCount writes which findings a limit counts, and how many it allows.
+func writeCount(l policy.Limit, set func(key, value string)) {
+	set("count", string(l.Count))
+	writeSeverityOf(&l.Selector, set)
+	writeSelector(&l.Selector, set)
+	if l.NoGrowth {
+		set("most", policy.NoGrowth)
+	} else {
+		set("most", strconv.Itoa(l.Most))
+	}
 }
 
 func writeSelector(s *policy.Selector, set func(key, value string)) {

@@ -116,6 +116,8 @@ func where(f judge.Finding) string {
 		return "no file"
 	case f.Place == "touched":
 		return "changed line"
+	case f.Place == "file" && f.Region.Line == 0:
+		return "changed file"
 	case f.Place == "file":
 		return "unchanged line"
 	}

@@ -137,7 +137,10 @@ func (s *screen) severity(e Explanation) {
 	}
 	for _, l := range e.Limits {
 		about := fmt.Sprintf("door %s: %s, at most %d", Safe(l.Door), Safe(l.Limit.Name), l.Limit.Most)
-		if l.Limit.NoGrowth {
+		switch {
+		case l.Limit.Demands():
+			about = fmt.Sprintf("door %s: %s, %s", Safe(l.Door), Safe(l.Limit.Name), demanded(*l.Limit.Demand))
+		case l.Limit.NoGrowth:
 			about = fmt.Sprintf("door %s: %s, no growth", Safe(l.Door), Safe(l.Limit.Name))
 		}
 		if l.Mode == policy.Advise {

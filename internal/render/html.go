@@ -67,9 +67,9 @@ type pageData struct {
 
 type (
 	pageLimit struct {
-		Name, State, Aside, Allowed, Say string
-		Found, Used                      int
-		Shuts                            bool
+		Name, State, Aside, Allowed, Found, Say string
+		Used                                    int
+		Shuts                                   bool
 	}
 	pageEvidence struct {
 		Name, State, About string
@@ -157,26 +157,19 @@ func writeHTML(w io.Writer, v judge.Verdict, o Options) error {
 }
 
 func limitOnPage(l judge.LimitResult) pageLimit {
-	p := pageLimit{Name: Safe(l.Name), State: stateOf(l), Allowed: fmt.Sprintf("at most %d", l.Bound), Found: l.Found, Shuts: l.Shuts()}
+	p := pageLimit{Name: Safe(l.Name), State: stateOf(l), Allowed: allowed(l), Found: found(l), Used: used(l), Shuts: l.Shuts()}
 	switch {
+	case l.Measured != nil:
 	case l.Unknown:
 		p.Allowed = "no growth; the number before isn't known"
 	case l.NoGrowth:
 		p.Allowed = fmt.Sprintf("no growth from %d", l.Bound)
-	case l.EachFile:
-		p.Allowed += " in each file"
 	}
 	if l.Mode == policy.Advise {
 		p.Aside = ", only advises"
 	}
 	if !l.Held {
 		p.Say = Safe(l.Say)
-	}
-	switch {
-	case !l.Held:
-		p.Used = 100
-	case l.Bound > 0:
-		p.Used = min(100*l.Found/l.Bound, 100)
 	}
 	return p
 }

@@ -90,7 +90,10 @@ func markdownHead(v judge.Verdict) string {
 	}
 	for _, l := range v.Limits {
 		most := fmt.Sprint(l.Bound)
-		if l.NoGrowth {
+		switch {
+		case l.Measured != nil:
+			most = allowed(l)
+		case l.NoGrowth:
 			most += " (before)"
 		}
 		if l.Unknown {
@@ -103,7 +106,7 @@ func markdownHead(v judge.Verdict) string {
 		if !l.Held && !l.Waiting {
 			state = "**" + state + "**"
 		}
-		fmt.Fprintf(&s, "| %s | %s | %d | %s |\n", escapeCell(l.Name), state, l.Found, most)
+		fmt.Fprintf(&s, "| %s | %s | %s | %s |\n", escapeCell(l.Name), state, escapeCell(found(l)), escapeCell(most))
 	}
 	for _, l := range v.Limits {
 		if !l.Held && l.Say != "" {

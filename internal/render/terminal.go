@@ -10,6 +10,7 @@ import (
 	"zincdoor/internal/core/change"
 	"zincdoor/internal/core/finding"
 	"zincdoor/internal/core/judge"
+	"zincdoor/internal/core/measure"
 	"zincdoor/internal/core/policy"
 )
 
@@ -338,7 +339,10 @@ func aboutEvidence(e judge.Evidence) string {
 	if e.Version != "" {
 		about += Safe(e.Version) + ", "
 	}
-	if e.Files > 0 {
+	switch {
+	case e.Format == policy.Coverage, e.Format == measure.Tool:
+		return about + files(e.Files)
+	case e.Files > 0:
 		about += fmt.Sprintf("asked about %d, ", e.Files)
 	}
 	about += finding.Count(e.Findings)
@@ -356,19 +360,6 @@ func evidenceName(e judge.Evidence) string {
 		return "no report"
 	}
 	return Safe(e.Name)
-}
-
-// bound says what a limit counted and how many it allows.
-func bound(l judge.LimitResult) string {
-	switch {
-	case l.Unknown:
-		return fmt.Sprintf("%d, and no report from before the change", l.Found)
-	case l.NoGrowth:
-		return fmt.Sprintf("%d, before the change %d", l.Found, l.Bound)
-	case l.EachFile:
-		return fmt.Sprintf("%d in one file, at most %d", l.Found, l.Bound)
-	}
-	return fmt.Sprintf("%d, at most %d", l.Found, l.Bound)
 }
 
 // limits shows each limit with its count.
@@ -425,14 +416,8 @@ const (
 
 // bar shows how much of what a limit allows is used up: full when it allows no more.
 func (s *screen) bar(l judge.LimitResult) string {
-	used := 0
-	switch {
-	case !l.Held:
-		used = barCells
-	case l.Bound > 0:
-		used = (l.Found*barCells + l.Bound - 1) / l.Bound
-	}
-	return strings.Repeat(s.full, used) + strings.Repeat(s.empty, barCells-used)
+	cells := (used(l)*barCells + 99) / 100
+	return strings.Repeat(s.full, cells) + strings.Repeat(s.empty, barCells-cells)
 }
 
 // fixable tells how much of what shut the door can be fixed by machine.

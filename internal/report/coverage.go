@@ -10,15 +10,50 @@ import (
 	"path"
 	"strconv"
 	"strings"
+	"sync"
 
 	"golang.org/x/net/html/charset"
 
 	"zincdoor/internal/core/measure"
 	"zincdoor/internal/core/pattern"
+	"zincdoor/internal/core/policy"
+	"zincdoor/internal/memory"
 )
 
 // ErrNoCoverage is the error of a file in none of the forms that are known.
 var ErrNoCoverage = errors.New("this is no coverage file: Go's cover profile, an LCOV tracefile, Cobertura or JaCoCo XML")
+
+var (
+	profileHead = pattern.Of(`^mode: (set|count|atomic)\s*(\n|$)`)
+	tracedHead  = pattern.Of(`^(TN:[^\n]*\n\s*)*SF:`)
+	coverRoot   = pattern.Of(`^<(coverage|report)[\s>]`)
+	xmlProlog   = pattern.Of(`(?s)^(<\?xml.*?\?>\s*|<!--.*?-->\s*|<!DOCTYPE[^>\[]*>\s*)*`)
+)
+
+// isCoverage reports whether the beginning of a report is that of a coverage file.
+func isCoverage(head []byte) bool {
+	text := string(bytes.TrimSpace(bytes.TrimPrefix(head, []byte("\xef\xbb\xbf"))))
+	if profileHead.MatchString(text) || tracedHead.MatchString(text) {
+		return true
+	}
+	return strings.HasPrefix(text, "<") && coverRoot.MatchString(text[len(xmlProlog.FindString(text)):])
+}
+
+// coverageReport reads a coverage file as a report that has looked at the files it speaks of.
+func coverageReport(in *bufio.Reader) (*Report, error) {
+	read, err := ReadCoverage(in)
+	switch {
+	case errors.Is(err, ErrNoCoverage):
+		return nil, fmt.Errorf("byte 0: %w: %w", err, ErrMalformed)
+	case err != nil:
+		return nil, err
+	}
+	r := &Report{Format: policy.Coverage, Coverage: read, Tools: []Tool{{Targets: read.Paths()}}}
+	if len(read) == 0 {
+		r.fail("it speaks of no file, so perhaps no test ran")
+	}
+	return r, nil
+}
 
 // ReadCoverage reads a coverage file, in whichever of the forms it is. Paths are as the file has them. What isn't whole is an error
 // that says where.
@@ -46,7 +81,9 @@ func eachLine(in *bufio.Reader, see func(n int, line string) error) error {
 	n := 0
 	for scanner.Scan() {
 		n++
-		if err := see(n, strings.TrimSpace(strings.TrimPrefix(scanner.Text(), "\ufeff"))); err != nil {
+		if err := see(n, strings.TrimSpace(strings.TrimPrefix(scanner.Text(), "\ufeff"))); errors.Is(err, ErrTooMuch) {
+			return err
+		} else if err != nil {
 			return fmt.Errorf("line %d: %w: %w", n, err, ErrMalformed)
 		}
 	}
@@ -61,11 +98,11 @@ func readProfile(in *bufio.Reader) (measure.Coverage, error) {
 	type block struct {
 		file        string
 		first, last int
-		columns     [2]string
+		columns     [2]int
 	}
 	counts := map[block]int{}
 	all := measure.Coverage{}
-	room := mostLines
+	room := mostLines()
 	err := eachLine(in, func(n int, line string) error {
 		if line == "" || strings.HasPrefix(line, "mode:") {
 			return nil
@@ -74,8 +111,8 @@ func readProfile(in *bufio.Reader) (measure.Coverage, error) {
 		if m == nil {
 			return fmt.Errorf("%q is no block of a cover profile", clip(line))
 		}
-		numbers, err := numbersOf(m[2], m[4], m[6], m[7])
-		if err != nil || numbers[1] < numbers[0] || numbers[0] < 1 {
+		numbers, err := numbersOf(m[2], m[4], m[6], m[7], m[3], m[5])
+		if err != nil || numbers[1] < numbers[0] || numbers[0] < 1 || numbers[1] > 1<<30 {
 			return fmt.Errorf("%q has no lines that there can be", clip(line))
 		}
 		if all[m[1]] == nil {
@@ -84,29 +121,41 @@ func readProfile(in *bufio.Reader) (measure.Coverage, error) {
 		if numbers[2] == 0 { // no statement
 			return nil
 		}
-		b := block{m[1], numbers[0], numbers[1], [2]string{m[3], m[5]}}
+		b := block{m[1], numbers[0], numbers[1], [2]int{numbers[4], numbers[5]}}
 		count, known := counts[b]
 		if !known {
 			room -= numbers[1] - numbers[0] + 1
 		}
 		if room < 0 {
-			return fmt.Errorf("its blocks have over %d lines", mostLines)
+			return tooManyLines()
 		}
 		counts[b] = count + numbers[3]
 		return nil
 	})
 	for b, count := range counts {
 		for n := b.first; n <= b.last; n++ {
-			if was, known := all[b.file][n]; !known || was.Count < count {
-				all[b.file][n] = measure.Hits{Count: count}
+			h := measure.Hits{Count: count, Column: all[b.file][n].Column}
+			for i, line := range []int{b.first, b.last} {
+				if n == line {
+					h.Column = max(h.Column, b.columns[i])
+				}
 			}
+			h.Count = max(h.Count, all[b.file][n].Count)
+			all[b.file][n] = h
 		}
 	}
 	return all, err
 }
 
-// mostLines bounds how many lines the blocks of a profile may have together.
-const mostLines = 1 << 22
+// mostLines is how many lines a coverage file may speak of.
+var mostLines = sync.OnceValue(func() int { return int(memory.Allowed() / lineRoom) })
+
+// lineRoom is how much memory a line takes at most until a verdict is made of all, in bytes.
+const lineRoom = 512
+
+func tooManyLines() error {
+	return fmt.Errorf("it speaks of more than %d lines, too many for %d MiB of memory; split it: %w", mostLines(), memory.Allowed()>>20, ErrTooMuch)
+}
 
 func numbersOf(texts ...string) (numbers []int, err error) {
 	for _, text := range texts {
@@ -120,6 +169,7 @@ func numbersOf(texts ...string) (numbers []int, err error) {
 func readTracefile(in *bufio.Reader) (measure.Coverage, error) {
 	all := measure.Coverage{}
 	file, open := "", false
+	room := mostLines()
 	err := eachLine(in, func(n int, line string) error {
 		tag, value, _ := strings.Cut(line, ":")
 		switch {
@@ -132,6 +182,9 @@ func readTracefile(in *bufio.Reader) (measure.Coverage, error) {
 		case tag == "DA" || tag == "BRDA":
 			if !open {
 				return fmt.Errorf("%s stands outside of a file's record", tag)
+			}
+			if room--; room < 0 {
+				return tooManyLines()
 			}
 			at, h, err := traced(tag, strings.Split(value, ","))
 			if err != nil || at < 0 {
@@ -176,7 +229,7 @@ func readCoverageXML(in io.Reader) (measure.Coverage, error) {
 	d := xml.NewDecoder(in)
 	d.Strict, d.CharsetReader = true, charset.NewReaderLabel
 	all := measure.Coverage{}
-	x := coverageXML{all: all}
+	x := coverageXML{all: all, room: mostLines()}
 	for depth := 0; ; {
 		token, err := d.Token()
 		if err == io.EOF {
@@ -198,7 +251,9 @@ func readCoverageXML(in io.Reader) (measure.Coverage, error) {
 					return nil, ErrNoCoverage
 				}
 			}
-			if err := x.element(t); err != nil {
+			if err := x.element(t); errors.Is(err, ErrTooMuch) {
+				return all, err
+			} else if err != nil {
 				line, _ := d.InputPos()
 				return all, fmt.Errorf("line %d: %w: %w", line, err, ErrMalformed)
 			}
@@ -224,6 +279,7 @@ type coverageXML struct {
 	sources  int
 	group    string // of JaCoCo: the package, as a folder
 	file     string
+	room     int // how many more lines there may be
 }
 
 func (x *coverageXML) element(t xml.StartElement) error {
@@ -266,6 +322,9 @@ func (x *coverageXML) open(file string) {
 func (x *coverageXML) line(at func(name string) string) error {
 	if x.file == "" {
 		return errors.New("a line stands outside of a file")
+	}
+	if x.room--; x.room < 0 {
+		return tooManyLines()
 	}
 	if x.root == "report" {
 		numbers, err := numbersOf(at("nr"), at("ci"), zeroed(at("mb")), zeroed(at("cb")))

@@ -15,6 +15,7 @@ import (
 	"strings"
 
 	"zincdoor/internal/core/finding"
+	"zincdoor/internal/core/measure"
 	"zincdoor/internal/core/policy"
 	"zincdoor/internal/memory"
 )
@@ -46,6 +47,9 @@ type Report struct {
 
 	// Compiled is what the log of a build shows to have been compiled.
 	Compiled Compiled
+
+	// Coverage is what tests came to, by paths as the report writes them; nil for a report of findings.
+	Coverage measure.Coverage
 
 	// Commit is the revision the report says it was made at, "" where it doesn't say.
 	Commit string
@@ -145,6 +149,8 @@ func Read(r io.Reader, form Form) (*Report, error) {
 		}
 	}
 	switch {
+	case format == policy.Coverage:
+		return coverageReport(in)
 	case format == policy.SARIF:
 		return readSARIF(in, sizeOf(r), form.Flows)
 	case policy.IsDiagnostics(format):
@@ -172,6 +178,9 @@ func detect(in *bufio.Reader) (string, error) {
 	}
 	if i := bytes.IndexByte(head, 0); i >= 0 {
 		return "", fmt.Errorf("byte %d: the report isn't text: %w", i, ErrMalformed)
+	}
+	if isCoverage(head) {
+		return policy.Coverage, nil
 	}
 	for at := 0; at < len(head); {
 		rest := head[at:]

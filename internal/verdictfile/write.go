@@ -16,6 +16,7 @@ import (
 
 	"zincdoor/internal/core/baseline"
 	"zincdoor/internal/core/judge"
+	"zincdoor/internal/core/measure"
 	"zincdoor/internal/core/policy"
 	"zincdoor/internal/inorder"
 )
@@ -111,6 +112,22 @@ type (
 		Say      string   `json:"say"`
 		Unknown  bool     `json:"unknown,omitempty"` // nothing is known of what was found before the change
 		Findings []string `json:"findings"`
+
+		Measured *measuredJSON `json:"measured,omitempty"`
+	}
+	measuredJSON struct {
+		Measure   measure.Number `json:"measure"`
+		Of        measure.Scope  `json:"of"`
+		Unit      string         `json:"unit"`
+		Number    float64        `json:"number"`
+		Bound     float64        `json:"bound"`
+		Tolerance float64        `json:"tolerance"`
+		Lines     int            `json:"lines"` // that count, of a part in percent
+		Items     int            `json:"items"` // files or functions, where each is held by itself
+		Worst     string         `json:"worst"` // of these, the one that keeps its bound least
+		Estimated bool           `json:"estimated"`
+		Paths     []string       `json:"paths"` // what the limit is on alone
+		Teams     []string       `json:"teams"`
 	}
 	acceptanceJSON struct {
 		Change   string       `json:"change"`
@@ -253,8 +270,12 @@ func ListOf[A, B any](from []A, to func(A) B) []B {
 // kindOf says what a limit's bound is.
 func kindOf(l judge.LimitResult) string {
 	switch {
+	case l.Demands() && l.Demand.NotWorse:
+		return l.Demand.Written()
+	case l.Demands() && l.Demand.Number.Limiting().Least:
+		return "least"
 	case l.NoGrowth:
-		return "no-growth"
+		return policy.NoGrowth
 	case l.EachFile:
 		return "each file"
 	case l.PerLines > 0:
@@ -270,8 +291,34 @@ func limitOf(l judge.LimitResult, findings []judge.Finding) limitJSON {
 	}
 	return limitJSON{
 		Name: l.Name, Count: l.CountName(), Severity: l.Severity, Exact: l.Exact, Most: l.Bound, Kind: kindOf(l), InForce: !l.Waiting,
-		Found: l.Found, Held: l.Held, Mode: string(l.Mode), Say: l.Say, Unknown: l.Unknown, Findings: broke,
+		Found: l.Found, Held: l.Held, Mode: string(l.Mode), Say: l.Say, Unknown: l.Unknown, Findings: broke, Measured: measuredOf(l),
 	}
+}
+
+// The units of numbers about code.
+const (
+	unitNumber  = "number"
+	unitPercent = "percent"
+	unitMinutes = "minutes"
+)
+
+func measuredOf(l judge.LimitResult) *measuredJSON {
+	if l.Measured == nil {
+		return nil
+	}
+	same := func(s string) string { return s }
+	m := &measuredJSON{
+		Measure: l.Demand.Number, Of: l.Demand.Of, Unit: unitNumber, Number: l.Measured.Number, Bound: l.Measured.Bound, Tolerance: l.Demand.Tolerance,
+		Lines: l.Measured.Lines, Items: l.Measured.Items, Worst: l.Measured.Worst, Estimated: l.Measured.Estimated,
+		Paths: ListOf(l.Paths, same), Teams: ListOf(l.Teams, same),
+	}
+	switch {
+	case l.Demand.Share:
+		m.Unit = unitPercent
+	case l.Demand.Number == measure.NumberDebt:
+		m.Unit = unitMinutes
+	}
+	return m
 }
 
 // Members writes an object, member by member.

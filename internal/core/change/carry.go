@@ -40,6 +40,13 @@ func (c Carrier) Carry(f *finding.Finding) bool {
 	return c.place(&f.Path, &f.Region)
 }
 
+// CarryLine brings a line to the judged state. It is false where that doesn't have it.
+func (c Carrier) CarryLine(path string, line int) (now string, at int, there bool) {
+	region := finding.Region{Line: line}
+	there = c.place(&path, &region)
+	return path, region.Line, there
+}
+
 // file is the file that has a path in the report's state, nil where nothing of it differs.
 func (c Carrier) file(path string) *File {
 	for i := range c.Between.Files {

@@ -247,6 +247,11 @@ func (c *Change) Touches(path string, line int) bool {
 	return c.Place(path, finding.Region{Line: line}, true) == OnTouched
 }
 
+// TouchesAny reports whether any line of a stretch is the author's.
+func (c *Change) TouchesAny(path string, lines Span) bool {
+	return c.Place(path, finding.Region{Line: lines.First, EndLine: lines.Last}, true) == OnTouched
+}
+
 // TouchedLines is the number of lines that are the author's and hold letters or digits, in the files that are taken, as far as they
 // can be told.
 func (c *Change) TouchedLines(take func(path string) bool) (n int) {

@@ -20,6 +20,9 @@ func (v *Verdict) join(j *judgement) {
 	now := map[string]string{} // the IDs of joined findings, by those of their sources
 	into := map[int]int{}      // by a source that goes into another one's place: that
 	for _, group := range groups {
+		if slices.ContainsFunc(group, func(i int) bool { return isOurs(v.Findings[i]) }) {
+			continue
+		}
 		var sources []Finding
 		for _, i := range group {
 			now[v.Findings[i].ID] = v.Findings[group[0]].ID

@@ -9,6 +9,7 @@ import (
 	"zincdoor/internal/core/baseline"
 	"zincdoor/internal/core/change"
 	"zincdoor/internal/core/finding"
+	"zincdoor/internal/core/measure"
 	"zincdoor/internal/core/policy"
 	"zincdoor/internal/core/source"
 	"zincdoor/internal/core/waiver"
@@ -129,6 +130,7 @@ type Input struct {
 	Spaced *change.Change // Change where lines that differ in white space alone count as touched; nil where that makes no difference
 
 	Findings []finding.Finding // merged, in finding.Order
+	Measures Measures
 	Evidence []Evidence
 	Waivers  []waiver.Waiver // in the code, sorted by path and line
 	Texts    Texts
@@ -193,12 +195,17 @@ type LimitResult struct {
 	Waiting      bool // it is not in force on this day
 	Unknown      bool // nothing is known of what was found before the change, so that it can't be held
 	Findings     []int
+
+	Measured *Measured // of a limit on a number about code; nil for one on findings
 }
 
 // CountName is what the limit counts, for people and programs: the policy's word, or what else is counted.
 func (l LimitResult) CountName() string {
-	if l.Counted != Findings {
+	switch {
+	case l.Counted != Findings:
 		return string(l.Counted)
+	case l.Demands():
+		return measure.Tool
 	}
 	return string(l.Count)
 }
@@ -265,13 +272,14 @@ func Judge(in Input) Verdict {
 	}
 	estimate(v.Findings, in.Policy)
 	own(v.Findings)
+	demanded := j.holdDemands(&v)
 	v.Totals = count(v)
 	for _, t := range in.Policy.Teams {
 		if slices.ContainsFunc(v.Findings, func(f Finding) bool { return f.Team == t.Name }) {
 			v.Teams = append(v.Teams, t)
 		}
 	}
-	v.Limits = append(holdLimits(j, &v), v.Limits...)
+	v.Limits = append(holdLimits(j, &v, demanded), v.Limits...)
 	v.Enforced, v.Outcome = decide(in.Door, v)
 	v.Notices = slices.Concat(v.Notices, j.known.Distrusted, remarks(in, v, lineRule), j.remarksOnTools())
 	return v

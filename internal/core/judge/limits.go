@@ -8,14 +8,18 @@ import (
 	"zincdoor/internal/core/baseline"
 	"zincdoor/internal/core/change"
 	"zincdoor/internal/core/finding"
-	"zincdoor/internal/core/house"
 	"zincdoor/internal/core/policy"
 )
 
-// holdLimits holds the findings against every limit of the door.
-func holdLimits(j *judgement, v *Verdict) []LimitResult {
+// holdLimits holds the findings against every limit of the door. Demanded are the results of those on numbers about code, by their
+// places.
+func holdLimits(j *judgement, v *Verdict, demanded map[int]LimitResult) []LimitResult {
 	results := make([]LimitResult, 0, len(j.Door.Limits))
-	for _, limit := range j.Door.Limits {
+	for n, limit := range j.Door.Limits {
+		if r, held := demanded[n]; held {
+			results = append(results, r)
+			continue
+		}
 		r := LimitResult{Limit: limit, Mode: j.Door.ModeOf(limit), Bound: limit.Most, Waiting: !limit.InForce(j.Today)}
 		aside := 0
 		for i, f := range v.Findings {
@@ -96,13 +100,25 @@ func (in Input) baseFaults() [][]int {
 
 // countBase counts what a limit would have counted before the change.
 func (in Input) countBase(l *policy.Limit) (n int) {
+	in.eachOnBase(l, func(int) { n++ })
+	return n
+}
+
+// costBase is what the findings that a limit selects cost before the change, in minutes.
+func (in Input) costBase(l *policy.Limit) (minutes int) {
+	in.eachOnBase(l, func(cost int) { minutes += cost })
+	return minutes
+}
+
+// eachOnBase hands over, of each fault before the change that a limit selects, what it costs.
+func (in Input) eachOnBase(l *policy.Limit, see func(cost int)) {
 	type source struct {
 		finding.Finding
 		team string
 	}
 	renames := in.Change.Renames()
 	for _, group := range in.baseFaults() {
-		worst := ""
+		worst, cost := "", 0
 		var selected []source
 		for _, i := range group {
 			f := in.BaseFindings[i]
@@ -118,18 +134,17 @@ func (in Input) countBase(l *policy.Limit) (n int) {
 			if worst == "" || in.Policy.Ladder.Worse(severity, worst) {
 				worst = severity
 			}
-			selected = append(selected, source{f, team})
+			selected, cost = append(selected, source{f, team}), max(cost, in.Policy.CostOf(f, severity))
 		}
 		if slices.ContainsFunc(selected, func(s source) bool { return l.TakesBase(s.Finding, s.team, in.Policy.Ladder, worst) }) {
-			n++
+			see(cost)
 		}
 	}
-	return n
 }
 
 // selects reports whether a limit counts a finding.
 func selects(l *policy.Limit, ladder policy.Ladder, f Finding) bool {
-	return f.Severity != policy.Ignored && counts(l.Count, f) && Selects(&l.Selector, ladder, f)
+	return f.Severity != policy.Ignored && !isOurs(f) && counts(l.Count, f) && Selects(&l.Selector, ladder, f)
 }
 
 // Selects reports whether a selector means a finding: by any of its sources, with its own severity, place and standing.
@@ -153,10 +168,10 @@ func counts(count policy.Count, f Finding) bool {
 	return false
 }
 
-// looksAt reports whether some evidence of the door looks at a file; our own checks are none where they are only judged along.
+// looksAt reports whether some evidence of the door looks at a file; what is only judged along is none.
 func (j *judgement) looksAt(path string) bool {
 	return slices.ContainsFunc(j.Evidence, func(e Evidence) bool {
-		return e.Sound() && (e.Name != house.Tool || slices.Contains(j.Door.Needs, house.Tool)) && e.LooksAt(path)
+		return e.Sound() && !e.Along && e.LooksAt(path)
 	})
 }
 

@@ -9,6 +9,8 @@ import (
 	"zincdoor/internal/core/baseline"
 	"zincdoor/internal/core/finding"
 	"zincdoor/internal/core/house"
+	"zincdoor/internal/core/measure"
+	"zincdoor/internal/core/policy"
 )
 
 // Renamed is a tool that the baseline knows by another name.
@@ -114,7 +116,7 @@ func (j *judgement) remarksOnTools() (notices []string) {
 	}
 	for _, e := range j.Evidence {
 		for _, c := range e.Covers {
-			if e.Pinned || c.Tool == house.Tool || known[c.Tool] || j.Baseline.KnowsTool(c.Tool) {
+			if e.Pinned || e.Format == house.Tool || e.Format == measure.Tool || e.Format == policy.Coverage || known[c.Tool] || j.Baseline.KnowsTool(c.Tool) {
 				continue
 			}
 			known[c.Tool] = true

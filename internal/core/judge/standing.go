@@ -9,6 +9,7 @@ import (
 	"zincdoor/internal/core/change"
 	"zincdoor/internal/core/finding"
 	"zincdoor/internal/core/house"
+	"zincdoor/internal/core/measure"
 	"zincdoor/internal/core/policy"
 	"zincdoor/internal/core/processors"
 	"zincdoor/internal/core/recognise"
@@ -28,6 +29,7 @@ type judgement struct {
 	waiverOf  []int              // for each finding the index of the waiver that means it, or none
 	added     []addition
 	own       bool // the change alters nothing but what the door keeps in the repository
+	values    map[valueAt]measure.Value
 }
 
 // none is the index of nothing.
@@ -42,6 +44,10 @@ func recogniseAll(in Input) *judgement {
 		in.Whole = in.Change
 	}
 	j := &judgement{Input: in, baseCover: &baseline.Baseline{Covers: in.BaseCovers}, own: in.Change.Only(in.Policy.Own)}
+	j.values = map[valueAt]measure.Value{}
+	for _, v := range in.Measures.Values {
+		j.values[placeOfValue(v)] = v
+	}
 	j.nameTools()
 	j.loseCover()
 	j.matchWaivers()
@@ -78,7 +84,7 @@ func (j *judgement) stand(all []Finding, honoured map[int]*baseline.Entry) (line
 	for i := range all {
 		f := &all[i]
 		f.Status = j.statusOf(i, *f, honoured[i])
-		if j.onlyByLines(i) && f.Tool != waiver.Tool && f.Tool != house.Tool && f.Severity != policy.Ignored {
+		if j.onlyByLines(i) && f.Tool != waiver.Tool && f.Tool != house.Tool && !isOurs(*f) && f.Severity != policy.Ignored {
 			if _, told := byLines[f.Tool]; !told && j.cover.KnowsTool(f.Tool) {
 				byLines[f.Tool] = " in " + f.Path
 			} else if !told {
@@ -127,6 +133,8 @@ func (j *judgement) statusOf(i int, f Finding, honoured *baseline.Entry) (s Stat
 	case j.wasOnBase(i):
 		s.Standing, s.Base = Existing, j.baseOf(i)
 		s.compare(f, j.Policy, s.Base)
+	case isOurs(f):
+		s = j.measuredStanding(f)
 	case j.own, j.onlyByLines(i) && f.Place != change.OnTouched && f.Path != "":
 		s.Standing = Existing
 	default:

@@ -11,6 +11,14 @@ import (
 type Hits struct {
 	Count           int
 	Branches, Taken int // of the ways on from the line, how many there are and how many were taken; 0 and 0 where that isn't known
+	Column          int // the last one, in bytes, that the tool speaks of in the line; 0 where it speaks of none
+}
+
+// Reported is what coverage reports say together.
+type Reported struct {
+	Coverage
+	Expects func(path string) bool // files that they should speak of, by their kinds or what the policy says
+	Named   func(path string) bool // of these, those that the policy says
 }
 
 // Coverage is which lines of which files tests came to: the lines that can be reached at all, 1-based, by paths.
@@ -24,7 +32,7 @@ func (c Coverage) Add(path string, line int, h Hits) {
 		c[path] = file
 	}
 	was := file[line]
-	file[line] = Hits{was.Count + h.Count, max(was.Branches, h.Branches), max(was.Taken, h.Taken)}
+	file[line] = Hits{was.Count + h.Count, max(was.Branches, h.Branches), max(was.Taken, h.Taken), max(was.Column, h.Column)}
 }
 
 // Join adds what another run covered.
@@ -122,6 +130,89 @@ func (c Coverage) CoverRows(files []Measured, of Scope, take func(path string, l
 	return byLanguage(rows, func(r CoveredRow) string { return r.Language }, func(language string, rows []CoveredRow) CoveredRow {
 		return CoveredRow{Language: language, Covered: SumCovered(rows)}
 	})
+}
+
+// HasBranches reports whether any line's ways on are counted.
+func (c Coverage) HasBranches() bool {
+	for _, lines := range c {
+		for _, h := range lines {
+			if h.Branches > 0 {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// FileCoverage is what tests came to in one file.
+type FileCoverage map[int]Hits
+
+// LinesOf are the lines of a file that can be reached: those that the reports speak of and that hold code. Of a file that they should
+// speak of and don't, all lines of code are, and no test came there; counts is false where nothing is expected. A file that the change
+// touches is expected by its kind, another one only where the policy says so.
+func (c *Reported) LinesOf(f Measured, touched bool) (lines FileCoverage, counts bool) {
+	said, mentioned := c.Coverage[f.Path]
+	if !mentioned {
+		if !c.Named(f.Path) && !(touched && c.Expects(f.Path)) {
+			return nil, false
+		}
+		said = f.nothing()[f.Path]
+	}
+	lines = FileCoverage{}
+	for n, h := range said {
+		if f.Code.Has(n) { // Go's blocks take in comments
+			lines[n] = h
+		}
+	}
+	return lines, true
+}
+
+// parts are those of one line by a number: of a line that can be reached, or of the ways on from it.
+func (h Hits) parts(of Number) (p Parts) {
+	if of == NumberBranches {
+		return Parts{h.Branches - h.Taken, h.Branches}
+	}
+	if h.Count == 0 {
+		p.Part = 1
+	}
+	p.Whole = 1
+	return p
+}
+
+// Parts counts what isn't covered of the lines that are taken, and all of them.
+func (c FileCoverage) Parts(of Number, take func(line int) bool) (sum Parts) {
+	for n, h := range c {
+		if take(n) {
+			p := h.parts(of)
+			sum.Part, sum.Whole = sum.Part+p.Part, sum.Whole+p.Whole
+		}
+	}
+	return sum
+}
+
+// Stretch is a stretch of lines that tests don't come to, with how many of them.
+type Stretch struct {
+	change.Span
+	Parts Parts
+}
+
+// Stretches are those of the lines that are taken, in order; of branches each line is one. Lines between them that can't be reached
+// belong to them.
+func (c FileCoverage) Stretches(of Number, take func(line int) bool) (all []Stretch) {
+	open := false // the last line that counts isn't covered
+	for _, n := range slices.Sorted(maps.Keys(c)) {
+		p := c[n].parts(of)
+		switch {
+		case !take(n), p.Part == 0:
+			open = false
+		case open && of != NumberBranches:
+			last := &all[len(all)-1]
+			last.Last, last.Parts = n, Parts{last.Parts.Part + p.Part, last.Parts.Whole + p.Whole}
+		default:
+			all, open = append(all, Stretch{change.Span{First: n, Last: n}, p}), true
+		}
+	}
+	return all
 }
 
 // nothing is a coverage of the file's lines of code that came to none of them.

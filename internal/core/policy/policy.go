@@ -288,10 +288,11 @@ type Limit struct {
 	Name     string
 	Count    Count
 	Most     int
-	NoGrowth bool   // Most is what was found before the change
-	EachFile bool   // Most is for each file on its own
-	PerLines int    // Most is for each so many touched lines, started ones included; 0 for the whole change
-	Say      string // a sentence for people, shown when the limit is broken
+	NoGrowth bool    // Most is what was found before the change
+	EachFile bool    // Most is for each file on its own
+	PerLines int     // Most is for each so many touched lines, started ones included; 0 for the whole change
+	Demand   *Demand // in the place of Count, Most, NoGrowth and PerLines: what is asked of a number about code; nil for none
+	Say      string  // a sentence for people, shown when the limit is broken
 	Mode     Mode
 	From     string // the day from which it is in force, YYYY-MM-DD; "" for always
 	Until    string // the last day on which it is

@@ -13,6 +13,7 @@ import (
 const (
 	SARIF       = "sarif"
 	Diagnostics = "diagnostics"
+	Coverage    = "test-coverage" // Go's cover profile, an LCOV tracefile, Cobertura or JaCoCo XML
 )
 
 // The forms of diagnostic text. A report can be demanded to be of one.
@@ -28,7 +29,7 @@ const (
 var Forms = []string{GNU, Brackets, Arrows, SyntaxErrors, CompilerJSON}
 
 // Formats lists the names of all formats.
-var Formats = append([]string{SARIF, Diagnostics}, Forms...)
+var Formats = append([]string{SARIF, Diagnostics, Coverage}, Forms...)
 
 // IsDiagnostics reports whether a format is diagnostic text, of whatever form.
 func IsDiagnostics(format string) bool {

@@ -42,6 +42,9 @@ type Selector struct {
 	generated bool // Paths names the set of generated files
 }
 
+// Empty reports whether the selector takes everything.
+func (s Selector) Empty() bool { return reflect.DeepEqual(s.Unresolved(), Selector{}) }
+
 // Group is a named set of rules.
 type Group struct {
 	Rules  []string // globs
@@ -117,6 +120,20 @@ func (g *Group) takes(f finding.Finding) bool {
 
 func inAny(groups []*Group, f finding.Finding) bool {
 	return slices.ContainsFunc(groups, func(g *Group) bool { return g.takes(f) })
+}
+
+// TakesFile reports whether the selector means anything in a file that a team answers for, as far as its paths and teams say.
+func (s *Selector) TakesFile(path, team string) bool {
+	takes := func(s *Selector) bool {
+		return s.TakesPath(path) && (len(s.Teams) == 0 || slices.Contains(s.Teams, team))
+	}
+	return takes(s) && !(s.Except != nil && s.Except.OfFiles() && takes(s.Except))
+}
+
+// OfFiles reports whether the selector selects by nothing else than paths and teams.
+func (s Selector) OfFiles() bool {
+	s.Paths, s.Teams = nil, nil
+	return s.Empty()
 }
 
 // TakesName reports whether one of some globs takes a name: * stands for everything.

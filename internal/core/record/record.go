@@ -12,6 +12,7 @@ import (
 	"zincdoor/internal/core/change"
 	"zincdoor/internal/core/house"
 	"zincdoor/internal/core/judge"
+	"zincdoor/internal/core/measure"
 	"zincdoor/internal/core/policy"
 )
 
@@ -77,7 +78,7 @@ func Of(v judge.Verdict, branch string, p *policy.Policy) Record {
 	}
 	all := v.Findings
 	if branch != "" && slices.ContainsFunc(v.Evidence, func(e judge.Evidence) bool { return e.Partly }) {
-		v.Findings, v.Limits = kept(v, func(f judge.Finding) bool { return f.Tool != house.Tool })
+		v.Findings, v.Limits = kept(v, func(f judge.Finding) bool { return !isOwn(f.Tool) })
 	}
 	r := Record{Branch: branch, Verdict: v, Tallies: map[By][]Tally{}}
 	for _, by := range counted {
@@ -93,6 +94,9 @@ func Of(v judge.Verdict, branch string, p *policy.Policy) Record {
 	r.Apart = len(all) - len(r.Verdict.Findings)
 	return r
 }
+
+// isOwn reports whether a tool is our own, which looks at a change alone.
+func isOwn(tool string) bool { return tool == house.Tool || tool == measure.Tool }
 
 // kept are some of a verdict's findings, and the limits with these alone.
 func kept(v judge.Verdict, keeps func(judge.Finding) bool) (some []judge.Finding, limits []judge.LimitResult) {
