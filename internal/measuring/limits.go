@@ -71,6 +71,9 @@ func ForLimits(ctx context.Context, q Request) (*Result, error) {
 	}
 	t.sizes()
 	t.coverage()
+	if err := t.duplicates(); err != nil {
+		return nil, err
+	}
 	slices.SortFunc(t.values, measure.ByPlace)
 	if err := t.show(); err != nil {
 		return nil, err
@@ -99,8 +102,6 @@ func (t *taking) known() (all []measure.Number) {
 			if t.Coverage == nil || !t.Coverage.HasBranches() {
 				continue
 			}
-		case measure.NumberDuplicated:
-			continue
 		}
 		all = append(all, n)
 	}
@@ -111,7 +112,7 @@ func (t *taking) known() (all []measure.Number) {
 func (t *taking) knownBefore() (all []measure.Number) {
 	for _, n := range measure.Limited {
 		switch {
-		case n.Size() && t.Target.Diff != nil,
+		case (n.Size() || n == measure.NumberDuplicated) && t.Target.Diff != nil,
 			n == measure.NumberCoverage && t.Before != nil,
 			n == measure.NumberBranches && t.Before != nil && t.Before.HasBranches():
 			all = append(all, n)
@@ -140,7 +141,7 @@ func (t *taking) touches(path string) bool { return t.Change.Everything || t.Cha
 func (t *taking) read() (err error) {
 	var paths []string
 	all := t.Change.Everything || t.any(func(d policy.Demand) bool {
-		return d.Of == measure.OfAll && (d.Number.Size() || d.Number == measure.NumberFindings)
+		return d.Of == measure.OfAll && !d.Number.Limiting().Least && d.Number != measure.NumberDebt
 	})
 	switch {
 	case all && !t.Target.IsPatch:
@@ -165,7 +166,7 @@ func (t *taking) read() (err error) {
 		return err
 	}
 	diff := t.Target.Diff
-	if diff == nil || !t.any(func(d policy.Demand) bool { return d.Number.Size() || d.NotWorse }) {
+	if diff == nil || !t.any(func(d policy.Demand) bool { return d.Number.Size() && d.Of != measure.OfTouched || d.NotWorse }) {
 		return nil
 	}
 	var olds []string
@@ -368,6 +369,137 @@ func (t *taking) stretches(f measure.Measured, n measure.Number, of measure.Scop
 			message = fmt.Sprintf("no test runs these %d changed lines", s.Parts.Part)
 		}
 		t.find(n, of, f.Path, s.Span, message, s.Parts.Part)
+	}
+}
+
+// duplicates takes what stands elsewhere too.
+func (t *taking) duplicates() error {
+	isDuplicated := func(n measure.Number) bool { return n == measure.NumberDuplicated }
+	if !t.any(func(d policy.Demand) bool { return isDuplicated(d.Number) }) || len(t.files) == 0 {
+		return nil
+	}
+	files, err := t.Target.Tree.Paths()
+	if err != nil {
+		return err
+	}
+	side, repo := t.Target.Side, t.Target.Repo
+	if t.Target.IsPatch {
+		repo = nil
+	}
+	q := DuplicatesRequest{Choice: &Choice{Policy: t.Policy}, Repo: repo, Side: side, From: Of(t.Target.Tree), Paths: slices.Clone(files)}
+	var looked []string
+	all := t.any(func(d policy.Demand) bool { return isDuplicated(d.Number) && d.Of == measure.OfAll })
+	for _, f := range t.files {
+		if all || t.touches(f.Path) {
+			looked = append(looked, f.Path)
+		}
+	}
+	copied, err := Duplicates(q, looked)
+	if err != nil {
+		return err
+	}
+	before, err := t.duplicatesBefore()
+	if err != nil {
+		return err
+	}
+	t.once(isDuplicated, func(n measure.Number, of measure.Scope) {
+		for _, f := range t.files {
+			if of != measure.OfAll && !t.touches(f.Path) {
+				continue
+			}
+			v := measure.Value{Subject: measure.Subject{Number: n, Of: of, Path: f.Path}}
+			if of == measure.OfTouched {
+				v.Part, v.Whole = t.copies(f, copied[f.Path])
+			} else {
+				v.Part, v.Whole = measure.Copies(copied[f.Path]).Count(), f.Code.Count()
+				v.Before = before(f)
+			}
+			t.add(v)
+		}
+		if of == measure.OfAll {
+			t.duplicatesGone(before)
+		}
+	})
+	return nil
+}
+
+// copies counts the lines that the change touches and that stand elsewhere too, and all touched lines with code. A stretch counts where
+// the change touches enough of it to be one.
+func (t *taking) copies(f measure.Measured, all []measure.Copied) (copies, touched int) {
+	touches := func(lines change.Lines) change.Lines {
+		var some []int
+		for _, s := range lines {
+			for n := s.First; n <= s.Last; n++ {
+				if t.Change.Touches(f.Path, n) {
+					some = append(some, n)
+				}
+			}
+		}
+		return change.LinesOf(some)
+	}
+	var counted change.Lines
+	for _, c := range all {
+		own := touches(c.Code)
+		if own.Count() < t.Policy.Duplication.Lines {
+			continue
+		}
+		counted = counted.Union(own)
+		message := fmt.Sprintf("these %d changed lines stand elsewhere too", own.Count())
+		found := t.find(measure.NumberDuplicated, measure.OfTouched, f.Path, change.Span{First: own[0].First, Last: own[len(own)-1].Last}, message, own.Count())
+		found.Detail().Notes = []finding.Remark{{Message: fmt.Sprintf("the same, up to line %d", c.There.Last), Path: c.Other, Region: finding.Region{Line: c.There.First, EndLine: c.There.Last}}}
+	}
+	return counted.Count(), touches(f.Code).Count()
+}
+
+// duplicatesBefore finds what stood twice before the change, where that is asked for.
+func (t *taking) duplicatesBefore() (before func(f measure.Measured) *measure.Parts, err error) {
+	nothing := func(measure.Measured) *measure.Parts { return nil }
+	diff := t.Target.Diff
+	if diff == nil || !t.any(func(d policy.Demand) bool { return d.Number == measure.NumberDuplicated && d.NotWorse }) {
+		return nothing, nil
+	}
+	tree, err := t.Target.Repo.Tree(diff.Old())
+	if err != nil {
+		return nothing, err
+	}
+	defer tree.Close()
+	var looked []string
+	was := map[string]measure.Measured{} // by its path now
+	for _, f := range t.files {
+		old := f
+		if c := t.Change.File(f.Path); c != nil {
+			old = t.before[c.Old]
+		}
+		if old.Path != "" {
+			was[f.Path] = old
+			looked = append(looked, old.Path)
+		}
+	}
+	for path := range t.before {
+		looked = append(looked, path)
+	}
+	slices.Sort(looked)
+	copied, err := Duplicates(DuplicatesRequest{Choice: &Choice{Policy: t.Policy}, Repo: t.Target.Repo, Side: diff.Old(), From: Of(tree)}, slices.Compact(looked))
+	parts := func(f measure.Measured) *measure.Parts {
+		return &measure.Parts{Part: measure.Copies(copied[f.Path]).Count(), Whole: f.Code.Count()}
+	}
+	return func(f measure.Measured) *measure.Parts {
+		if old, there := was[f.Path]; there {
+			return parts(old)
+		}
+		if _, gone := t.before[f.Path]; gone {
+			return parts(f)
+		}
+		return nil
+	}, err
+}
+
+// duplicatesGone takes what stood twice of files that the change takes away.
+func (t *taking) duplicatesGone(before func(f measure.Measured) *measure.Parts) {
+	for _, f := range t.Change.Files {
+		if was, measured := t.before[f.Old]; f.Status == change.Deleted && measured {
+			t.add(measure.Value{Subject: measure.Subject{Number: measure.NumberDuplicated, Of: measure.OfAll, Path: f.Old}, Before: before(was)})
+		}
 	}
 }
 

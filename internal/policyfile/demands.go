@@ -144,14 +144,76 @@ func (r *reader) amount(n *yaml.Node, what string, d *policy.Demand) (amount flo
 	return amount, share
 }
 
+// The words for what stands twice though its names, or its numbers and texts, differ.
+const (
+	foldNames  = "names"
+	foldValues = "values"
+)
+
+// duplication reads what stands twice. Each key counts before the inherited one.
+func (r *reader) duplication(n *yaml.Node) {
+	d := &r.policy.Duplication
+	if d.Tokens == 0 {
+		*d = measure.Usual
+	}
+	was := *d
+	atLeastOne := func(n *yaml.Node, what string) int {
+		many := r.number(n, what)
+		if many < 1 {
+			r.complain(n, "%s must be at least 1", what)
+		}
+		return max(many, 1)
+	}
+	r.mapping(n, keys{what: "duplication", seen: r.origin("duplication."), read: map[string]func(*yaml.Node){
+		"tokens": func(n *yaml.Node) { d.Tokens = atLeastOne(n, "duplication: tokens") },
+		"lines":  func(n *yaml.Node) { d.Lines = atLeastOne(n, "duplication: lines") },
+		"fold": func(n *yaml.Node) {
+			words := listOf(r, n, "duplication: fold", []string{foldNames, foldValues})
+			d.FoldNames, d.FoldValues = slices.Contains(words, foldNames), slices.Contains(words, foldValues)
+		},
+	}})
+	for _, door := range r.under.Doors {
+		for _, l := range door.Limits {
+			if l.Value.Firm && l.Value.Demands() && l.Value.Demand.Number == measure.NumberDuplicated && *d != was {
+				r.complain(n, "duplication can't be changed here, since the limit %q in %s is firm", l.Value.Name, l.At)
+			}
+		}
+	}
+}
+
+// duplication writes what stands twice, where it isn't what is usual.
+func (w *writer) duplication() {
+	d := w.policy.Duplication
+	if d == measure.Usual || d.Tokens == 0 {
+		return
+	}
+	w.heading("duplication:")
+	w.line("duplication.tokens", "  tokens: "+strconv.Itoa(d.Tokens))
+	w.line("duplication.lines", "  lines: "+strconv.Itoa(d.Lines))
+	var fold []string
+	if d.FoldNames {
+		fold = append(fold, foldNames)
+	}
+	if d.FoldValues {
+		fold = append(fold, foldValues)
+	}
+	if len(fold) > 0 {
+		w.line("duplication.fold", "  fold: ["+strings.Join(fold, ", ")+"]")
+	}
+}
+
 // describeDemand names a limit on a number about code.
 func describeDemand(l policy.Limit) string {
 	d := l.Demand
-	words := []string{string(d.Number), "of", map[measure.Scope]string{
+	words := []string{strings.ReplaceAll(string(d.Number), "-", " "), "of", map[measure.Scope]string{
 		measure.OfTouched: "changed lines", measure.OfFunction: "functions", measure.OfFile: "files", measure.OfAll: "all",
 	}[d.Of]}
-	if d.Number == measure.NumberLines && d.Of == measure.OfTouched {
+	switch {
+	case d.Of != measure.OfTouched:
+	case d.Number == measure.NumberLines:
 		words = []string{"changed lines"}
+	case d.Number == measure.NumberDuplicated:
+		words = []string{"duplicated changed lines"}
 	}
 	words = append(words, describeSelector(l)...)
 	if l.EachFile {

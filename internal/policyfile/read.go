@@ -41,29 +41,30 @@ func (r *reader) whole() {
 		need: need,
 		seen: r.origin(""),
 		read: map[string]func(*yaml.Node){
-			"zincdoor":   r.form,
-			"inherit":    func(*yaml.Node) {}, // was read before
-			"firm":       r.firm,
-			"ladder":     r.ladder,
-			"levels":     func(n *yaml.Node) { levels = n }, // needs the ladder
-			"baseline":   r.baseline,
-			"place":      r.place,
-			"aliases":    r.aliases,
-			"same":       r.same,
-			"teams":      r.teams,
-			"reports":    r.reports,
-			"recipes":    func(n *yaml.Node) { recipes = n }, // needs the ladder
-			"numbers":    r.numbers,
-			"doors":      func(n *yaml.Node) { doors = n }, // needs the ladder
-			"severities": func(n *yaml.Node) { severities = n },
-			"cost":       func(n *yaml.Node) { cost = n }, // needs the ladder
-			"history":    r.history,
-			"paths":      r.paths,
-			"groups":     r.groups,
-			"house":      r.house,
-			"notes":      r.notes,
-			"link":       r.link,
-			"hosts":      r.hosts,
+			"zincdoor":    r.form,
+			"inherit":     func(*yaml.Node) {}, // was read before
+			"firm":        r.firm,
+			"ladder":      r.ladder,
+			"levels":      func(n *yaml.Node) { levels = n }, // needs the ladder
+			"baseline":    r.baseline,
+			"place":       r.place,
+			"aliases":     r.aliases,
+			"same":        r.same,
+			"teams":       r.teams,
+			"reports":     r.reports,
+			"recipes":     func(n *yaml.Node) { recipes = n }, // needs the ladder
+			"numbers":     r.numbers,
+			"doors":       func(n *yaml.Node) { doors = n }, // needs the ladder
+			"severities":  func(n *yaml.Node) { severities = n },
+			"cost":        func(n *yaml.Node) { cost = n }, // needs the ladder
+			"history":     r.history,
+			"duplication": r.duplication,
+			"paths":       r.paths,
+			"groups":      r.groups,
+			"house":       r.house,
+			"notes":       r.notes,
+			"link":        r.link,
+			"hosts":       r.hosts,
 		},
 	})
 	r.levels(levels)

@@ -206,6 +206,7 @@ func (w *writer) rules() {
 	if p.Link != "" {
 		w.line("link", "link: "+Word(p.Link))
 	}
+	w.duplication()
 	w.heading("doors:")
 }
 

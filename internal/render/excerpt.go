@@ -28,7 +28,7 @@ func (s *screen) finding(f judge.Finding) {
 		if marks != "" {
 			s.line("%s%s", lead, s.signal.Render(marks))
 		}
-		s.around(f, text, 1, s.Context)
+		s.around(f, text, 1, max(s.Context, extent(f)))
 	} else if f.Region.Line > 0 {
 		s.line("%s %s", s.zinc.Render(fmt.Sprintf("%*d", indent-3, f.Region.Line)+" "), gutter)
 	}
@@ -50,6 +50,17 @@ func (s *screen) finding(f judge.Finding) {
 	s.wrapped(lead, Safe(f.Message), s.plain)
 	s.details(lead+"  ", f)
 	s.line("")
+}
+
+// mostExtent is how many further lines of a stretch are shown.
+const mostExtent = 7
+
+// extent is how many lines after its first one are shown of a finding that is about all of them.
+func extent(f judge.Finding) int {
+	if !f.OfLines() {
+		return 0
+	}
+	return min(f.Region.Last()-f.Region.Line, mostExtent)
 }
 
 // around shows lines near a finding, each with whether it is of the change.

@@ -352,7 +352,7 @@ func (o Options) codeOnPage(f judge.Finding) (lines []pageLine) {
 	if text == nil || f.Region.Line == 0 {
 		return nil
 	}
-	for n := f.Region.Line - aroundLines; n <= f.Region.Line+aroundLines; n++ {
+	for n := f.Region.Line - aroundLines; n <= f.Region.Line+extent(f)+aroundLines; n++ {
 		if n < 1 || n > text.Len() || !text.Holds(n) {
 			continue
 		}

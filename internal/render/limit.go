@@ -156,6 +156,8 @@ func used(l judge.LimitResult) int {
 	switch {
 	case !l.Held:
 		return 100
+	case l.Unknown:
+		return 0
 	case l.Measured != nil:
 		return l.Measured.Used(*l.Demand)
 	case l.Bound > 0:

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
 
 	"zincdoor/internal/core/change"
 	"zincdoor/internal/core/measure"
@@ -43,6 +44,11 @@ func (m Measured) Used(d policy.Demand) int {
 // isOurs reports whether a finding is about a number that was measured here.
 func isOurs(f Finding) bool {
 	return f.Tool == measure.Tool && len(f.Sources) == 1 && f.Sources[0] == measure.Tool
+}
+
+// OfLines reports whether a finding is about each line of its region, and not about what begins there.
+func (f Finding) OfLines() bool {
+	return isOurs(f) && strings.HasSuffix(f.Rule, "-of-"+string(measure.OfTouched))
 }
 
 // valueAt is where a value and the finding about it meet.

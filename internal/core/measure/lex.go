@@ -30,10 +30,19 @@ const branch = "#if"
 // signs are those of more than one character, the longest first.
 var signs = []string{"<<=", ">>=", "...", "===", "!==", "&&", "||", "??", "?.", "?:", "::", "->", "=>", ":=", "==", "!=", "<=", ">=", "++", "--", "+=", "-=", "*=", "/=", "<<"}
 
+// longSigns are the bytes that signs of more than one character begin with.
+var longSigns = func() (is [256]bool) {
+	for _, s := range signs {
+		is[s[0]] = true
+	}
+	return is
+}()
+
 // lexer cuts a text into tokens.
 type lexer struct {
 	*language
 	text   []byte
+	shared string // text, which the tokens' texts are part of
 	at     int
 	line   int
 	start  int // where the line begins
@@ -41,9 +50,13 @@ type lexer struct {
 	tokens []token
 }
 
-// lex cuts a text into tokens. It takes any text: what isn't closed goes on to the end of its line, or of the text.
+// bytesPerToken is about how many bytes of code there are to each token.
+const bytesPerToken = 6
+
+// lex cuts a text into tokens, whose texts keep all of the text in memory. It takes any text: what isn't closed goes on to the end of
+// its line, or of the text.
 func (l *language) lex(text []byte) []token {
-	x := &lexer{language: l, text: text, line: 1, first: true}
+	x := &lexer{language: l, text: text, shared: string(text), line: 1, first: true, tokens: make([]token, 0, len(text)/bytesPerToken+8)}
 	for x.at < len(text) {
 		x.next()
 	}
@@ -95,7 +108,7 @@ func (x *lexer) add(k kind, from mark) {
 	if x.text[x.at-1] == '\n' { // what isn't closed goes on to the end of the text
 		end--
 	}
-	x.tokens = append(x.tokens, token{kind: k, text: string(x.text[from.at:x.at]), line: from.line, end: end, indent: from.indent})
+	x.tokens = append(x.tokens, token{kind: k, text: x.shared[from.at:x.at], line: from.line, end: end, indent: from.indent})
 	x.first = false
 }
 
@@ -355,6 +368,9 @@ func (x *lexer) word() {
 func (x *lexer) sign() {
 	from := x.begin()
 	for _, s := range signs {
+		if !longSigns[x.text[x.at]] {
+			break
+		}
 		if bytes.HasPrefix(x.text[x.at:], []byte(s)) {
 			x.at += len(s)
 			x.add(sign, from)

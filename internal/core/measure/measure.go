@@ -5,6 +5,7 @@ package measure
 
 import (
 	"bytes"
+	"strings"
 
 	"zincdoor/internal/core/change"
 )
@@ -72,7 +73,8 @@ func Of(path string, text []byte) File {
 		f.Functions = l.bracketedFunctions(tokens)
 	}
 	for i := range f.Functions {
-		f.Functions[i].Estimated = f.Functions[i].Estimated || l.estimated
+		fn := &f.Functions[i]
+		fn.Name, fn.Estimated = strings.Clone(fn.Name), fn.Estimated || l.estimated // the tokens' texts keep all of the file in memory
 	}
 	return f
 }

@@ -109,8 +109,6 @@ func (v Value) Message() string {
 	switch {
 	case v.Of == OfTouched:
 		what = "the change"
-	case v.Of == OfAll:
-		what = "the code"
 	case v.Function != "":
 		what = v.Function
 	}

@@ -14,6 +14,7 @@ import (
 	"zincdoor/internal/core/change"
 	"zincdoor/internal/core/finding"
 	"zincdoor/internal/core/house"
+	"zincdoor/internal/core/measure"
 )
 
 // Path is where a repository keeps its policy.
@@ -56,6 +57,8 @@ type Policy struct {
 	Same    [][]string        // sets of rules, by globs, of several tools that mean the same fault
 	Aliases map[string]string // the present names of rules that their tools renamed
 	Numbers []Number          // the first that takes a rule counts
+
+	Duplication measure.Duplication // what stands twice
 
 	Costs   Costs   // what findings take to put right
 	History History // what is kept of verdicts

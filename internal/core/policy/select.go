@@ -11,6 +11,7 @@ import (
 
 	"zincdoor/internal/core/change"
 	"zincdoor/internal/core/finding"
+	"zincdoor/internal/core/measure"
 )
 
 // Selector says which findings are meant. Each list that isn't empty must take the finding; the zero value takes all.
@@ -196,6 +197,9 @@ const GeneratedSet = "generated"
 // Resolve looks up the groups and sets that groups, severities and limits name. A policy that was put together selects by
 // names only after this. No group may hold itself.
 func (p *Policy) Resolve() {
+	if p.Duplication.Tokens == 0 {
+		p.Duplication = measure.Usual
+	}
 	for _, g := range p.Groups {
 		g.groups, g.except = p.groupsOf(g.Rules), p.groupsOf(g.Except)
 	}

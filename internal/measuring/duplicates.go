@@ -1,0 +1,187 @@
+package measuring
+
+import (
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"sync"
+
+	"zincdoor/internal/core/measure"
+	"zincdoor/internal/git"
+	"zincdoor/internal/lint"
+)
+
+// duplicates finds what stands twice in a state of the repository.
+type duplicates struct {
+	measure.Duplication
+	choice *Choice
+	from   State
+	index  *index
+	names  map[string]string // of the files' contents, by their paths; "" for one whose content has no name
+	paths  []string          // sorted
+}
+
+// DuplicatesRequest says where to look.
+type DuplicatesRequest struct {
+	Choice *Choice
+	Repo   *git.Repo // nil for none: then nothing is kept
+	Side   git.Side
+	From   State
+	Paths  []string // of all files, where there is no repository
+}
+
+// Duplicates finds what stands elsewhere too of the files that are looked at, by their paths.
+func Duplicates(q DuplicatesRequest, looked []string) (map[string][]measure.Copied, error) {
+	d, err := newDuplicates(q)
+	if err != nil {
+		return nil, err
+	}
+	return d.find(looked)
+}
+
+// newDuplicates lists the files of a state, and readies their prints: those that were kept, and those of files that have to be read.
+func newDuplicates(q DuplicatesRequest) (*duplicates, error) {
+	d := &duplicates{Duplication: q.Choice.Policy.Duplication, choice: q.Choice, from: q.From, names: map[string]string{}}
+	paths, where := q.Paths, ""
+	if q.Repo != nil {
+		entries, err := q.Repo.Entries(q.Side)
+		if err != nil {
+			return nil, err
+		}
+		paths = paths[:0:0]
+		for p, e := range entries {
+			if !e.Link {
+				paths = append(paths, p)
+				d.names[p] = e.Content
+			}
+		}
+		if cache, err := os.UserCacheDir(); err == nil {
+			where = filepath.Join(cache, "zincdoor", "prints")
+		}
+	}
+	d.paths = d.choice.Left(paths)
+	slices.Sort(d.paths)
+	home, marker := "", ""
+	if q.Repo != nil {
+		home = q.Repo.CommonDir()
+	}
+	if m := d.choice.Policy.Marker; m != nil {
+		marker = m.String()
+	}
+	d.index = openIndex(where, lint.Build(), home, strconv.Itoa(d.Tokens), strconv.FormatBool(d.FoldNames), strconv.FormatBool(d.FoldValues), marker)
+	return d, d.fill()
+}
+
+// name is what the prints of a file are kept under: its content and, since that says how it is read, its kind.
+func (d *duplicates) name(p string) string {
+	if d.names[p] == "" {
+		return "path:" + p
+	}
+	return d.names[p] + path.Ext(p)
+}
+
+// fill reads the files whose prints aren't known.
+func (d *duplicates) fill() error {
+	var unread []string
+	asked, seen := map[string]bool{}, map[string]bool{}
+	for _, p := range d.paths {
+		name := d.name(p)
+		seen[name] = true
+		if _, known := d.index.prints[name]; (!known || d.names[p] == "") && !asked[name] {
+			asked[name] = true
+			unread = append(unread, p)
+		}
+	}
+	if len(unread) == 0 {
+		return nil
+	}
+	var mutex sync.Mutex
+	took := map[string]bool{}
+	err := d.choice.Read(unread, d.from, func(p string, data []byte) {
+		prints := d.Prints(d.Read(p, data))
+		mutex.Lock()
+		defer mutex.Unlock()
+		d.index.add(d.name(p), prints)
+		took[p] = true
+	})
+	if err != nil {
+		return err
+	}
+	for _, p := range unread {
+		if !took[p] { // no text that is looked at
+			d.index.add(d.name(p), nil)
+		}
+	}
+	d.index.save(seen)
+	return nil
+}
+
+// atOnce is how many files are held at once.
+const atOnce = 500
+
+// find finds what stands elsewhere too of the files that are looked at.
+func (d *duplicates) find(looked []string) (map[string][]measure.Copied, error) {
+	counts, has := map[uint64]int{}, map[uint64]bool{}
+	for _, p := range looked {
+		for _, print := range d.index.prints[d.name(p)] {
+			has[print] = true
+		}
+	}
+	for _, p := range d.paths {
+		for _, print := range d.index.prints[d.name(p)] {
+			if has[print] {
+				counts[print]++
+			}
+		}
+	}
+	shared := func(print uint64) bool { return counts[print] > 1 }
+	candidates := func(paths []string) []string {
+		return slices.DeleteFunc(slices.Clone(paths), func(p string) bool { return !slices.ContainsFunc(d.index.prints[d.name(p)], shared) })
+	}
+	finder := measure.NewFinder(d.Duplication, shared)
+	mine := map[string]bool{}
+	for _, p := range looked {
+		mine[p] = true
+	}
+	looked = candidates(looked)
+	others := candidates(slices.DeleteFunc(slices.Clone(d.paths), func(p string) bool { return mine[p] }))
+	if len(looked) == 0 {
+		return nil, nil
+	}
+	err := d.inOrder(looked, func(p string, t measure.Tokens) { finder.Learn(p, t, true) })
+	if err == nil {
+		err = d.inOrder(others, func(p string, t measure.Tokens) { finder.Learn(p, t, false) })
+	}
+	all := map[string][]measure.Copied{}
+	if err == nil {
+		err = d.inOrder(looked, func(p string, t measure.Tokens) {
+			if found := finder.Find(p, t); len(found) > 0 {
+				all[p] = found
+			}
+		})
+	}
+	return all, err
+}
+
+// inOrder reads the tokens of files, and hands them over in the order of the paths.
+func (d *duplicates) inOrder(paths []string, see func(p string, t measure.Tokens)) error {
+	for some := range slices.Chunk(paths, atOnce) {
+		var mutex sync.Mutex
+		tokens := map[string]measure.Tokens{}
+		err := d.choice.Read(some, d.from, func(p string, data []byte) {
+			t := d.Read(p, data)
+			mutex.Lock()
+			defer mutex.Unlock()
+			tokens[p] = t
+		})
+		if err != nil {
+			return err
+		}
+		for _, p := range some {
+			see(p, tokens[p])
+		}
+	}
+	return nil
+}
