@@ -202,7 +202,7 @@ core/tide.c        1   2  50.0%  7
 core/tide.c
       7  ┃         return 3;
 
-1 file of the coverage files isn't in this repository: /usr/include/x.h
+c.info names files that aren't in the repository: /usr/include/x.h
 `
 	if out != want {
 		t.Errorf("as text:\n%s\nwant\n%s", out, want)
@@ -213,7 +213,7 @@ core/tide.c
 		args, want string
 		code       int
 	}{
-		{"--coverage build/none.info", "no such file", 3}, {"--coverage core/tide.c", "this is no coverage file", 3}, {"--coverage build/cut.info", "doesn't end", 2},
+		{"--coverage build/none.info", "no such file", 3}, {"--coverage core/tide.c", "this is no coverage file", 2}, {"--coverage build/cut.info", "doesn't end", 2},
 		{"--coverage build/far.info", "core/tide.c:99, and the file has 10 lines", 2}, {"--of touched", "unless there is a --coverage", 3},
 		{"--coverage build/c.info --of touched", "name one, e.g. --into main", 3}, {"--coverage build/c.info --sort lines", "--sort is for sizes", 3},
 	} {

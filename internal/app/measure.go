@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"strings"
 	"sync"
 
 	"zincdoor/internal/core/change"
@@ -23,7 +22,7 @@ type MeasureRequest struct {
 	Call
 	Change target.Name // whose files are measured; without a kind all of the work tree
 
-	KeepTexts bool // the texts of a change's files will be asked for, and all paths
+	KeepTexts bool // the texts of a change's files will be asked for
 
 	// Selects makes, of the policy and the repository's root, what takes the files that are measured.
 	Selects func(p *policy.Policy, root string) (takes func(path string) bool, err error)
@@ -40,29 +39,31 @@ type Sizes struct {
 	Change *change.Change
 
 	texts map[string]*source.Text // of the files of a change, where they were asked for
-	paths []string                // all paths of the state, where they were asked for or all of it is measured
-	root  string                  // of the repository on this machine
 }
 
-// file are the numbers of one file.
-func (s *Sizes) file(path string) (f measure.Measured, measured bool) {
-	at, measured := slices.BinarySearchFunc(s.Files, path, func(f measure.Measured, path string) int { return strings.Compare(f.Path, path) })
-	if !measured {
-		return f, false
-	}
-	return s.Files[at], true
+// opened is a state to be measured, with the policy that says what is left out.
+type opened struct {
+	*target.Target
+	repo   *git.Repo
+	policy *policy.Policy
+	takes  func(path string) bool
 }
 
-// Measure measures files that are in languages which are known: of a change those that it alters, else all; but for those that the
-// policy skips or says are generated.
-func Measure(ctx context.Context, q MeasureRequest) (*Sizes, error) {
+func (o *opened) Close() error { return errors.Join(o.Target.Close(), o.repo.Close()) }
+
+// open finds what is measured. It must be closed.
+func (q *MeasureRequest) open(ctx context.Context) (o *opened, err error) {
 	repo, err := git.Open(ctx, q.Dir)
 	if errors.Is(err, git.ErrNoRepository) {
 		return nil, fmt.Errorf("%w: run zincdoor measure inside one", err)
 	} else if err != nil {
 		return nil, err
 	}
-	defer repo.Close()
+	defer func() {
+		if err != nil {
+			repo.Close()
+		}
+	}()
 	if q.Change.Kind == "" {
 		q.Change.Kind = policy.Tree
 	}
@@ -73,35 +74,54 @@ func Measure(ctx context.Context, q MeasureRequest) (*Sizes, error) {
 	if err != nil {
 		return nil, err
 	}
-	defer t.Close()
+	o = &opened{Target: t, repo: repo}
 	read, err := readPolicy(t, q.Call)
-	if err != nil {
-		return nil, err
-	}
-	takes, err := q.Selects(read.Policy, t.Root)
-	if err != nil {
-		return nil, target.WrongCall("%v", err)
-	}
-	sizes := &Sizes{root: t.Root}
-	choice := &measuring.Choice{Policy: read.Policy, Takes: takes}
-	defer func() { sizes.Other, sizes.Aside = choice.Other, choice.Aside }()
-	if q.KeepTexts && t.Diff != nil {
-		sizes.texts = map[string]*source.Text{}
-	}
-	if q.KeepTexts || t.Diff == nil {
-		if sizes.paths, err = t.Tree.Paths(); err != nil {
-			return nil, err
+	if err == nil {
+		o.policy = read.Policy
+		if o.takes, err = q.Selects(read.Policy, t.Root); err != nil {
+			err = target.WrongCall("%v", err)
 		}
 	}
-	if t.Diff == nil {
-		sizes.Files, err = choice.Measure(choice.Left(slices.Clone(sizes.paths)), measuring.Of(t.Tree), nil)
-		return sizes, err
+	if err != nil {
+		t.Close()
 	}
-	lines, err := t.Diff.Lines(git.Known{}, func(f change.File) bool { return takes(f.Path) && measure.Knows(f.Path) })
+	return o, err
+}
+
+// Measure measures files that are in languages which are known: of a change those that it alters, else all; but for those that the
+// policy skips or says are generated.
+func Measure(ctx context.Context, q MeasureRequest) (*Sizes, error) {
+	t, err := q.open(ctx)
 	if err != nil {
 		return nil, err
 	}
-	sizes.Change = change.New(slices.Clone(lines.Files), read.Policy.Place)
+	defer t.Close()
+	return t.measure(q.KeepTexts, nil)
+}
+
+// measure measures the files of a state, and those of a change as they were before. Also takes files in languages that aren't known.
+func (t *opened) measure(keepTexts bool, also func(path string) bool) (sizes *Sizes, err error) {
+	sizes = &Sizes{}
+	choice := &measuring.Choice{Policy: t.policy, Takes: t.takes, Also: also}
+	defer func() { sizes.Other, sizes.Aside = choice.Other, choice.Aside }()
+	if keepTexts && t.Diff != nil {
+		sizes.texts = map[string]*source.Text{}
+	}
+	if t.Diff == nil {
+		paths, err := t.Tree.Paths()
+		if err != nil {
+			return nil, err
+		}
+		sizes.Files, err = choice.Measure(choice.Left(slices.Clone(paths)), measuring.Of(t.Tree), nil)
+		return sizes, err
+	}
+	lines, err := t.Diff.Lines(git.Known{}, func(f change.File) bool {
+		return t.takes(f.Path) && (measure.Knows(f.Path) || also != nil && also(f.Path))
+	})
+	if err != nil {
+		return nil, err
+	}
+	sizes.Change = change.New(slices.Clone(lines.Files), t.policy.Place)
 	var paths, olds []string
 	for _, f := range sizes.Change.Files {
 		if f.Status != change.Deleted {
@@ -114,7 +134,7 @@ func Measure(ctx context.Context, q MeasureRequest) (*Sizes, error) {
 	if sizes.Files, err = choice.Measure(choice.Left(paths), measuring.Of(t.Tree), sizes.keepText()); err != nil {
 		return nil, err
 	}
-	before := &measuring.Choice{Policy: read.Policy, Takes: takes} // what was left out is counted once
+	before := &measuring.Choice{Policy: t.policy, Takes: t.takes} // what was left out is counted once
 	sizes.Before, err = before.Measure(before.Left(olds), measuring.State{ReadAll: t.Diff.ReadOlds, Read: t.Diff.ReadOld}, nil)
 	return sizes, errors.Join(err, t.Diff.CloseOld())
 }

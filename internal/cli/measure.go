@@ -55,7 +55,21 @@ func (p *program) measureCoverage(cmd *cobra.Command, q app.MeasureRequest, o re
 	}
 	rows := covering.Rows(o.Of)
 	measure.SortUncovered(rows)
-	return render.Coverage(p.out, format, rows, render.CoverOptions{Of: o.Of, Worst: o.Worst, Touched: covering.Change != nil, Unknown: covering.Unknown, Text: covering.Text})
+	return render.Coverage(p.out, format, rows, render.CoverOptions{Of: o.Of, Worst: o.Worst, Touched: covering.Change != nil, Notices: covering.Notices, Text: covering.Text})
+}
+
+// measureDuplicates shows what stands twice.
+func (p *program) measureDuplicates(cmd *cobra.Command, q app.MeasureRequest, o render.MeasureOptions, format string) error {
+	for _, other := range []string{"of", "sort", "coverage"} {
+		if cmd.Flags().Changed(other) {
+			return fmt.Errorf("--duplicates goes without --%s", other)
+		}
+	}
+	found, err := app.Duplicates(cmd.Context(), q)
+	if err != nil {
+		return graded(err)
+	}
+	return render.Duplicates(p.out, format, found.Copies, render.DuplicateOptions{Worst: o.Worst, Counted: found.Counted(), Touched: found.Change != nil})
 }
 
 func (p *program) measure() *cobra.Command {
@@ -63,21 +77,25 @@ func (p *program) measure() *cobra.Command {
 	var change changeFlags
 	var format, by string
 	var coverage []string
+	var duplicates bool
 	q, o := app.MeasureRequest{}, render.MeasureOptions{}
 	cmd := &cobra.Command{
 		Use:   "measure [PATH]...",
-		Short: "Show how long and complex functions are, and what tests cover",
+		Short: "Show how long and complex code is, what tests cover and what stands twice",
 		Long: `Show numbers about the code of the work tree or a commit, or of what a change alters, with what they were before: of functions their lines, decisions, nesting and parameters, of files also how many lines hold code and how many functions there are. PATH names files and folders.
 
 A decision is a point at which a function goes on in one of several ways: if, a loop, a case, catch, and each "and" and "or". Nesting is how deep such structures stand inside one another. A function inside another is part of it. Numbers with ~ are estimated. What the policy skips, or says is generated, is left out.
 
-With --coverage it shows how many of the lines that can be reached tests came to, of a change those of its changed lines: by Go's cover profile, an LCOV tracefile, Cobertura or JaCoCo XML. A changed file that no coverage file mentions counts as not covered, if they mention others of its kind.`,
+With --coverage it shows how many of the lines that can be reached tests came to, of a change those of its changed lines: by Go's cover profile, an LCOV tracefile, Cobertura or JaCoCo XML. A changed file that no coverage file mentions counts as not covered, if they mention others of its kind.
+
+With --duplicates it shows what stands twice: at least 60 tokens in a row that are the same, over six lines, whatever the comments and white space; of a change what it copies. The policy can say otherwise (duplication:).`,
 		Example: `zincdoor measure
 zincdoor measure core --sort nesting --worst 5
 zincdoor measure --into main
 zincdoor measure --of file --path "core/**"
 zincdoor measure --of all --format csv
-zincdoor measure --coverage build/coverage --into main`,
+zincdoor measure --coverage build/coverage --into main
+zincdoor measure --duplicates`,
 		Args: cobra.ArbitraryArgs,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			revision, paths, err := revisionAndPaths(change.tree, args)
@@ -93,6 +111,9 @@ zincdoor measure --coverage build/coverage --into main`,
 			}
 			if err := measuring(cmd.Flags(), &q, &o, &selected, format); err != nil {
 				return err
+			}
+			if duplicates {
+				return p.measureDuplicates(cmd, q, o, format)
 			}
 			if len(coverage) > 0 {
 				return p.measureCoverage(cmd, q, o, coverage, format)
@@ -123,6 +144,7 @@ zincdoor measure --coverage build/coverage --into main`,
 		f.StringVar((*string)(&o.Of), "of", string(measure.OfFunction), "`WORD`|of what: changed lines (of coverage), functions, files, languages:")
 		values(f, "of", words(measure.CoverScopes)...)
 		f.StringArrayVar(&coverage, "coverage", nil, "`FILE`|how much of it tests cover, by a coverage file; repeatable")
+		f.BoolVar(&duplicates, "duplicates", false, "what stands twice, the longest first")
 		f.StringVar(&by, "sort", "", "`NUMBER`|the most of it first, else of decisions or code:")
 		values(f, "sort", words(measure.AllNumbers)...)
 	})

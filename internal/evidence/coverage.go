@@ -60,7 +60,7 @@ func (c *collector) placeCoverage(r *reading, finder *finder) error {
 		finder.unsure = ""
 	}
 	if len(strangers) > 0 && len(placed) > 0 {
-		c.notices = append(c.notices, fmt.Sprintf("%s speaks of files that aren't in the repository (%s)", r.state.Name, target.ClipList(strangers)))
+		c.notices = append(c.notices, fmt.Sprintf("%s names files that aren't in the repository: %s", r.state.Name, target.ClipList(strangers)))
 	}
 	r.report.Coverage, r.state.Files = placed, len(placed)
 	return nil

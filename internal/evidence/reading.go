@@ -118,7 +118,7 @@ func (q Request) readFile(ctx context.Context, from origin) *reading {
 		r.fail(judge.Missing, fmt.Sprintf("the file %s is missing; run the linter that writes it, or name another file: --report %s=FILE", from.tree, from.terms.Name))
 		return r
 	case errors.Is(err, fs.ErrNotExist):
-		r.fail(judge.Missing, "there is no such file; run the linter that writes it")
+		r.fail(judge.Missing, "there is no such file; run what writes it")
 		return r
 	case err != nil:
 		r.fail(judge.Missing, fmt.Sprintf("it can't be read: %v", errors.Unwrap(err)))
@@ -137,7 +137,11 @@ func (q Request) readFile(ctx context.Context, from origin) *reading {
 		r.fail(judge.Failed, strings.TrimSuffix(err.Error(), ": "+report.ErrTooMuch.Error()))
 		return r
 	case errors.Is(err, report.ErrMalformed):
-		r.fail(judge.Failed, fmt.Sprintf("%v; run the linter again, and keep all of its output", err))
+		what := "linter"
+		if from.format == policy.Coverage {
+			what = "tests"
+		}
+		r.fail(judge.Failed, fmt.Sprintf("%v; run the %s again, and keep all of its output", err, what))
 		return r
 	case err != nil:
 		r.fail(judge.Missing, fmt.Sprintf("it can't be read: %v", err))

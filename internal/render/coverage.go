@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"fmt"
 	"io"
-	"slices"
 	"strconv"
 	"strings"
 
@@ -18,7 +17,7 @@ type CoverOptions struct {
 	Of      measure.Scope
 	Worst   int      // how many are shown; 0 for all
 	Touched bool     // the lines are those that a change touches
-	Unknown []string // paths of the coverage files that lead nowhere
+	Notices []string // what people should know of how the coverage files were read
 
 	Text func(path string) *source.Text // gives the files of a change, of which the uncovered lines are shown
 }
@@ -111,9 +110,9 @@ func coverTable(shown, rows []measure.CoveredRow, o CoverOptions, s *screen) {
 	if o.Of == measure.OfTouched {
 		s.uncovered(shown, o.Text)
 	}
-	if n := len(o.Unknown); n > 0 {
+	for _, notice := range o.Notices {
 		s.line("")
-		s.wrapped("", fmt.Sprintf("%s of the coverage files %s in this repository: %s", files(n), map[bool]string{true: "isn't", false: "aren't"}[n == 1], strings.Join(slices.Clip(o.Unknown[:min(n, 3)]), ", ")), s.faint)
+		s.wrapped("", Safe(notice), s.faint)
 	}
 }
 

@@ -65,27 +65,12 @@ func (c Covered) Share() float64 {
 	return 100 * float64(c.Covered) / float64(c.Counted)
 }
 
-// Of counts the lines of a file that are taken.
-func (c Coverage) Of(path string, take func(line int) bool) (sum Covered) {
-	lines := c[path]
-	open := false // the last line that counts is uncovered
-	for _, n := range slices.Sorted(maps.Keys(lines)) {
-		if !take(n) {
-			open = false
-			continue
-		}
-		sum.Counted++
-		if lines[n].Count > 0 {
-			sum.Covered++
-			open = false
-			continue
-		}
-		if open {
-			sum.Uncovered[len(sum.Uncovered)-1].Last = n
-		} else {
-			sum.Uncovered = append(sum.Uncovered, change.Span{First: n, Last: n})
-		}
-		open = true
+// covered is how much is covered of the lines that are taken.
+func (c FileCoverage) covered(take func(line int) bool) (sum Covered) {
+	parts := c.Parts(NumberCoverage, take)
+	sum.Counted, sum.Covered = parts.Whole, parts.Whole-parts.Part
+	for _, stretch := range c.Stretches(NumberCoverage, take) {
+		sum.Uncovered = append(sum.Uncovered, stretch.Span)
 	}
 	return sum
 }
@@ -101,17 +86,16 @@ type CoveredRow struct {
 }
 
 // CoverRows counts the lines of files by a scope, in the order of paths, and leaves out what has none that count. Take says which
-// lines of a file are looked at. Of files that no coverage file mentions, which are sorted, all lines of code count, none as covered.
-func (c Coverage) CoverRows(files []Measured, of Scope, take func(path string, line int) bool, unmentioned []string) (rows []CoveredRow) {
+// lines of a file are looked at, ofChange that these are a change's.
+func (c *Reported) CoverRows(files []Measured, of Scope, take func(path string, line int) bool, ofChange bool) (rows []CoveredRow) {
 	for _, f := range files {
-		all := c
-		_, unknown := slices.BinarySearch(unmentioned, f.Path)
-		if unknown {
-			all = f.nothing()
+		lines, counts := c.LinesOf(f, ofChange)
+		if !counts {
+			continue
 		}
 		add := func(row CoveredRow, take func(line int) bool) {
-			row.Path, row.Language, row.Unmentioned = f.Path, f.Language, unknown
-			if row.Covered = all.Of(f.Path, take); row.Counted > 0 {
+			row.Path, row.Language, row.Unmentioned = f.Path, f.Language, c.Coverage[f.Path] == nil
+			if row.Covered = lines.covered(take); row.Counted > 0 {
 				rows = append(rows, row)
 			}
 		}
@@ -156,7 +140,7 @@ func (c *Reported) LinesOf(f Measured, touched bool) (lines FileCoverage, counts
 		if !c.Named(f.Path) && !(touched && c.Expects(f.Path)) {
 			return nil, false
 		}
-		said = f.nothing()[f.Path]
+		said = f.nothing()
 	}
 	lines = FileCoverage{}
 	for n, h := range said {
@@ -215,15 +199,15 @@ func (c FileCoverage) Stretches(of Number, take func(line int) bool) (all []Stre
 	return all
 }
 
-// nothing is a coverage of the file's lines of code that came to none of them.
-func (f Measured) nothing() Coverage {
+// nothing are the file's lines of code, and that no test came to them.
+func (f Measured) nothing() map[int]Hits {
 	lines := map[int]Hits{}
 	for _, s := range f.Code {
 		for n := s.First; n <= s.Last; n++ {
 			lines[n] = Hits{}
 		}
 	}
-	return Coverage{f.Path: lines}
+	return lines
 }
 
 // SumCovered is how much of all rows is covered.
