@@ -4,21 +4,18 @@ import (
 	"cmp"
 	"context"
 	"errors"
-	"maps"
 	"slices"
 
 	"golang.org/x/sync/errgroup"
 
 	"zincdoor/internal/authority"
 	"zincdoor/internal/core/change"
-	"zincdoor/internal/core/finding"
 	"zincdoor/internal/core/judge"
 	"zincdoor/internal/core/measure"
 	"zincdoor/internal/core/policy"
 	"zincdoor/internal/evidence"
 	"zincdoor/internal/git"
 	"zincdoor/internal/lint"
-	"zincdoor/internal/measuring"
 	"zincdoor/internal/policyfile"
 	"zincdoor/internal/target"
 )
@@ -228,6 +225,7 @@ func (q GateRequest) judge(ctx context.Context, t *target.Target, choose func(*a
 	if err := addMeasures(ctx, t, &in, collected, before); err != nil {
 		return nil, err
 	}
+	in.Measures.Recall = q.recall(ctx, t)
 	j := &Judged{Input: in, Policy: a.Policy, Dir: q.Dir, Root: t.Root, side: t.Side, trusted: a.Trusted(t).Side, texts: collected.Texts, rules: collected.Rules}
 	if slices.ContainsFunc(in.Policy.Reports, func(r policy.Report) bool { return len(r.Fix) > 0 }) {
 		j.Refused = a.Refusal(t, q.overrides())
@@ -268,22 +266,6 @@ func inputOf(t *target.Target, a *authority.Authority, c *evidence.Collected, l 
 		in.Subject.Files = len(c.Change.Files)
 	}
 	return in
-}
-
-// addMeasures adds the numbers that the door's limits need, and the findings about them. Before is what tests covered before the
-// change, nil where that isn't known.
-func addMeasures(ctx context.Context, t *target.Target, in *judge.Input, c *evidence.Collected, before *measure.Reported) error {
-	measured, err := measuring.ForLimits(ctx, measuring.Request{Target: t, Policy: in.Policy, Door: in.Door, Change: in.Change, Coverage: c.Coverage, Before: before})
-	if err != nil || len(measured.Measures.Known) == 0 {
-		return err
-	}
-	in.Measures, in.Evidence = measured.Measures, slices.Concat(in.Evidence, measured.Evidence)
-	in.Findings = finding.Merge(slices.Concat(in.Findings, measured.Findings))
-	if c.Rules != nil {
-		c.Rules[measure.Tool] = measured.Rules
-		maps.Copy(c.Texts, measured.Texts)
-	}
-	return nil
 }
 
 // addBase adds what was found before the change: by the reports of that state, and by linters that are run on it. It gives what tests

@@ -26,6 +26,7 @@ type TrendRequest struct {
 const (
 	ByDoor    = "door"
 	ByOutcome = "outcome"
+	ByMeasure = "measure" // these are numbers about code that limits were held against
 )
 
 // Trended is a trend, and of what it is.
@@ -69,6 +70,38 @@ func (h *History) Trend(ctx context.Context, q TrendRequest) (*Trended, error) {
 		}
 	}
 	return &Trended{record.Over(points, q.Every, record.By(q.By), h.Policy.Ladder), is, others}, nil
+}
+
+// MeasuredTrend is how numbers about code grew and shrank.
+type MeasuredTrend struct {
+	record.MeasuredTrend
+	Of     Branch
+	Others []Branch
+}
+
+// TrendOfMeasures gives the numbers that limits were held against in the last state in each step of time.
+func (h *History) TrendOfMeasures(ctx context.Context, q TrendRequest) (*MeasuredTrend, error) {
+	steps, err := q.Every.Span(q.From, q.To)
+	if err != nil {
+		return nil, target.WrongCall("%v", err)
+	}
+	states, is, others, err := h.States(ctx, q.Branch)
+	if err != nil {
+		return nil, err
+	}
+	t := &MeasuredTrend{Of: is, Others: others, MeasuredTrend: record.MeasuredTrend{Every: q.Every}}
+	for i, last := range record.LastStates(states, steps, q.Every) {
+		if last == nil || !last.Time.Before(q.To) {
+			t.Add(steps[i], "", nil)
+			continue
+		}
+		r, err := h.store.Record(ctx, *last)
+		if err != nil {
+			return nil, err
+		}
+		t.Add(steps[i], last.ID, r.Verdict.Limits)
+	}
+	return t, nil
 }
 
 // counting gives what counts the findings of a state. What was counted when the record was made serves as far as it goes; else the

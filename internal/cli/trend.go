@@ -1,8 +1,10 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 	"time"
 
@@ -15,7 +17,7 @@ import (
 )
 
 // trendedBy is what a trend can count by.
-var trendedBy = []string{string(record.BySeverity), string(record.ByStanding), string(record.ByRule), string(record.ByTool), string(record.ByTeam), string(record.BySet), app.ByDoor, app.ByOutcome}
+var trendedBy = []string{string(record.BySeverity), string(record.ByStanding), string(record.ByRule), string(record.ByTool), string(record.ByTeam), string(record.BySet), app.ByDoor, app.ByOutcome, app.ByMeasure}
 
 func (p *program) historyTrend() *cobra.Command {
 	var where historyFlags
@@ -27,7 +29,7 @@ func (p *program) historyTrend() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "trend",
 		Short: "Show how findings, or verdicts, grow and shrink",
-		Long: `Show how the findings of a guarded branch grow and shrink: of each step of time the last state that was recorded. With --count-by door or outcome, count the recorded verdicts themselves.
+		Long: `Show how the findings of a guarded branch grow and shrink: of each step of time the last state that was recorded. With --count-by door or outcome, count the recorded verdicts themselves; with measure, show the numbers about code that limits were held against.
 
 The selectors mean what they mean in a limit, by the present policy.`,
 		Example: `zincdoor history trend --since 26w
@@ -62,17 +64,24 @@ zincdoor history trend --format svg --output trend.svg`,
 				return fmt.Errorf("--most takes how many names to tell apart, at least 1")
 			case verdicts && (selected.any() || o.Cost):
 				return fmt.Errorf("--count-by %s counts verdicts, not findings: it goes with no selector and no --cost", q.By)
+			case q.By == app.ByMeasure && (selected.any() || o.Cost):
+				return fmt.Errorf("--count-by %s shows numbers about code, not findings: it goes with no selector and no --cost", q.By)
+			case q.By == app.ByMeasure && !slices.Contains(render.MeasuredTrendFormats, format):
+				return fmt.Errorf("--count-by %s has no format %s; there are %s", q.By, format, strings.Join(render.MeasuredTrendFormats, ", "))
 			}
 			return p.onHistory(cmd.Context(), &where, func(h *app.History) error {
 				if q.Takes, err = selected.onRecords(h); err != nil {
 					return err
 				}
 				q.Branch, q.Every = of.of(), record.Every(every)
+				o.Most, o.Like = most, p.out
+				if q.By == app.ByMeasure {
+					return p.trendOfMeasures(cmd.Context(), h, q, o, format, file)
+				}
 				t, err := h.Trend(cmd.Context(), q)
 				if err != nil {
 					return err
 				}
-				o.Most, o.Like = most, p.out
 				o.Title = fmt.Sprintf("Verdicts of %s by %s", h.Name, q.By)
 				if !verdicts {
 					what := "Findings"
@@ -82,11 +91,7 @@ zincdoor history trend --format svg --output trend.svg`,
 					o.Title = fmt.Sprintf("%s on %s, by %s", what, t.Of, q.By)
 					p.tellOthers(t.Others)
 				}
-				write := func(w io.Writer) error { return render.Trend(w, format, t.Trend, o) }
-				if file != "" {
-					return written(file, replace(file, write))
-				}
-				return write(p.out)
+				return p.writeTo(file, func(w io.Writer) error { return render.Trend(w, format, t.Trend, o) })
 			})
 		},
 	}
@@ -110,6 +115,25 @@ zincdoor history trend --format svg --output trend.svg`,
 	})
 	p.group(cmd, recordsHeading, where.addRead)
 	return cmd
+}
+
+// trendOfMeasures shows how numbers about code grew and shrank.
+func (p *program) trendOfMeasures(ctx context.Context, h *app.History, q app.TrendRequest, o render.TrendOptions, format, file string) error {
+	t, err := h.TrendOfMeasures(ctx, q)
+	if err != nil {
+		return err
+	}
+	o.Title = fmt.Sprintf("Numbers about code on %s", t.Of)
+	p.tellOthers(t.Others)
+	return p.writeTo(file, func(w io.Writer) error { return render.MeasuredTrend(w, format, t.MeasuredTrend, o) })
+}
+
+// writeTo writes to a file, or to standard output where none is named.
+func (p *program) writeTo(file string, write func(w io.Writer) error) error {
+	if file != "" {
+		return written(file, replace(file, write))
+	}
+	return write(p.out)
 }
 
 func written(file string, err error) error {

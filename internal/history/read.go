@@ -21,6 +21,7 @@ type Filter struct {
 	Repository, Door, Kind, Outcome, Ref, Branch string
 
 	Head         string    // a commit
+	Tree         string    // the git object id of the judged tree
 	Since, Until time.Time // Until itself isn't among them
 	Last         int       // so many of the newest
 	States       bool      // only those that have the state of a guarded branch
@@ -35,7 +36,7 @@ func (s *Store) List(ctx context.Context, f Filter) (all []record.Summary, err e
 		where = append(where, fmt.Sprintf(what, fmt.Sprintf("$%d", len(args))))
 	}
 	for _, is := range []struct{ column, value string }{
-		{"repository", f.Repository}, {"door", f.Door}, {"kind", f.Kind}, {"outcome", f.Outcome}, {"ref", f.Ref}, {"branch", f.Branch}, {"head", f.Head},
+		{"repository", f.Repository}, {"door", f.Door}, {"kind", f.Kind}, {"outcome", f.Outcome}, {"ref", f.Ref}, {"branch", f.Branch}, {"head", f.Head}, {"tree", f.Tree},
 	} {
 		if is.value != "" {
 			demand(is.column+" = %s", is.value)

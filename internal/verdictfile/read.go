@@ -174,7 +174,7 @@ func (l limitJSON) result() judge.LimitResult {
 	} else if m := l.Measured; m != nil {
 		r.Limit.NoGrowth, r.Limit.Paths, r.Limit.Teams = false, m.Paths, m.Teams
 		r.Limit.Demand = &policy.Demand{Number: m.Measure, Of: m.Of, Share: m.Unit == unitPercent, NotWorse: l.Kind == policy.NoGrowth || l.Kind == policy.NoDrop, Tolerance: m.Tolerance, Bound: m.Bound}
-		r.Measured = &judge.Measured{Number: m.Number, Bound: m.Bound, Lines: m.Lines, Worst: m.Worst, Items: m.Items, Estimated: m.Estimated}
+		r.Measured = &judge.Measured{Number: m.Number, Bound: m.Bound, Lines: m.Lines, Worst: m.Worst, Items: m.Items, Estimated: m.Estimated, Alone: !m.Excepted}
 	} else {
 		r.Count = policy.Count(l.Count)
 	}

@@ -128,6 +128,7 @@ type (
 		Estimated bool           `json:"estimated"`
 		Paths     []string       `json:"paths"` // what the limit is on alone
 		Teams     []string       `json:"teams"`
+		Excepted  bool           `json:"excepted"` // the limit has exceptions
 	}
 	acceptanceJSON struct {
 		Change   string       `json:"change"`
@@ -310,7 +311,7 @@ func measuredOf(l judge.LimitResult) *measuredJSON {
 	m := &measuredJSON{
 		Measure: l.Demand.Number, Of: l.Demand.Of, Unit: unitNumber, Number: l.Measured.Number, Bound: l.Measured.Bound, Tolerance: l.Demand.Tolerance,
 		Lines: l.Measured.Lines, Items: l.Measured.Items, Worst: l.Measured.Worst, Estimated: l.Measured.Estimated,
-		Paths: ListOf(l.Paths, same), Teams: ListOf(l.Teams, same),
+		Paths: ListOf(l.Paths, same), Teams: ListOf(l.Teams, same), Excepted: !l.Measured.Alone,
 	}
 	switch {
 	case l.Demand.Share:

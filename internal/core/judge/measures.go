@@ -27,6 +27,7 @@ type Measured struct {
 	Worst     string  // where each file or function is held by itself: the one that keeps its bound least
 	Items     int     // and how many there are
 	Estimated bool
+	Alone     bool // it is of all files that the limit's paths and teams select, and nothing else is left out of it
 }
 
 // Used is how much of what a demand allows is used up, in percent.
@@ -96,7 +97,7 @@ func (j *judgement) holdDemands(v *Verdict) map[int]LimitResult {
 		if !limit.Demands() {
 			continue
 		}
-		r := LimitResult{Limit: limit, Mode: j.Door.ModeOf(limit), Waiting: !limit.InForce(j.Today), Held: true, Measured: &Measured{}}
+		r := LimitResult{Limit: limit, Mode: j.Door.ModeOf(limit), Waiting: !limit.InForce(j.Today), Held: true, Measured: &Measured{Alone: limit.Except == nil}}
 		d.hold(&r)
 		slices.Sort(r.Findings)
 		if r.Findings = slices.Compact(r.Findings); !r.Held && !r.Waiting {
