@@ -81,7 +81,7 @@ func (p *program) measure() *cobra.Command {
 	q, o := app.MeasureRequest{}, render.MeasureOptions{}
 	cmd := &cobra.Command{
 		Use:   "measure [PATH]...",
-		Short: "Show how long and complex code is, what tests cover and what stands twice",
+		Short: "Show how long, complex, covered and duplicated code is",
 		Long: `Show numbers about the code of the work tree or a commit, or of what a change alters, with what they were before: of functions their lines, decisions, nesting and parameters, of files also how many lines hold code and how many functions there are. PATH names files and folders.
 
 A decision is a point at which a function goes on in one of several ways: if, a loop, a case, catch, and each "and" and "or". Nesting is how deep such structures stand inside one another. A function inside another is part of it. Numbers with ~ are estimated. What the policy skips, or says is generated, is left out.

@@ -13,6 +13,7 @@ import (
 	"github.com/spf13/pflag"
 
 	"zincdoor/internal/core/finding"
+	"zincdoor/internal/core/measure"
 	"zincdoor/internal/core/policy"
 	"zincdoor/internal/render"
 	"zincdoor/internal/report"
@@ -118,7 +119,31 @@ func (p *program) showReport(report *report.Report, by *policy.Policy, first int
 	case report.Clean && len(report.Findings) == 0:
 		fmt.Fprintln(p.out, "the tool found nothing, by clean:")
 	}
+	if report.Coverage != nil {
+		return p.showCoverage(report.Coverage, first)
+	}
 	_, err := fmt.Fprintf(p.out, "%s read\n", finding.Count(len(report.Findings)))
+	return err
+}
+
+// showCoverage shows what was read of what tests cover.
+func (p *program) showCoverage(c measure.Coverage, first int) error {
+	lines := 0
+	for n, path := range c.Paths() {
+		covered := 0
+		for _, h := range c[path] {
+			if h.Count > 0 {
+				covered++
+			}
+		}
+		if lines += len(c[path]); n < first {
+			fmt.Fprintf(p.out, "%s: %d of %d lines covered\n", render.Safe(path), covered, len(c[path]))
+		}
+	}
+	if left := len(c) - first; left > 0 {
+		fmt.Fprintf(p.out, "… and %d more files\n", left)
+	}
+	_, err := fmt.Fprintf(p.out, "%d lines of %d files read\n", lines, len(c))
 	return err
 }
 

@@ -200,7 +200,7 @@ func (q Request) assess(ctx context.Context, r *reading, clean bool) {
 		r.fail(judge.Failed, said.Stopped+"; fix that, and run it again")
 	case named != "":
 		r.fail(judge.Failed, named)
-	case len(said.Findings) > 0 || !lines && !said.Clean:
+	case said.Coverage != nil, len(said.Findings) > 0 || !lines && !said.Clean:
 	case clean:
 		r.state.State = judge.Empty
 	case from.terms.Name != "":

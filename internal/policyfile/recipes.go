@@ -148,7 +148,14 @@ func (r *reader) checkRecipe(f field, recipe *policy.Recipe, given map[string]fi
 			names = append(names, group)
 		}
 	}
-	if !slices.Contains(names, "message") && !slices.Contains(names, "rule") {
+	switch {
+	case recipe.ReadsCoverage():
+		for _, need := range []string{"path", "line"} {
+			if !slices.Contains(names, need) {
+				r.complain(f.value, "recipe %s reads what tests cover, and needs a %s", f.name, need)
+			}
+		}
+	case !slices.Contains(names, "message") && !slices.Contains(names, "rule"):
 		r.complain(f.value, "recipe %s needs a message or a rule", f.name)
 	}
 }

@@ -193,8 +193,8 @@ func readTracefile(in *bufio.Reader) (measure.Coverage, error) {
 			if at == 0 { // of what a compiler made up
 				return nil
 			}
-			if was := all[file][at]; tag == "BRDA" { // whose branches are lines of their own
-				all[file][at] = measure.Hits{Count: was.Count, Branches: was.Branches + 1, Taken: was.Taken + h.Taken}
+			if tag == "BRDA" { // whose branches are lines of their own
+				all.AddWay(file, at, 0, h.Taken > 0)
 			} else {
 				all.Add(file, at, h)
 			}

@@ -13,6 +13,7 @@ import (
 	"strings"
 
 	"zincdoor/internal/core/finding"
+	"zincdoor/internal/core/measure"
 	"zincdoor/internal/core/policy"
 	"zincdoor/internal/core/source"
 )
@@ -23,11 +24,17 @@ type recipeReader struct {
 	report  *Report
 	unknown map[string]bool // severities that say nothing to the policy
 
+	covers bool // it reads what tests cover
+	room   int  // how many more lines there may be of that
+
 	cleanLine *regexp.Regexp // the whole line by which a text says that nothing was found; nil for none
 }
 
 func readRecipe(in *bufio.Reader, recipe *policy.Recipe) (*Report, error) {
 	c := &recipeReader{Recipe: recipe, report: &Report{Format: recipe.Name, Tools: []Tool{{}}}, unknown: map[string]bool{}}
+	if c.covers = recipe.ReadsCoverage(); c.covers {
+		c.report.Format, c.report.Coverage, c.room = policy.Coverage, measure.Coverage{}, mostLines()
+	}
 	head, err := in.Peek(in.Size())
 	if err != nil && err != io.EOF && !errors.Is(err, bufio.ErrBufferFull) {
 		return nil, err
@@ -53,6 +60,11 @@ func readRecipe(in *bufio.Reader, recipe *policy.Recipe) (*Report, error) {
 		c.report.Clean = false // it says more than that nothing was found
 	}
 	switch {
+	case c.covers && len(c.report.Coverage) > 0 && c.report.UnreadCount == 0:
+		c.report.Tools[0].Targets = c.report.Coverage.Paths()
+		return c.report, nil
+	case c.covers && !empty:
+		c.report.fail("the recipe %s finds no lines that tests came to, or can't read all of it%s", recipe.Name, c.example())
 	case len(c.report.Findings) > 0 || c.report.Clean:
 	case !empty:
 		c.report.Failure = fmt.Sprintf("the recipe %s finds nothing in it%s; if that means that the tool found nothing, add clean: to the recipe, with what the report says then", recipe.Name, c.example())
@@ -108,6 +120,9 @@ type values map[string]string
 
 // add makes values a finding. at says where they stand.
 func (c *recipeReader) add(v values, at string) error {
+	if c.covers {
+		return c.addLine(v, at)
+	}
 	f := finding.Finding{
 		Path: cleanLocation(v["path"]), Rule: v["rule"], Message: v["message"], Tool: v["tool"],
 		Columns: source.CodePoints, Level: finding.Warning, Occurrences: 1,
@@ -153,6 +168,35 @@ func (c *recipeReader) add(v values, at string) error {
 		f.Traits = &weight
 	}
 	return c.report.add(f)
+}
+
+// addLine adds what tests came to: a line with how often, or one of the ways on from it.
+func (c *recipeReader) addLine(v values, at string) error {
+	if c.room--; c.room < 0 {
+		return tooManyLines()
+	}
+	line, err := c.number("line", v["line"])
+	if err != nil || line < 1 || v["path"] == "" {
+		return fmt.Errorf("%s: there is no path or no line for how often tests came there: %w", at, ErrMalformed)
+	}
+	counts := map[string]int{}
+	for _, name := range []string{policy.Hits, policy.Branches, policy.Taken} {
+		if v[name] == "" {
+			continue
+		}
+		n, err := strconv.ParseFloat(strings.TrimSpace(v[name]), 64)
+		if err != nil || n < 0 || n > 1<<53 {
+			return fmt.Errorf("%s: %s is %q, which is no number from 0: %w", at, name, clip(v[name]), ErrMalformed)
+		}
+		counts[name] = int(n)
+	}
+	file := cleanLocation(v["path"])
+	if _, oneWay := counts[policy.Branches]; v[policy.Taken] == "" || oneWay {
+		c.report.Coverage.Add(file, line, measure.Hits{Count: counts[policy.Hits], Branches: counts[policy.Branches], Taken: min(counts[policy.Taken], counts[policy.Branches])})
+		return nil
+	}
+	c.report.Coverage.AddWay(file, line, counts[policy.Hits]+counts[policy.Taken], counts[policy.Taken] > 0)
+	return nil
 }
 
 // number reads a line or column, 0 where there is none, counted from 1.

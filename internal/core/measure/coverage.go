@@ -35,6 +35,16 @@ func (c Coverage) Add(path string, line int, h Hits) {
 	file[line] = Hits{was.Count + h.Count, max(was.Branches, h.Branches), max(was.Taken, h.Taken), max(was.Column, h.Column)}
 }
 
+// AddWay adds one more way on from a line, and how often the line was come to.
+func (c Coverage) AddWay(path string, line, count int, taken bool) {
+	c.Add(path, line, Hits{Count: count})
+	h := c[path][line]
+	if h.Branches++; taken {
+		h.Taken++
+	}
+	c[path][line] = h
+}
+
 // Join adds what another run covered.
 func (c Coverage) Join(other Coverage) {
 	for path, lines := range other {

@@ -20,6 +20,30 @@ const (
 // RecipeFields are what a recipe can say about a finding.
 var RecipeFields = []string{
 	"path", "line", "column", "end_line", "end_column", "rule", "severity", "message", "tool", "measure", "help", "suggestion",
+	Hits, Branches, Taken,
+}
+
+// The fields of recipes for what tests cover: how often they came to a line; how many ways on from it there are, and how many of them
+// were taken, or without Branches how often one of them was. A recipe with Hits or Taken reads that, and not findings.
+const (
+	Hits     = "hits"
+	Branches = "branches"
+	Taken    = "taken"
+)
+
+// ReadsCoverage reports whether the recipe reads what tests cover.
+func (r *Recipe) ReadsCoverage() bool {
+	for _, name := range []string{Hits, Taken} {
+		if _, has := r.Fields[name]; has {
+			return true
+		}
+		for _, p := range []*regexp.Regexp{r.Match, r.Then} {
+			if p != nil && slices.Contains(p.SubexpNames(), name) {
+				return true
+			}
+		}
+	}
+	return false
 }
 
 // Recipe describes how to read a report whose format has no open standard.
