@@ -78,7 +78,7 @@ func (v *Verdict) Explain(name string, p *policy.Policy, texts RuleTexts) (*Expl
 	e.Cost = p.CostOf(sample, e.Severity)
 	for _, d := range p.Doors {
 		for _, l := range d.Limits {
-			if e.Severity != policy.Ignored && l.Selector.Takes(sample, team) && l.TakesSeverity(p.Ladder, e.Severity) {
+			if e.Severity != policy.Ignored && l.IsAbout(sample.Tool, sample.Rule) && l.Selector.Takes(sample, team) && l.TakesSeverity(p.Ladder, e.Severity) {
 				e.Limits = append(e.Limits, DoorLimit{Door: d.Name, Limit: l, Mode: d.ModeOf(l)})
 			}
 		}

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"zincdoor/internal/core/change"
+	"zincdoor/internal/core/finding"
 	"zincdoor/internal/core/measure"
 	"zincdoor/internal/core/policy"
 )
@@ -43,7 +44,9 @@ func (m Measured) Used(d policy.Demand) int {
 }
 
 // isOurs reports whether a finding is about a number that was measured here.
-func isOurs(f Finding) bool {
+func isOurs(f Finding) bool { return isMeasured(f.Finding) }
+
+func isMeasured(f *finding.Finding) bool {
 	return f.Tool == measure.Tool && len(f.Sources) == 1 && f.Sources[0] == measure.Tool
 }
 

@@ -43,6 +43,18 @@ func (d Demand) Counts(p measure.Parts) bool {
 // Demands reports whether a limit is on a number about code, and not on findings.
 func (l Limit) Demands() bool { return l.Demand != nil }
 
+// IsAbout reports whether a limit is about findings of a rule: one on a number about code about those that this number makes, or that
+// make it up; any other one about all that aren't about such numbers.
+func (l Limit) IsAbout(tool, rule string) bool {
+	switch {
+	case !l.Demands():
+		return tool != measure.Tool
+	case l.Demand.Number.Limiting().Of:
+		return tool != measure.Tool
+	}
+	return tool == measure.Tool && rule == measure.Rule(l.Demand.Number, l.Demand.Of)
+}
+
 // OnlyDemands reports whether all limits of a door are on numbers about code, so that it can be judged without a report of findings.
 func (d Door) OnlyDemands() bool {
 	return len(d.Limits) > 0 && !slices.ContainsFunc(d.Limits, func(l Limit) bool { return !l.Demands() })
