@@ -12,7 +12,6 @@ import (
 	"strings"
 
 	"zincdoor/internal/core/baseline"
-	"zincdoor/internal/core/house"
 	"zincdoor/internal/core/policy"
 	"zincdoor/internal/evidence"
 	"zincdoor/internal/fit"
@@ -406,7 +405,7 @@ func (f *Fitting) hook() error {
 func lacksReports(doors *policy.Policy, call fit.Call) bool {
 	lacks := func(door policy.Door) bool {
 		reports, _ := doors.Needed(door)
-		return len(reports) == 0 && !slices.Contains(door.Needs, house.Tool) && !door.OnlyDemands()
+		return len(reports) == 0 && !door.NeedsOwn()
 	}
 	for _, name := range call.Doors {
 		door, named := doors.Door(name)

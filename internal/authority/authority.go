@@ -11,7 +11,6 @@ import (
 	"slices"
 	"strings"
 
-	"zincdoor/internal/core/house"
 	"zincdoor/internal/core/judge"
 	"zincdoor/internal/core/policy"
 	"zincdoor/internal/git"
@@ -314,7 +313,7 @@ func (a *Authority) ChooseAnyDoor(t *target.Target, name string) error {
 		return a.chooseDoor(t.Kind, name)
 	}
 	a.Door = doors[0]
-	if p := a.Policy.Policy; len(p.Reports) > 0 || !slices.Equal(a.Door.Needs, []string{house.Tool}) { // else our own checks are all there is
+	if p := a.Policy.Policy; len(p.Reports) > 0 || !a.Door.NeedsOwn() { // else our own checks are all there is
 		a.Door.Needs = nil
 	}
 	return nil

@@ -20,7 +20,6 @@ import (
 
 	"zincdoor/internal/core/change"
 	"zincdoor/internal/core/finding"
-	"zincdoor/internal/core/house"
 	"zincdoor/internal/core/judge"
 	"zincdoor/internal/core/measure"
 	"zincdoor/internal/core/policy"
@@ -250,7 +249,7 @@ func (c *collector) collect(checked func() (*houseReport, error), texts func() (
 		return nil, err
 	}
 	all := &Collected{}
-	if len(c.reports) == 0 && !slices.Contains(c.Door.Needs, house.Tool) && !c.Door.OnlyDemands() {
+	if len(c.reports) == 0 && !c.Door.NeedsOwn() {
 		all.Evidence = append(all.Evidence, judge.Evidence{
 			State:   judge.Missing,
 			Problem: "there is no report to judge by, e.g. --report FILE, or reports: in the policy",

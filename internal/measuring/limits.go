@@ -81,7 +81,7 @@ func ForLimits(ctx context.Context, q Request) (*Result, error) {
 	r := &Result{Findings: finding.Merge(t.shown), Rules: Rules(), Texts: t.texts}
 	r.Measures = judge.Measures{Values: t.values, Known: t.known(), Before: t.knownBefore()}
 	r.Evidence = []judge.Evidence{{
-		Name: measure.Tool, Format: measure.Tool, State: judge.Read, Optional: true, Along: !q.Door.OnlyDemands(), Partly: q.Target.Diff != nil,
+		Name: measure.Tool, Format: measure.Tool, State: judge.Read, Optional: true, Along: !q.Door.NeedsMeasures(), Partly: q.Target.Diff != nil,
 		Files: len(t.files), Findings: len(r.Findings), Covers: []baseline.Cover{{Tool: measure.Tool, Paths: t.covers()}},
 	}}
 	return r, nil

@@ -141,7 +141,7 @@ func (r *reader) needs(n *yaml.Node, door *policy.Door) {
 
 // checkReports complains of needs that no report provides.
 func (r *reader) checkReports() {
-	known := []string{house.Tool}
+	known := []string{house.Tool, measure.Tool}
 	for _, report := range r.file.Reports {
 		known = append(known, report.Value.Name)
 	}

@@ -4,6 +4,7 @@ import (
 	"slices"
 	"strconv"
 
+	"zincdoor/internal/core/house"
 	"zincdoor/internal/core/measure"
 )
 
@@ -55,9 +56,14 @@ func (l Limit) IsAbout(tool, rule string) bool {
 	return tool == measure.Tool && rule == measure.Rule(l.Demand.Number, l.Demand.Of)
 }
 
-// OnlyDemands reports whether all limits of a door are on numbers about code, so that it can be judged without a report of findings.
-func (d Door) OnlyDemands() bool {
-	return len(d.Limits) > 0 && !slices.ContainsFunc(d.Limits, func(l Limit) bool { return !l.Demands() })
+// NeedsOwn reports whether a door can be judged by our own checks, or by numbers about code, without a report: it needs them, or all of
+// its limits are on such numbers.
+func (d Door) NeedsOwn() bool { return slices.Contains(d.Needs, house.Tool) || d.NeedsMeasures() }
+
+// NeedsMeasures reports whether numbers about code are evidence at the door.
+func (d Door) NeedsMeasures() bool {
+	only := len(d.Limits) > 0 && !slices.ContainsFunc(d.Limits, func(l Limit) bool { return !l.Demands() })
+	return only || slices.Contains(d.Needs, measure.Tool)
 }
 
 // DemandsOnParts are the limits of all doors on numbers of files and functions, by themselves: what breaks them can be accepted.
