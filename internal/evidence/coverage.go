@@ -105,7 +105,7 @@ func (c *collector) verifyCoverage(r *reading) error {
 		if !found || text.IsPointer() || text.OtherBreak() != "" {
 			continue
 		}
-		if why := misfit(text, r.report.Coverage[p]); why != "" {
+		if why := misfit(measure.Of(p, data), text, r.report.Coverage[p]); why != "" {
 			r.fail(judge.Foreign, fmt.Sprintf("it speaks of %s:%s: it was made from another text; run the tests again", p, why))
 			return nil
 		}
@@ -114,7 +114,7 @@ func (c *collector) verifyCoverage(r *reading) error {
 }
 
 // misfit is the first line that a text can't have as a coverage report speaks of it, and why; "" where all fit.
-func misfit(text *source.Text, lines map[int]measure.Hits) string {
+func misfit(f measure.File, text *source.Text, lines map[int]measure.Hits) string {
 	for _, n := range slices.Sorted(maps.Keys(lines)) {
 		h := lines[n]
 		switch {
@@ -122,6 +122,8 @@ func misfit(text *source.Text, lines map[int]measure.Hits) string {
 			return fmt.Sprintf("%d, and the file has %d lines", n, text.Len())
 		case h.Column > len(text.Line(n))+1:
 			return fmt.Sprintf("%d:%d, and the line has %d bytes", n, h.Column, len(text.Line(n)))
+		case !h.Block && source.Collapse(text.Line(n)) == "" && !f.Code.Has(n):
+			return fmt.Sprintf("%d, and the line is blank", n)
 		}
 	}
 	return ""

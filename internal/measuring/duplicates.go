@@ -30,6 +30,8 @@ type DuplicatesRequest struct {
 	Side   git.Side
 	From   State
 	Paths  []string // of all files, where there is no repository
+
+	Changes func(path string) bool // files that a change alters, of which nothing is kept; nil for none
 }
 
 // Duplicates finds what stands elsewhere too of the files that are looked at, by their paths.
@@ -52,8 +54,10 @@ func newDuplicates(q DuplicatesRequest) (*duplicates, error) {
 		}
 		paths = paths[:0:0]
 		for p, e := range entries {
-			if !e.Link {
-				paths = append(paths, p)
+			if e.Link {
+				continue
+			}
+			if paths = append(paths, p); q.Changes == nil || !q.Changes(p) {
 				d.names[p] = e.Content
 			}
 		}
@@ -77,10 +81,13 @@ func newDuplicates(q DuplicatesRequest) (*duplicates, error) {
 // name is what the prints of a file are kept under: its content and, since that says how it is read, its kind.
 func (d *duplicates) name(p string) string {
 	if d.names[p] == "" {
-		return "path:" + p
+		return unkept + p
 	}
 	return d.names[p] + path.Ext(p)
 }
+
+// unkept begins the names of what isn't kept.
+const unkept = "path:"
 
 // fill reads the files whose prints aren't known.
 func (d *duplicates) fill() error {

@@ -8,6 +8,7 @@ import (
 	"hash/crc32"
 	"os"
 	"path/filepath"
+	"strings"
 	"time"
 
 	"zincdoor/internal/cached"
@@ -83,6 +84,9 @@ func (x *index) save(seen map[string]bool) {
 	var s stored
 	others := 0
 	for name, prints := range x.prints {
+		if strings.HasPrefix(name, unkept) {
+			continue
+		}
 		if !seen[name] {
 			if others++; others > spare {
 				continue
@@ -123,5 +127,6 @@ func (x *index) add(name string, prints []measure.Print) {
 	for i, p := range prints {
 		all[i] = p.Hash
 	}
-	x.prints[name], x.fresh = all, true
+	x.prints[name] = all
+	x.fresh = x.fresh || !strings.HasPrefix(name, unkept)
 }

@@ -63,9 +63,10 @@ func ForLimits(ctx context.Context, q Request) (*Result, error) {
 	case q.Target.Kind == policy.Staged && len(q.Change.Files) == 0: // nothing is staged, and no evidence was asked for
 		return &Result{Measures: judge.Measures{Known: measure.Limited, Before: measure.Limited}}, nil
 	}
-	t.choice = &Choice{Policy: q.Policy, Also: func(path string) bool {
+	t.choice = t.choose()
+	t.choice.Also = func(path string) bool {
 		return q.Coverage != nil && (q.Coverage.Coverage[path] != nil || q.Coverage.Expects(path))
-	}}
+	}
 	if err := t.read(); err != nil {
 		return nil, err
 	}
@@ -85,6 +86,22 @@ func ForLimits(ctx context.Context, q Request) (*Result, error) {
 		Files: len(t.files), Findings: len(r.Findings), Covers: []baseline.Cover{{Tool: measure.Tool, Paths: t.covers()}},
 	}}
 	return r, nil
+}
+
+// choose chooses files of the judged state.
+func (t *taking) choose() *Choice { return &Choice{Policy: t.Policy, Marks: t.marks, Binary: true} }
+
+// marks reports whether a marker of generated files counts in a file: what the change writes itself says nothing.
+func (t *taking) marks(path string) bool {
+	f := t.Change.File(path)
+	if f == nil {
+		return true
+	}
+	if t.Target.Diff == nil || f.Old != path {
+		return false
+	}
+	data, found, err := t.Target.Diff.ReadOld(path)
+	return err == nil && found && source.New(data).Any(t.Policy.Marker.MatchString)
 }
 
 // any reports whether a limit is on such a number.
@@ -293,6 +310,9 @@ func (t *taking) coverage() {
 			if !counts || of != measure.OfAll && !t.touches(f.Path) {
 				continue
 			}
+			if n == measure.NumberCoverage && t.touches(f.Path) && !t.Change.Everything {
+				lines.AddUnknown(f, func(line int) bool { return t.Change.Touches(f.Path, line) })
+			}
 			v := measure.Value{Subject: measure.Subject{Number: n, Of: of, Path: f.Path}}
 			count := func(take func(line int) bool) (p measure.Parts) { return lines.Parts(n, take) }
 			everywhere := func(int) bool { return true }
@@ -386,7 +406,7 @@ func (t *taking) duplicates() error {
 	if t.Target.IsPatch {
 		repo = nil
 	}
-	q := DuplicatesRequest{Choice: &Choice{Policy: t.Policy}, Repo: repo, Side: side, From: Of(t.Target.Tree), Paths: slices.Clone(files)}
+	q := DuplicatesRequest{Choice: t.choose(), Repo: repo, Side: side, From: Of(t.Target.Tree), Paths: slices.Clone(files), Changes: func(path string) bool { return t.Change.File(path) != nil }}
 	var looked []string
 	all := t.any(func(d policy.Demand) bool { return isDuplicated(d.Number) && d.Of == measure.OfAll })
 	for _, f := range t.files {

@@ -134,7 +134,7 @@ func readProfile(in *bufio.Reader) (measure.Coverage, error) {
 	})
 	for b, count := range counts {
 		for n := b.first; n <= b.last; n++ {
-			h := measure.Hits{Count: count, Column: all[b.file][n].Column}
+			h := measure.Hits{Count: count, Block: true, Column: all[b.file][n].Column}
 			for i, line := range []int{b.first, b.last} {
 				if n == line {
 					h.Column = max(h.Column, b.columns[i])

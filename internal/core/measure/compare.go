@@ -1,6 +1,10 @@
 package measure
 
-import "zincdoor/internal/core/change"
+import (
+	"slices"
+
+	"zincdoor/internal/core/change"
+)
 
 // Growth is by how much a number is more than before; known is false where there was nothing to compare with.
 func (r Row) Growth(of Number) (by int, known bool) {
@@ -27,8 +31,8 @@ type identity struct {
 }
 
 // Compare gives rows the numbers that they had before a change, and leaves out those that it neither touches nor alters. A function
-// is the one of the same name in the same file, or in that which the file was renamed from; or the only one of its name that went
-// from another file.
+// is the one of the same name in the same file, or in that which the file was renamed from; or the one that most of its unchanged lines
+// were of; or the only one of its name that went from another file.
 func Compare(rows, before []Row, c *change.Change) []Row {
 	old := map[string]string{} // paths, by those of now
 	for _, f := range c.Files {
@@ -59,6 +63,13 @@ func Compare(rows, before []Row, c *change.Change) []Row {
 			fresh = append(fresh, r)
 		}
 	})
+	fresh = slices.DeleteFunc(fresh, func(r *Row) bool {
+		if id, found := survives(r, was, c); found {
+			r.Before = was[id].Numbers
+			delete(was, id)
+		}
+		return r.Before != nil
+	})
 	gone := map[string][]*Row{} // by their names
 	for id, r := range was {
 		gone[id.name] = append(gone[id.name], r)
@@ -81,8 +92,30 @@ func Compare(rows, before []Row, c *change.Change) []Row {
 	return left
 }
 
+// survives finds which of some functions that were there before most unchanged lines of one are of.
+func survives(r *Row, was map[identity]*Row, c *change.Change) (most identity, found bool) {
+	f := c.File(r.Path)
+	if f == nil || f.Old == "" || f.Opaque != "" {
+		return most, false
+	}
+	votes := map[identity]int{}
+	for n := r.Lines.First; n <= r.Lines.Last; n++ {
+		at := f.OldLine(n)
+		for id, old := range was {
+			if at > 0 && id.path == f.Old && old.Lines.First <= at && at <= old.Lines.Last {
+				votes[id]++
+			}
+		}
+	}
+	for id, n := range votes {
+		if n > votes[most] || n == votes[most] && was[id].Lines.First < was[most].Lines.First {
+			most, found = id, true
+		}
+	}
+	return most, found
+}
+
 // touches reports whether a change touches a line of a function.
 func touches(c *change.Change, r Row) bool {
-	f := c.File(r.Path)
-	return f != nil && f.Opaque == "" && f.Touched.Meets(r.Lines.First, r.Lines.Last)
+	return c.File(r.Path) != nil && c.TouchesAny(r.Path, r.Lines)
 }

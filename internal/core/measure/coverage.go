@@ -10,8 +10,9 @@ import (
 // Hits is how often the tests of a run came to a line.
 type Hits struct {
 	Count           int
-	Branches, Taken int // of the ways on from the line, how many there are and how many were taken; 0 and 0 where that isn't known
-	Column          int // the last one, in bytes, that the tool speaks of in the line; 0 where it speaks of none
+	Branches, Taken int  // of the ways on from the line, how many there are and how many were taken; 0 and 0 where that isn't known
+	Block           bool // it stands in a stretch of code that may take in lines which can't be reached
+	Column          int  // the last one, in bytes, that the tool speaks of in the line; 0 where it speaks of none
 }
 
 // Reported is what coverage reports say together.
@@ -32,7 +33,7 @@ func (c Coverage) Add(path string, line int, h Hits) {
 		c[path] = file
 	}
 	was := file[line]
-	file[line] = Hits{was.Count + h.Count, max(was.Branches, h.Branches), max(was.Taken, h.Taken), max(was.Column, h.Column)}
+	file[line] = Hits{was.Count + h.Count, max(was.Branches, h.Branches), max(was.Taken, h.Taken), was.Block || h.Block, max(was.Column, h.Column)}
 }
 
 // AddWay adds one more way on from a line, and how often the line was come to.
@@ -154,12 +155,38 @@ func (c *Reported) LinesOf(f Measured, touched bool) (lines FileCoverage, counts
 	}
 	lines = FileCoverage{}
 	for n, h := range said {
-		if f.Code.Has(n) { // Go's blocks take in comments
+		if !h.Block || f.Code.Has(n) {
 			lines[n] = h
 		}
 	}
 	return lines, true
 }
+
+// AddUnknown adds the lines of code of functions of which a report knows no line at all, though it speaks of their file: it was made
+// from an earlier text, or they can't be reached in any way. Takes says which lines are looked at.
+func (c FileCoverage) AddUnknown(f Measured, takes func(line int) bool) {
+	known := func(fn Function) bool {
+		for n := range c {
+			if fn.First <= n && n <= fn.Last {
+				return true
+			}
+		}
+		return false
+	}
+	for _, fn := range f.Functions {
+		if fn.Count() < leastFunction || known(fn) {
+			continue
+		}
+		for n := fn.First; n <= fn.Last; n++ {
+			if takes(n) && f.Code.Has(n) {
+				c[n] = Hits{}
+			}
+		}
+	}
+}
+
+// leastFunction is of how many lines a function is that must have some which can be reached.
+const leastFunction = 3
 
 // parts are those of one line by a number: of a line that can be reached, or of the ways on from it.
 func (h Hits) parts(of Number) (p Parts) {
