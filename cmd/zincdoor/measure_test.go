@@ -97,7 +97,7 @@ func TestMeasureStates(t *testing.T) {
 		{t.TempDir(), "", 2, "run zincdoor measure inside one"},
 		{s.dir, "nowhere", 3, "there is no file or folder nowhere"},
 		{s.dir, "--tree nothing", 2, "names no commit here"},
-		{s.dir, "--of touched", 3, "--of is one of function, file, all"},
+		{s.dir, "--of change", 3, "--of is one of touched, function, file, all"},
 		{s.dir, "--sort files", 3, "--sort is one of lines, decisions, nesting, parameters"},
 		{s.dir, "--team ebb", 3, "no team"},
 		{s.dir, "--worst -1", 3, "0 for all"},
@@ -186,6 +186,7 @@ func TestMeasureCoverage(t *testing.T) {
 		{"--coverage build/c.info --staged", "core/new.c,,C,4,0,0.0,2-5\ncore/tide.c,,C,2,1,50.0,7\n"},
 		{"--coverage build/c.info --staged --path core/tide.c --of function", "core/tide.c,depth,C,2,1,50.0,7\n"},
 		{"--coverage build/go.out --staged", ""},
+		{"--of touched --staged", "core/new.c,C,5,4,1,false\ncore/tide.c,C,2,2,1,false\n"},
 	} {
 		out, errs, code := s.run(append([]string{"measure", "--format", "csv"}, strings.Fields(c.args)...)...)
 		if _, rows, _ := strings.Cut(out, "\n"); rows != c.want || errs != "" || code != 0 {
@@ -214,7 +215,7 @@ c.info names files that aren't in the repository: /usr/include/x.h
 		code       int
 	}{
 		{"--coverage build/none.info", "no such file", 3}, {"--coverage core/tide.c", "this is no coverage file", 2}, {"--coverage build/cut.info", "doesn't end", 2},
-		{"--coverage build/far.info", "core/tide.c:99, and the file has 10 lines", 2}, {"--of touched", "unless there is a --coverage", 3},
+		{"--coverage build/far.info", "core/tide.c:99, and the file has 10 lines", 2}, {"--of touched", "name one, e.g. --into main", 3},
 		{"--coverage build/c.info --of touched", "name one, e.g. --into main", 3}, {"--coverage build/c.info --sort lines", "--sort is for sizes", 3},
 	} {
 		if out, errs, code := s.run(append([]string{"measure"}, strings.Fields(c.args)...)...); code != c.code || !strings.Contains(errs, c.want) {

@@ -40,11 +40,6 @@ func (p *program) measureCoverage(cmd *cobra.Command, q app.MeasureRequest, o re
 		o.Of = measure.OfTouched
 	case !cmd.Flags().Changed("of"):
 		o.Of = measure.OfFile
-	case o.Of == measure.OfTouched && !ofChange:
-		return fmt.Errorf("--of touched is about a change; name one, e.g. --into main")
-	}
-	if err := checkValue("of", string(o.Of), words(measure.CoverScopes)); err != nil {
-		return err
 	}
 	if cmd.Flags().Changed("sort") {
 		return fmt.Errorf("--sort is for sizes; of coverage what has the most uncovered lines comes first")
@@ -112,14 +107,17 @@ zincdoor measure --duplicates`,
 			if err := measuring(cmd.Flags(), &q, &o, &selected, format); err != nil {
 				return err
 			}
+			if err := checkValue("of", string(o.Of), words(measure.Scopes)); err != nil {
+				return err
+			}
+			if o.Of == measure.OfTouched && (q.Change.Kind == "" || q.Change.Kind == policy.Tree) {
+				return fmt.Errorf("--of touched is about a change; name one, e.g. --into main")
+			}
 			if duplicates {
 				return p.measureDuplicates(cmd, q, o, format)
 			}
 			if len(coverage) > 0 {
 				return p.measureCoverage(cmd, q, o, coverage, format)
-			}
-			if err := checkValue("of", string(o.Of), words(measure.Scopes)); err != nil {
-				return fmt.Errorf("%w, unless there is a --coverage", err)
 			}
 			if o.By = measure.Number(by); by == "" {
 				o.By = o.Of.ByDefault()
@@ -132,7 +130,10 @@ zincdoor measure --duplicates`,
 				return graded(err)
 			}
 			rows := measure.Rows(sizes.Files, o.Of)
-			if o.Change = sizes.Change != nil; o.Change {
+			switch o.Change = sizes.Change != nil && o.Of != measure.OfTouched; {
+			case o.Of == measure.OfTouched:
+				rows = measure.TouchedRows(sizes.Files, sizes.Change)
+			case o.Change:
 				rows = measure.Compare(rows, measure.Rows(sizes.Before, o.Of), sizes.Change)
 			}
 			measure.Sort(rows, o.By)
@@ -141,8 +142,8 @@ zincdoor measure --duplicates`,
 		},
 	}
 	p.group(cmd, "Numbers", func(f *pflag.FlagSet) {
-		f.StringVar((*string)(&o.Of), "of", string(measure.OfFunction), "`WORD`|of what: changed lines (of coverage), functions, files, languages:")
-		values(f, "of", words(measure.CoverScopes)...)
+		f.StringVar((*string)(&o.Of), "of", string(measure.OfFunction), "`WORD`|of what: changed lines by file, functions, files, languages:")
+		values(f, "of", words(measure.Scopes)...)
 		f.StringArrayVar(&coverage, "coverage", nil, "`FILE`|how much of it tests cover, by a coverage file; repeatable")
 		f.BoolVar(&duplicates, "duplicates", false, "what stands twice, the longest first")
 		f.StringVar(&by, "sort", "", "`NUMBER`|the most of it first, else of decisions or code:")

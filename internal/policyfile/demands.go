@@ -43,7 +43,7 @@ func (r *reader) demand(n *yaml.Node) policy.Limit {
 	maps.Copy(read, r.except(&limit.Selector, r.selector, r.judgedSelectors))
 	maps.Copy(read, map[string]func(*yaml.Node){
 		demandKey:    func(n *yaml.Node) { d.Number = oneOf(r, n, demandKey, measure.Limited) },
-		"of":         func(n *yaml.Node) { d.Of = oneOf(r, n, "of", measure.CoverScopes) },
+		"of":         func(n *yaml.Node) { d.Of = oneOf(r, n, "of", measure.Scopes) },
 		"least":      func(n *yaml.Node) { least = n },
 		"most":       func(n *yaml.Node) { most = n },
 		"tolerance":  func(n *yaml.Node) { tolerance = n },

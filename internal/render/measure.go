@@ -57,6 +57,10 @@ func Measures(w io.Writer, format string, rows []measure.Row, o MeasureOptions) 
 		s.line("nothing to measure: the change alters no %s in a language that is known", map[bool]string{true: "function", false: "file"}[o.Of == measure.OfFunction])
 		return s.err
 	}
+	if len(rows) == 0 && o.Of == measure.OfTouched {
+		s.line("nothing to measure: the change touches no line in a language that is known")
+		return s.err
+	}
 	if len(rows) == 0 {
 		s.line("nothing to measure: no file here is in a language that is known (%s)", strings.Join(measure.Languages(), ", "))
 		return s.err
@@ -104,6 +108,7 @@ func measureSheet(rows []measure.Row, o MeasureOptions) [][]string {
 	head := map[measure.Scope][]string{
 		measure.OfFunction: {"path", "line", "end_line", "function", "language"},
 		measure.OfFile:     {"path", "language"},
+		measure.OfTouched:  {"path", "language"},
 		measure.OfAll:      {"language"},
 	}[of]
 	for _, number := range of.Numbers() {
@@ -120,7 +125,7 @@ func measureSheet(rows []measure.Row, o MeasureOptions) [][]string {
 		switch of {
 		case measure.OfFunction:
 			line = []string{r.Path, strconv.Itoa(r.Lines.First), strconv.Itoa(r.Lines.Last), r.Function, r.Language}
-		case measure.OfFile:
+		case measure.OfFile, measure.OfTouched:
 			line = []string{r.Path, r.Language}
 		}
 		for _, number := range of.Numbers() {
@@ -148,6 +153,8 @@ func measureTable(shown, rows []measure.Row, o MeasureOptions, s *screen) {
 		t.left, names = []bool{true, true}, []string{"function", "at"}
 	case measure.OfAll:
 		names = []string{"language"}
+	case measure.OfTouched:
+		names = []string{"file"}
 	}
 	for _, number := range o.Of.Numbers() {
 		name := string(number)

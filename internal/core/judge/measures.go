@@ -228,7 +228,7 @@ func (d *demands) unknownBefore(r *LimitResult) {
 		d.unknown(r, why+"name the coverage report made then: --base-report FILE, or record verdicts of the target branch")
 		return
 	}
-	d.unknown(r, why+"judge a change, which has a state before it")
+	d.unknown(r, why+"name the change by its commits, e.g. --into REF")
 }
 
 // parts adds up values without what is set aside, and what they were before.

@@ -20,11 +20,8 @@ const (
 	OfAll      Scope = "all" // by language
 )
 
-// Scopes are those of sizes, CoverScopes those of coverage.
-var (
-	Scopes      = []Scope{OfFunction, OfFile, OfAll}
-	CoverScopes = []Scope{OfTouched, OfFunction, OfFile, OfAll}
-)
+// Scopes are all of them.
+var Scopes = []Scope{OfTouched, OfFunction, OfFile, OfAll}
 
 // Number is a kind of number.
 type Number string
@@ -47,6 +44,8 @@ var AllNumbers = []Number{NumberLines, NumberCode, NumberFunctions, NumberDecisi
 // doesn't say, is ByDefault.
 func (s Scope) Numbers() []Number {
 	switch s {
+	case OfTouched:
+		return []Number{NumberLines, NumberCode, NumberFunctions}
 	case OfFunction:
 		return []Number{NumberLines, NumberDecisions, NumberNesting, NumberParameters}
 	case OfFile:
@@ -104,6 +103,29 @@ func Rows(files []Measured, of Scope) (rows []Row) {
 		sum.Language = language
 		return sum
 	})
+}
+
+// TouchedRows are what a change touches of files, in the order of paths: lines, those of them with code, and functions.
+func TouchedRows(files []Measured, c *change.Change) (rows []Row) {
+	for _, f := range files {
+		numbers := map[Number]int{}
+		for n := 1; n <= f.Lines; n++ {
+			if c.Touches(f.Path, n) {
+				if numbers[NumberLines]++; f.Code.Has(n) {
+					numbers[NumberCode]++
+				}
+			}
+		}
+		for _, fn := range f.Functions {
+			if c.TouchesAny(f.Path, fn.Span) {
+				numbers[NumberFunctions]++
+			}
+		}
+		if numbers[NumberLines] > 0 {
+			rows = append(rows, Row{Path: f.Path, Language: f.Language, Numbers: numbers})
+		}
+	}
+	return rows
 }
 
 // byLanguage makes one row of all rows of a language, in the order of languages.
