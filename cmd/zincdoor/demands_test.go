@@ -120,7 +120,9 @@ func TestCoverageLimits(t *testing.T) {
 			s.git("add", "-f", "build/cover.info")
 			s.commit("mine")
 		}, 2, "the change itself brings build/cover.info"},
-		{"each file", "--into main --door files", func(s *sandbox) { s.write("build/cover.info", traced("core/tide.c", whole+"+.-----+")+traced("core/slack.c", "+.----")) }, 1, "61.5% in core/tide.c, at least 70%"},
+		{"each file", "--into main --door files", func(s *sandbox) {
+			s.write("build/cover.info", traced("core/tide.c", whole+"+.-----+")+traced("core/slack.c", "+.----"))
+		}, 1, "61.5% in core/tide.c, at least 70%"},
 		{"no drop, not known", "--into main --door whole", func(s *sandbox) { s.write("build/cover.info", traced("core/tide.c", whole+"+.+++++++")) }, 2, "what it was before the change isn't known"},
 		{"no drop", "--into main --door whole --base-report build/before.info", func(s *sandbox) {
 			s.write("build/cover.info", traced("core/tide.c", whole+"+.+++--+"))
@@ -239,7 +241,7 @@ func TestDuplicateLimits(t *testing.T) {
 	gate := func() string {
 		t.Helper()
 		out, errs, code := s.run("gate", "--range", "more~1..more", "--door", "copies")
-		if code != 1 || !strings.Contains(out, want) || !strings.Contains(out, "these 16 changed lines stand elsewhere too") || !strings.Contains(out, "core/long.c:1: the same, up to line 16") {
+		if code != 1 || !strings.Contains(out, want) || !strings.Contains(out, "these 16 changed lines duplicate other code") || !strings.Contains(out, "core/long.c:1: the same, up to line 16") {
 			t.Fatalf("exit code %d\n%s%s", code, out, errs)
 		}
 		return out
@@ -288,7 +290,7 @@ func TestDuplicateLimits(t *testing.T) {
 	s.git("rm", "-q", "core/long.c")
 	s.commit("moved")
 	if out, _, code := s.run("gate", "--range", "more~2..more", "--door", "copies"); code != 0 {
-		t.Errorf("what stands there alone is no copy: exit code %d\n%s", code, out)
+		t.Errorf("what is there once is no copy: exit code %d\n%s", code, out)
 	}
 }
 

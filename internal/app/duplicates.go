@@ -8,13 +8,13 @@ import (
 	"zincdoor/internal/measuring"
 )
 
-// Duplicated is what stands twice.
+// Duplicated is duplicated code.
 type Duplicated struct {
 	*Sizes
 	Copies []measure.Copied // in the order of paths and lines
 }
 
-// Duplicates finds what stands twice: of a change what it touches enough of to be a copy by itself.
+// Duplicates finds duplicated code: of a change what it touches enough of to be a copy by itself.
 func Duplicates(ctx context.Context, q MeasureRequest) (*Duplicated, error) {
 	t, err := q.open(ctx)
 	if err != nil {
@@ -62,7 +62,7 @@ func (s *Sizes) touched(path string) change.Lines {
 	return f.Touched
 }
 
-// Counted is how many lines could stand twice: those with code, of a change those of them that it touches.
+// Counted is how many lines could be duplicates: those with code, of a change those of them that it touches.
 func (d *Duplicated) Counted() (lines int) {
 	for _, f := range d.Files {
 		code := f.Code

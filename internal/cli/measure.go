@@ -53,7 +53,7 @@ func (p *program) measureCoverage(cmd *cobra.Command, q app.MeasureRequest, o re
 	return render.Coverage(p.out, format, rows, render.CoverOptions{Of: o.Of, Worst: o.Worst, Touched: covering.Change != nil, Notices: covering.Notices, Text: covering.Text})
 }
 
-// measureDuplicates shows what stands twice.
+// measureDuplicates shows duplicated code.
 func (p *program) measureDuplicates(cmd *cobra.Command, q app.MeasureRequest, o render.MeasureOptions, format string) error {
 	for _, other := range []string{"of", "sort", "coverage"} {
 		if cmd.Flags().Changed(other) {
@@ -83,7 +83,7 @@ A decision is a point at which a function goes on in one of several ways: if, a 
 
 With --coverage it shows how many of the lines that can be reached tests came to, of a change those of its changed lines: by Go's cover profile, an LCOV tracefile, Cobertura or JaCoCo XML. A changed file that no coverage file mentions counts as not covered, if they mention others of its kind.
 
-With --duplicates it shows what stands twice: at least 60 tokens in a row that are the same, over six lines, whatever the comments and white space; of a change what it copies. The policy can say otherwise (duplication:).`,
+With --duplicates it shows duplicated code: at least 60 tokens in a row that are the same, over six lines, whatever the comments and white space; of a change what it copies. The policy can say otherwise (duplication:).`,
 		Example: `zincdoor measure
 zincdoor measure core --sort nesting --worst 5
 zincdoor measure --into main
@@ -145,7 +145,7 @@ zincdoor measure --duplicates`,
 		f.StringVar((*string)(&o.Of), "of", string(measure.OfFunction), "`WORD`|of what: changed lines by file, functions, files, languages:")
 		values(f, "of", words(measure.Scopes)...)
 		f.StringArrayVar(&coverage, "coverage", nil, "`FILE`|how much of it tests cover, by a coverage file; repeatable")
-		f.BoolVar(&duplicates, "duplicates", false, "what stands twice, the longest first")
+		f.BoolVar(&duplicates, "duplicates", false, "duplicated code, the longest first")
 		f.StringVar(&by, "sort", "", "`NUMBER`|the most of it first, else of decisions or code:")
 		values(f, "sort", words(measure.AllNumbers)...)
 	})

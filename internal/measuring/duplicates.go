@@ -13,7 +13,7 @@ import (
 	"zincdoor/internal/lint"
 )
 
-// duplicates finds what stands twice in a state of the repository.
+// duplicates finds duplicated code in a state of the repository.
 type duplicates struct {
 	measure.Duplication
 	choice *Choice
@@ -34,7 +34,7 @@ type DuplicatesRequest struct {
 	Changes func(path string) bool // files that a change alters, of which nothing is kept; nil for none
 }
 
-// Duplicates finds what stands elsewhere too of the files that are looked at, by their paths.
+// Duplicates finds the duplicated code of the files that are looked at, by their paths.
 func Duplicates(q DuplicatesRequest, looked []string) (map[string][]measure.Copied, error) {
 	d, err := newDuplicates(q)
 	if err != nil {
@@ -128,7 +128,7 @@ func (d *duplicates) fill() error {
 // atOnce is how many files are held at once.
 const atOnce = 500
 
-// find finds what stands elsewhere too of the files that are looked at.
+// find finds the duplicated code of the files that are looked at.
 func (d *duplicates) find(looked []string) (map[string][]measure.Copied, error) {
 	counts, has := map[uint64]int{}, map[uint64]bool{}
 	for _, p := range looked {

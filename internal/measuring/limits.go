@@ -392,7 +392,7 @@ func (t *taking) stretches(f measure.Measured, n measure.Number, of measure.Scop
 	}
 }
 
-// duplicates takes what stands elsewhere too.
+// duplicates takes how many lines are duplicates.
 func (t *taking) duplicates() error {
 	isDuplicated := func(n measure.Number) bool { return n == measure.NumberDuplicated }
 	if !t.any(func(d policy.Demand) bool { return isDuplicated(d.Number) }) || len(t.files) == 0 {
@@ -443,7 +443,7 @@ func (t *taking) duplicates() error {
 	return nil
 }
 
-// copies counts the lines that the change touches and that stand elsewhere too, and all touched lines with code. A stretch counts where
+// copies counts the lines that the change touches and that are duplicates, and all touched lines with code. A stretch counts where
 // the change touches enough of it to be one.
 func (t *taking) copies(f measure.Measured, all []measure.Copied) (copies, touched int) {
 	touches := func(lines change.Lines) change.Lines {
@@ -464,14 +464,14 @@ func (t *taking) copies(f measure.Measured, all []measure.Copied) (copies, touch
 			continue
 		}
 		counted = counted.Union(own)
-		message := fmt.Sprintf("these %d changed lines stand elsewhere too", own.Count())
+		message := fmt.Sprintf("these %d changed lines duplicate other code", own.Count())
 		found := t.find(measure.NumberDuplicated, measure.OfTouched, f.Path, change.Span{First: own[0].First, Last: own[len(own)-1].Last}, message, own.Count())
 		found.Detail().Notes = []finding.Remark{{Message: fmt.Sprintf("the same, up to line %d", c.There.Last), Path: c.Other, Region: finding.Region{Line: c.There.First, EndLine: c.There.Last}}}
 	}
 	return counted.Count(), touches(f.Code).Count()
 }
 
-// duplicatesBefore finds what stood twice before the change, where that is asked for.
+// duplicatesBefore finds which code was duplicated before the change, where that is asked for.
 func (t *taking) duplicatesBefore() (before func(f measure.Measured) *measure.Parts, err error) {
 	nothing := func(measure.Measured) *measure.Parts { return nil }
 	diff := t.Target.Diff
@@ -514,7 +514,7 @@ func (t *taking) duplicatesBefore() (before func(f measure.Measured) *measure.Pa
 	}, err
 }
 
-// duplicatesGone takes what stood twice of files that the change takes away.
+// duplicatesGone takes which code was duplicated of files that the change takes away.
 func (t *taking) duplicatesGone(before func(f measure.Measured) *measure.Parts) {
 	for _, f := range t.Change.Files {
 		if was, measured := t.before[f.Old]; f.Status == change.Deleted && measured {

@@ -144,13 +144,13 @@ func (r *reader) amount(n *yaml.Node, what string, d *policy.Demand) (amount flo
 	return amount, share
 }
 
-// The words for what stands twice though its names, or its numbers and texts, differ.
+// The words for code that is duplicated though its names, or its numbers and texts, differ.
 const (
 	foldNames  = "names"
 	foldValues = "values"
 )
 
-// duplication reads what stands twice. Each key counts before the inherited one.
+// duplication reads what counts as duplicated code. Each key counts before the inherited one.
 func (r *reader) duplication(n *yaml.Node) {
 	d := &r.policy.Duplication
 	if d.Tokens == 0 {
@@ -181,7 +181,7 @@ func (r *reader) duplication(n *yaml.Node) {
 	}
 }
 
-// duplication writes what stands twice, where it isn't what is usual.
+// duplication writes what counts as duplicated code, where it isn't what is usual.
 func (w *writer) duplication() {
 	d := w.policy.Duplication
 	if d == measure.Usual || d.Tokens == 0 {

@@ -120,6 +120,6 @@ func TestDemandsAltered(t *testing.T) {
 		t.Error(written)
 	}
 	if _, err := Read(shelf{"base.yaml": base, "ours.yaml": "zincdoor: 1\ninherit: {path: base.yaml}\nduplication: {tokens: 900}\n"}.text("ours.yaml")); err == nil || !strings.Contains(err.Error(), "firm") {
-		t.Errorf("what stands twice is loosened under a firm limit: %v", err)
+		t.Errorf("duplicated code is loosened under a firm limit: %v", err)
 	}
 }

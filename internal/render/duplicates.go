@@ -10,10 +10,10 @@ import (
 	"zincdoor/internal/core/measure"
 )
 
-// DuplicateOptions say how what stands twice is shown.
+// DuplicateOptions say how duplicated code is shown.
 type DuplicateOptions struct {
 	Worst   int  // how many are shown; 0 for all
-	Counted int  // how many lines could stand twice
+	Counted int  // how many lines could be duplicates
 	Touched bool // these are lines that a change touches
 }
 
@@ -27,7 +27,7 @@ type copiedJSON struct {
 	OtherEndLine int    `json:"other_end_line"`
 }
 
-// Duplicates writes what stands twice in a format, what is longest first, and of two places that are each other's copy one.
+// Duplicates writes duplicated code in a format, what is longest first, and of two places that are each other's copy one.
 func Duplicates(w io.Writer, format string, all []measure.Copied, o DuplicateOptions) error {
 	lines := 0
 	for _, c := range byFile(all) {
@@ -57,7 +57,7 @@ func Duplicates(w io.Writer, format string, all []measure.Copied, o DuplicateOpt
 		return s.err
 	}
 	share := measure.NumberDuplicated.Share(measure.Parts{Part: lines, Whole: o.Counted})
-	s.line("%s of %d %s stand elsewhere too: %s", s.bold.Render(strconv.Itoa(lines)), o.Counted, what, s.bold.Render(fmt.Sprintf("%.1f%%", share)))
+	s.line("%s of %d %s are duplicates: %s", s.bold.Render(strconv.Itoa(lines)), o.Counted, what, s.bold.Render(fmt.Sprintf("%.1f%%", share)))
 	if len(shown) == 0 {
 		return s.err
 	}

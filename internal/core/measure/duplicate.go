@@ -6,7 +6,7 @@ import (
 	"zincdoor/internal/core/change"
 )
 
-// Duplication says what stands twice: at least so many tokens in a row that are the same, over at least so many lines of code. White
+// Duplication says what counts as duplicated code: at least so many tokens in a row that are the same, over at least so many lines of code. White
 // space and comments are no tokens, and lines that import something are passed by.
 type Duplication struct {
 	Tokens, Lines int  // at least 1
@@ -14,7 +14,7 @@ type Duplication struct {
 	FoldValues    bool // one number or text between quotes is
 }
 
-// Usual is what stands twice where nobody says otherwise.
+// Usual is what counts as duplicated code where nobody says otherwise.
 var Usual = Duplication{Tokens: 60, Lines: 6}
 
 // Tokens are those of a file.
@@ -150,7 +150,7 @@ func (d Duplication) Prints(t Tokens) (all []Print) {
 	return all
 }
 
-// Copied is a stretch of a file that stands elsewhere too.
+// Copied is a stretch of a file that is a duplicate.
 type Copied struct {
 	Path  string
 	Lines change.Span
@@ -159,7 +159,7 @@ type Copied struct {
 	There change.Span  // the lines there, as far as the first of several places goes
 }
 
-// Copies are the lines of a file that stand elsewhere too.
+// Copies are the lines of a file that are duplicates.
 func Copies(all []Copied) (lines change.Lines) {
 	for _, c := range all {
 		lines = lines.Union(c.Code)
@@ -167,8 +167,8 @@ func Copies(all []Copied) (lines change.Lines) {
 	return lines
 }
 
-// Finder finds what stands twice among files, of which some are looked at. First all of them are shown to Learn, those that are looked
-// at before the others; then these once more to Find. What can't stand twice, since its prints are in no other place, needn't be
+// Finder finds duplicated code among files, of which some are looked at. First all of them are shown to Learn, those that are looked
+// at before the others; then these once more to Find. What can't be a duplicate, since its prints are in no other place, needn't be
 // remembered.
 type Finder struct {
 	Duplication
@@ -194,7 +194,7 @@ func NewFinder(d Duplication, shared func(print uint64) bool) *Finder {
 	return &Finder{Duplication: d, Shared: shared, at: map[uint64]*places{}}
 }
 
-// each hands over the stretches of a file that may stand elsewhere too.
+// each hands over the stretches of a file that may be duplicates.
 func (f *Finder) each(t Tokens, see func(at int, hash uint64)) {
 	f.stretches(t.Hashes, func(at int, hash uint64, least Print) {
 		if f.Shared(least.Hash) {
@@ -245,7 +245,7 @@ func (f *Finder) elsewhere(p *places, file int32, t Tokens, at int) (other, othe
 	return 0, 0, lines, false
 }
 
-// Find finds the stretches of a file that stand elsewhere too, in order.
+// Find finds the stretches of a file that are duplicates, in order.
 func (f *Finder) Find(path string, t Tokens) (all []Copied) {
 	file := int32(slices.Index(f.files, path))
 	type stretch struct {

@@ -10,7 +10,7 @@ import (
 	"zincdoor/internal/core/change"
 )
 
-// findAll finds what stands twice among files, of which the first ones are looked at.
+// findAll finds duplicated code among files, of which the first ones are looked at.
 func findAll(d Duplication, files []string, looked int) (all []Copied) {
 	counts := map[uint64]int{}
 	var tokens []Tokens
@@ -31,7 +31,7 @@ func findAll(d Duplication, files []string, looked int) (all []Copied) {
 	return all
 }
 
-// slowly gives the lines of each file that stand elsewhere too, by comparing every stretch with every other one.
+// slowly gives the lines of each file that are duplicates, by comparing every stretch with every other one.
 func slowly(d Duplication, files []string, looked int) map[int]change.Lines {
 	var tokens []Tokens
 	for _, text := range files {

@@ -16,7 +16,7 @@ const Tool = "measure"
 const (
 	NumberCoverage   Number = "coverage"         // the lines that tests came to, of those that can be reached
 	NumberBranches   Number = "branch-coverage"  // the ways on that tests took, of those that there are
-	NumberDuplicated Number = "duplicated-lines" // the lines that stand elsewhere too, of those that hold code
+	NumberDuplicated Number = "duplicated-lines" // the lines that are duplicates, of those that hold code
 	NumberFindings   Number = "findings"         // for each thousand lines of code
 	NumberDebt       Number = "debt"             // the cost of the findings, in minutes
 )
@@ -119,7 +119,7 @@ func (v Value) Message() string {
 	case NumberBranches:
 		return fmt.Sprintf("tests take %d of %s of %s", v.Whole-v.Part, counted(v.Whole, "branch"), what)
 	case NumberDuplicated:
-		return fmt.Sprintf("%s of %s stand elsewhere too", many("line"), what)
+		return fmt.Sprintf("%s of %s duplicate other code", many("line"), what)
 	case NumberLines:
 		return fmt.Sprintf("%s has %s", what, many("line"))
 	case NumberCode:
@@ -152,7 +152,7 @@ func (n Number) Guesses() bool { return n != NumberLines && n != NumberCode }
 var about = map[Number]struct{ is, advice string }{
 	NumberCoverage:   {"How much of the lines that can be reached tests came to", "Write a test that runs these lines, or leave the file out of the limit's path: with except."},
 	NumberBranches:   {"How many of the ways on from a line tests took", "Write a test for each way on from these lines: one in which the condition is true, one in which it isn't."},
-	NumberDuplicated: {"How many lines stand, token by token, elsewhere too", "Make one function of what stands twice, and call it from both places."},
+	NumberDuplicated: {"How many lines are the same as others, token by token", "Make one function of it, and call it from both places."},
 	NumberLines:      {"How many lines there are", "Split it: each part with one thing to do, and a name that says which."},
 	NumberCode:       {"How many lines hold more than white space and comments", "Split it: each part with one thing to do, and a name that says which."},
 	NumberDecisions:  {"At how many points the code goes on in one of several ways: each if, loop, case, catch, and, or", "Make functions of parts that decide by themselves, or a table of what is chosen between."},

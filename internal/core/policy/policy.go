@@ -58,7 +58,7 @@ type Policy struct {
 	Aliases map[string]string // the present names of rules that their tools renamed
 	Numbers []Number          // the first that takes a rule counts
 
-	Duplication measure.Duplication // what stands twice
+	Duplication measure.Duplication // what counts as duplicated code
 
 	Costs   Costs   // what findings take to put right
 	History History // what is kept of verdicts
