@@ -398,15 +398,14 @@ func (t *taking) duplicates() error {
 	if !t.any(func(d policy.Demand) bool { return isDuplicated(d.Number) }) || len(t.files) == 0 {
 		return nil
 	}
-	files, err := t.Target.Tree.Paths()
-	if err != nil {
-		return err
+	q := DuplicatesRequest{Choice: t.choose(), Repo: t.Target.Repo, Side: t.Target.Side, From: Of(t.Target.Tree), Changes: func(path string) bool { return t.Change.File(path) != nil }}
+	if t.Target.IsPatch || q.Repo == nil {
+		files, err := t.Target.Tree.Paths()
+		if err != nil {
+			return err
+		}
+		q.Repo, q.Paths = nil, slices.Clone(files)
 	}
-	side, repo := t.Target.Side, t.Target.Repo
-	if t.Target.IsPatch {
-		repo = nil
-	}
-	q := DuplicatesRequest{Choice: t.choose(), Repo: repo, Side: side, From: Of(t.Target.Tree), Paths: slices.Clone(files), Changes: func(path string) bool { return t.Change.File(path) != nil }}
 	var looked []string
 	all := t.any(func(d policy.Demand) bool { return isDuplicated(d.Number) && d.Of == measure.OfAll })
 	for _, f := range t.files {
