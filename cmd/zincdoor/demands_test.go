@@ -132,6 +132,10 @@ func TestCoverageLimits(t *testing.T) {
 			s.write("build/cover.info", traced("core/tide.c", whole+"+.+++--+"))
 			s.write("build/before.info", traced("core/tide.c", whole))
 		}, 1, "84.6% of 13 lines, before the change 100%"},
+		{"a file that is tested no more", "--into main --door whole --base-report build/before.info", func(s *sandbox) {
+			s.write("build/cover.info", traced("core/tide.c", whole+"+.+++++++"))
+			s.write("build/before.info", traced("core/tide.c", whole)+traced("core/slack.c", "+.++++"))
+		}, 1, "73.7% of 19 lines, before the change 100%"},
 		{"a drop from what was recorded", "--into main --door whole", func(s *sandbox) {
 			s.git("checkout", "-q", "main")
 			s.write("build/cover.info", traced("core/tide.c", whole))

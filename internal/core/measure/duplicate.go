@@ -203,7 +203,7 @@ func (f *Finder) each(t Tokens, see func(at int, hash uint64)) {
 	})
 }
 
-// Learn learns what stands in a file. Of one that isn't looked at only what those have is remembered.
+// Learn learns the stretches of a file. Of one that isn't looked at only what those have is remembered.
 func (f *Finder) Learn(path string, t Tokens, looked bool) {
 	file := int32(len(f.files))
 	f.files = append(f.files, path)
