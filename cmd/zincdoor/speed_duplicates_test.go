@@ -25,7 +25,9 @@ func BenchmarkDuplicates(b *testing.B) {
 		}
 		return file
 	}
-	judge := func(limit string) call { return gate("--range", "HEAD~1..HEAD", "--policy", policy(limit), "--format", "json") }
+	judge := func(limit string) call {
+		return gate("--range", "HEAD~1..HEAD", "--policy", policy(limit), "--format", "json")
+	}
 	cache := b.TempDir()
 	s.env = append(s.env, "XDG_CACHE_HOME="+cache)
 	b.Run("all of the tree", func(b *testing.B) {
