@@ -3,6 +3,7 @@ package app
 import (
 	"context"
 	"fmt"
+	"strings"
 
 	"zincdoor/internal/core/judge"
 	"zincdoor/internal/core/measure"
@@ -28,7 +29,11 @@ func Cover(ctx context.Context, q MeasureRequest, files []string) (*Covering, er
 	defer t.Close()
 	given := evidence.Given{Dir: q.Dir, Alone: true}
 	for _, file := range files {
-		given.Files = append(given.Files, evidence.File{Name: policy.Coverage, Path: file})
+		one := evidence.File{Name: policy.Coverage, Path: file}
+		if recipe, path, named := strings.Cut(file, "="); named && t.policy.Recipe(recipe) != nil {
+			one = evidence.File{Name: recipe, Path: path}
+		}
+		given.Files = append(given.Files, one)
 	}
 	read, err := evidence.Collect(ctx, evidence.Request{Target: t.Target, Policy: t.policy, Given: given})
 	if err != nil {

@@ -144,7 +144,7 @@ zincdoor measure --duplicates`,
 	p.group(cmd, "Numbers", func(f *pflag.FlagSet) {
 		f.StringVar((*string)(&o.Of), "of", string(measure.OfFunction), "`WORD`|of what: changed lines by file, functions, files, languages:")
 		values(f, "of", words(measure.Scopes)...)
-		f.StringArrayVar(&coverage, "coverage", nil, "`FILE`|how much of it tests cover, by a coverage file; repeatable")
+		f.StringArrayVar(&coverage, "coverage", nil, "`[RECIPE=]FILE`|what tests cover, by a coverage file; repeatable")
 		f.BoolVar(&duplicates, "duplicates", false, "duplicated code, the longest first")
 		f.StringVar(&by, "sort", "", "`NUMBER`|the most of it first, else of decisions or code:")
 		values(f, "sort", words(measure.AllNumbers)...)

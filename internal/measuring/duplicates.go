@@ -1,6 +1,7 @@
 package measuring
 
 import (
+	"maps"
 	"os"
 	"path"
 	"path/filepath"
@@ -169,7 +170,25 @@ func (d *duplicates) find(looked []string) (map[string][]measure.Copied, error) 
 			}
 		})
 	}
+	if err == nil {
+		err = d.locate(all)
+	}
 	return all, err
+}
+
+// locate finds the lines on which the other places are.
+func (d *duplicates) locate(all map[string][]measure.Copied) error {
+	leads := map[string][]*measure.Copied{} // by the files that they lead to
+	for _, some := range all {
+		for i := range some {
+			leads[some[i].Other] = append(leads[some[i].Other], &some[i])
+		}
+	}
+	return d.inOrder(slices.Sorted(maps.Keys(leads)), func(p string, t measure.Tokens) {
+		for _, c := range leads[p] {
+			c.Locate(t)
+		}
+	})
 }
 
 // inOrder reads the tokens of files, and hands them over in the order of the paths.

@@ -155,7 +155,7 @@ func (t *taking) touches(path string) bool { return t.Change.Everything || t.Cha
 func (t *taking) read() (err error) {
 	var paths []string
 	all := t.Change.Everything || t.any(func(d policy.Demand) bool {
-		return d.Of == measure.OfAll && !d.Number.Limiting().Least && d.Number != measure.NumberDebt
+		return d.Of == measure.OfAll && !d.Number.Limiting().Least && d.Number != measure.NumberDebt && d.Number != measure.NumberReported
 	})
 	switch {
 	case all && !t.Target.IsPatch:

@@ -129,7 +129,7 @@ func (r *reader) amount(n *yaml.Node, what string, d *policy.Demand) (amount flo
 	number, percent := strings.CutSuffix(s, "%")
 	share = is.Shares && (is.Least || percent || d.Share)
 	amount, err := strconv.ParseFloat(number, 64)
-	whole := !share && d.Number != measure.NumberFindings
+	whole := !share && d.Number != measure.NumberFindings && d.Number != measure.NumberReported
 	unit := fmt.Sprintf("a whole number of %s", d.Number)
 	switch {
 	case share:

@@ -25,6 +25,7 @@ func TestDemands(t *testing.T) {
 		{"measure: lines, of: touched, most: 400, except: {path: docs}", "{measure: lines, of: touched, except: {path: docs}, most: 400}", "changed lines with exceptions"},
 		{"measure: lines, of: file, most: no-growth, until: 2027-01-01", "{measure: lines, of: file, most: no-growth, until: 2027-01-01}", "lines of files"},
 		{"measure: findings, of: all, severity: warning, most: 2.5", "{measure: findings, of: all, severity: warning, most: 2.5}", "findings of all warning"},
+		{"measure: reported, of: touched, rule: complexity, most: 15", "{measure: reported, of: touched, rule: complexity, most: 15}", "reported of changed lines of complexity"},
 		{"measure: debt, of: all, most: 1h30m", "{measure: debt, of: all, most: 90m}", "debt of all"},
 	} {
 		file, err := Parse("p.yaml", []byte(withLimit(c.limit)))

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strconv"
 	"strings"
 
 	"zincdoor/internal/core/change"
@@ -133,6 +134,8 @@ func (d *demands) hold(r *LimitResult) {
 		return
 	}
 	switch {
+	case number == measure.NumberReported:
+		d.reported(r)
 	case number.Limiting().Of:
 		d.weigh(r)
 	case r.Demand.Of == measure.OfFunction || r.Demand.Of == measure.OfFile:
@@ -305,6 +308,30 @@ func (d *demands) sum(r *LimitResult) {
 	}
 	if r.Held = !r.Demand.Counts(now) || r.Demand.Holds(m.Number, m.Bound); !r.Held {
 		r.Findings = findings
+	}
+}
+
+// reported holds the number of each finding by itself: on lines that the change touches, in files of the change, or anywhere. Of rules
+// whose number is worse the less it is, it must be no less.
+func (d *demands) reported(r *LimitResult) {
+	for i, f := range d.v.Findings {
+		if isOurs(f) || isAside(f) || !Selects(&r.Limit.Selector, d.j.Policy.Ladder, f) ||
+			r.Demand.Of == measure.OfTouched && f.Place != change.OnTouched || r.Demand.Of == measure.OfFile && f.Place == change.Elsewhere {
+			continue
+		}
+		text, less := d.j.Policy.MeasureOf(*f.Finding)
+		number, err := strconv.ParseFloat(text, 64)
+		if err != nil {
+			continue
+		}
+		held := r.Demand.Holds(number, r.Demand.Bound)
+		if less {
+			held = number >= r.Demand.Bound
+		}
+		if !held {
+			r.Findings = append(r.Findings, i)
+		}
+		r.note(number, r.Demand.Bound, strings.TrimSpace(f.Rule+" in "+f.Path), held)
 	}
 }
 

@@ -31,6 +31,13 @@ func about(n measure.Number, of measure.Scope, path string, line, part int) find
 	}
 }
 
+// numbered is a finding of a tool that gives its number.
+func numbered(line, number int) finding.Finding {
+	f := at(line, finding.Warning)
+	f.Rule, f.Traits = "deep", &finding.Traits{Measured: fmt.Sprint(number)}
+	return f
+}
+
 // TestDemands: numbers about code are held against their limits: touched lines and all files together, files and functions each by
 // itself, against a bound or what was there before; what nobody knows leaves the door unjudged.
 func TestDemands(t *testing.T) {
@@ -73,6 +80,9 @@ func TestDemands(t *testing.T) {
 		{"measure: lines, of: file, most: no-growth", []measure.Value{value(lines, file, "core/tide.c", 0, 60, 0, 50, 0)}, []finding.Finding{about(lines, file, "core/tide.c", 0, 60)}, "60.0 50.0 false 1 shut"},
 		{"measure: lines, of: touched, most: 400", []measure.Value{value(lines, touched, "core/tide.c", 0, 401, 0)}, nil, "401.0 400.0 false 0 shut"},
 		{"measure: lines, of: all, most: no-growth", []measure.Value{value(lines, all, "core/tide.c", 0, 0, 0, 9, 0), value(lines, all, "core/slack.c", 0, 9, 0)}, nil, "9.0 9.0 true 0 open"},
+		{"measure: reported, of: touched, rule: deep, most: 15", nil, []finding.Finding{numbered(3, 16), numbered(9, 99)}, "16.0 15.0 false 2 shut"},
+		{"measure: reported, of: all, rule: deep, most: 15", nil, []finding.Finding{numbered(3, 14)}, "14.0 15.0 true 0 open"},
+		{"measure: reported, of: all, rule: other, most: 15", nil, []finding.Finding{numbered(3, 16)}, "0.0 0.0 true 0 open"},
 		{"measure: findings, of: all, most: 20", []measure.Value{value(measure.NumberFindings, all, "core/tide.c", 0, 0, 50)}, []finding.Finding{at(3, finding.Warning)}, "20.0 20.0 true 0 open"},
 		{"measure: findings, of: all, most: 10", []measure.Value{value(measure.NumberFindings, all, "core/tide.c", 0, 0, 50)}, []finding.Finding{at(3, finding.Warning)}, "20.0 10.0 false 1 shut"},
 	} {
@@ -80,7 +90,7 @@ func TestDemands(t *testing.T) {
 		door.Limits = door.Limits[:1]
 		in := Input{
 			Change: change.New([]change.File{tide}, change.Rules{}), Findings: finding.Merge(slices.Clone(c.findings)), Evidence: []Evidence{readIt}, Policy: p, Door: door, Today: "2026-11-23",
-			Measures: Measures{Values: c.values, Known: []measure.Number{cov, dup, dec, lines, measure.NumberFindings, measure.NumberDebt}, Before: []measure.Number{cov, dec, lines}},
+			Measures: Measures{Values: c.values, Known: []measure.Number{cov, dup, dec, lines, measure.NumberFindings, measure.NumberDebt, measure.NumberReported}, Before: []measure.Number{cov, dec, lines}},
 		}
 		v := Judge(in)
 		m, l := v.Limits[0].Measured, v.Limits[0]

@@ -154,9 +154,18 @@ func (d Duplication) Prints(t Tokens) (all []Print) {
 type Copied struct {
 	Path  string
 	Lines change.Span
-	Code  change.Lines // those of the lines that hold its tokens
-	Other string       // the file where it stands too, which may be the same
-	There change.Span  // the lines there, as far as the first of several places goes
+	Code  change.Lines // those of the lines that hold its tokens, and no others
+	Other string       // the file that has the same tokens, which may be this one
+	There change.Span  // the lines there, as far as the first of several places goes; known once Locate was called
+
+	at, many int // its tokens there
+}
+
+// Locate says on which lines of the other file the same tokens are, by that one's tokens.
+func (c *Copied) Locate(other Tokens) {
+	if c.at >= 0 && c.many > 0 && c.at+c.many <= len(other.Lines) {
+		c.There = change.Span{First: other.Lines[c.at].First, Last: other.Lines[c.at+c.many-1].Last}
+	}
 }
 
 // Copies are the lines of a file that are duplicates.
@@ -181,10 +190,8 @@ type Finder struct {
 type places struct {
 	file        int32 // where they stand first
 	first, last int32 // there, the first and the last place, by their tokens
-	lines       change.Span
 	other       int32 // another file, none where there isn't one
 	otherAt     int32
-	otherLines  change.Span
 }
 
 const none = -1
@@ -211,7 +218,7 @@ func (f *Finder) Learn(path string, t Tokens, looked bool) {
 		p := f.at[hash]
 		if p == nil {
 			if looked {
-				f.at[hash] = &places{file: file, first: int32(at), last: int32(at), lines: f.lines(t, at), other: none}
+				f.at[hash] = &places{file: file, first: int32(at), last: int32(at), other: none}
 			}
 			return
 		}
@@ -219,50 +226,37 @@ func (f *Finder) Learn(path string, t Tokens, looked bool) {
 		case p.file == file:
 			p.last = int32(at)
 		case p.other == none:
-			p.other, p.otherAt, p.otherLines = file, int32(at), f.lines(t, at)
+			p.other, p.otherAt = file, int32(at)
 		}
 	})
 }
 
-// lines are those of the stretch that begins at a token.
-func (f *Finder) lines(t Tokens, at int) change.Span {
-	return change.Span{First: t.Lines[at].First, Last: t.Lines[at+f.Tokens-1].Last}
-}
-
 // elsewhere is another place of the stretch of a file that begins at a token, which doesn't overlap it.
-func (f *Finder) elsewhere(p *places, file int32, t Tokens, at int) (other, otherAt int32, lines change.Span, found bool) {
+func (f *Finder) elsewhere(p *places, file int32, at int) (other, otherAt int32, found bool) {
 	far := int32(f.Tokens)
 	switch {
 	case p.file != file:
-		return p.file, p.first, p.lines, true
+		return p.file, p.first, true
 	case p.other != none:
-		return p.other, p.otherAt, p.otherLines, true
+		return p.other, p.otherAt, true
 	case int32(at)-p.first >= far:
-		return file, p.first, f.lines(t, int(p.first)), true
+		return file, p.first, true
 	case p.last-int32(at) >= far:
-		return file, p.last, f.lines(t, int(p.last)), true
+		return file, p.last, true
 	}
-	return 0, 0, lines, false
+	return 0, 0, false
 }
 
 // Find finds the stretches of a file that are duplicates, in order.
 func (f *Finder) Find(path string, t Tokens) (all []Copied) {
 	file := int32(slices.Index(f.files, path))
-	type stretch struct {
-		from, to int // tokens; to is behind the last
-		Copied
-		other, otherAt int32 // where its first tokens stand too
-	}
 	var open *stretch
 	end := func() {
-		if open == nil {
-			return
-		}
-		c := open.Copied
-		c.Lines = change.Span{First: t.Lines[open.from].First, Last: t.Lines[open.to-1].Last}
-		c.Code = t.code(open.from, open.to)
-		if c.Code.Count() >= f.Duplication.Lines && t.varied(open.from, open.to, f.Tokens/sameness) {
-			all = append(all, c)
+		if open != nil {
+			if c, counts := open.copied(f, t); counts {
+				c.Path = path
+				all = append(all, c)
+			}
 		}
 		open = nil
 	}
@@ -271,7 +265,7 @@ func (f *Finder) Find(path string, t Tokens) (all []Copied) {
 		if p == nil {
 			return
 		}
-		other, otherAt, lines, found := f.elsewhere(p, file, t, at)
+		other, otherAt, found := f.elsewhere(p, file, at)
 		if !found {
 			return
 		}
@@ -279,15 +273,46 @@ func (f *Finder) Find(path string, t Tokens) (all []Copied) {
 			end()
 		}
 		if open == nil {
-			open = &stretch{from: at, Copied: Copied{Path: path, Other: f.files[other], There: lines}, other: other, otherAt: otherAt}
+			open = &stretch{from: at, other: other, otherAt: otherAt}
 		}
 		open.to = at + f.Tokens
 		if other == open.other && otherAt-open.otherAt == int32(at-open.from) {
-			open.There.Last = lines.Last
+			open.same = open.to
 		}
 	})
 	end()
 	return all
+}
+
+// stretch is one that grows while it is read.
+type stretch struct {
+	from, to       int   // tokens; to is behind the last
+	other, otherAt int32 // where its first tokens are too
+	same           int   // up to where they go on there
+}
+
+// copied is the stretch once it has ended; counts is false where it is too short.
+func (s *stretch) copied(f *Finder, t Tokens) (c Copied, counts bool) {
+	from, to := t.wholeLines(s.from, s.to)
+	if to <= from || !t.varied(from, to, f.Tokens/sameness) {
+		return c, false
+	}
+	c = Copied{Lines: change.Span{First: t.Lines[from].First, Last: t.Lines[to-1].Last}, Code: t.code(from, to), Other: f.files[s.other]}
+	if c.at, c.many = int(s.otherAt)+from-s.from, min(to, s.same)-from; c.many < 1 {
+		c.at, c.many = int(s.otherAt), f.Tokens
+	}
+	return c, c.Code.Count() >= f.Duplication.Lines
+}
+
+// wholeLines leaves of some tokens those whose lines have no others.
+func (t Tokens) wholeLines(from, to int) (int, int) {
+	for from > 0 && from < to && t.Lines[from-1].Last >= t.Lines[from].First {
+		from++
+	}
+	for to < len(t.Lines) && to > from && t.Lines[to-1].Last >= t.Lines[to].First {
+		to--
+	}
+	return from, to
 }
 
 // sameness is how often each token of a stretch may stand in it, on average: a table of zeros is nobody's copy.

@@ -26,7 +26,12 @@ func findAll(d Duplication, files []string, looked int) (all []Copied) {
 		f.Learn(fmt.Sprint(i), t, i < looked)
 	}
 	for i, t := range tokens[:looked] {
-		all = append(all, f.Find(fmt.Sprint(i), t)...)
+		for _, c := range f.Find(fmt.Sprint(i), t) {
+			var other int
+			fmt.Sscan(c.Other, &other)
+			c.Locate(tokens[other])
+			all = append(all, c)
+		}
 	}
 	return all
 }
@@ -58,11 +63,18 @@ func slowly(d Duplication, files []string, looked int) map[int]change.Lines {
 				to++
 			}
 			if to > from {
+				first, last := from, to
+				for first < last && first > 0 && t.Lines[first-1].Last >= t.Lines[first].First {
+					first++
+				}
+				for last > first && last < len(copied) && t.Lines[last-1].Last >= t.Lines[last].First {
+					last--
+				}
 				different := map[uint64]bool{}
-				for _, h := range t.Hashes[from:to] {
+				for _, h := range t.Hashes[first:last] {
 					different[h] = true
 				}
-				if code := t.code(from, to); code.Count() >= d.Lines && len(different) >= d.Tokens/6 {
+				if code := t.code(first, last); code.Count() >= d.Lines && len(different) >= d.Tokens/6 {
 					all[a] = all[a].Union(code)
 				}
 				from = to

@@ -19,6 +19,7 @@ const (
 	NumberDuplicated Number = "duplicated-lines" // the lines that are duplicates, of those that hold code
 	NumberFindings   Number = "findings"         // for each thousand lines of code
 	NumberDebt       Number = "debt"             // the cost of the findings, in minutes
+	NumberReported   Number = "reported"         // the numbers that tools give beside their findings, or in the messages
 )
 
 // Limiting says how a number can be limited.
@@ -41,12 +42,13 @@ var limiting = map[Number]Limiting{
 	NumberNesting:    {Scopes: []Scope{OfFunction, OfFile}, Before: []Scope{OfFunction, OfFile}},
 	NumberParameters: {Scopes: []Scope{OfFunction}, Before: []Scope{OfFunction}},
 	NumberFindings:   {Scopes: []Scope{OfFile, OfAll}, Of: true},
+	NumberReported:   {Scopes: []Scope{OfTouched, OfFile, OfAll}, Of: true},
 	NumberDebt:       {Scopes: []Scope{OfTouched, OfFile, OfAll}, Of: true, Before: []Scope{OfAll}},
 }
 
 // Limited lists the numbers that can be limited, in the order in which people are shown them.
 var Limited = []Number{
-	NumberCoverage, NumberBranches, NumberDuplicated, NumberLines, NumberCode, NumberDecisions, NumberNesting, NumberParameters, NumberFindings, NumberDebt,
+	NumberCoverage, NumberBranches, NumberDuplicated, NumberLines, NumberCode, NumberDecisions, NumberNesting, NumberParameters, NumberReported, NumberFindings, NumberDebt,
 }
 
 // Limiting says how a number can be limited.
