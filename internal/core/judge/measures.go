@@ -70,6 +70,8 @@ func placeOfValue(v measure.Value) valueAt {
 func (j *judgement) measuredStanding(f Finding) (s Status) {
 	v, known := j.values[valueAt{f.Rule, f.Path, f.Region.Line}]
 	switch {
+	case known && v.Before == nil && v.Function == "" && f.Place != change.OnTouched: // a file that was there before, of which nothing is known
+		s.Standing = Existing
 	case !known || v.Before == nil: // a stretch of changed lines, or there was nothing
 		s.Standing = New
 	case v.Part > v.Before.Part:
