@@ -1,14 +1,15 @@
 package measuring
 
 import (
+	"encoding/binary"
 	"maps"
-	"os"
 	"path"
-	"path/filepath"
 	"slices"
 	"strconv"
+	"strings"
 	"sync"
 
+	"zincdoor/internal/cached"
 	"zincdoor/internal/core/measure"
 	"zincdoor/internal/git"
 	"zincdoor/internal/lint"
@@ -19,9 +20,9 @@ type duplicates struct {
 	measure.Duplication
 	choice *Choice
 	from   State
-	index  *index
-	names  map[string]string // of the files' contents, by their paths; "" for one whose content has no name
-	paths  []string          // sorted
+	prints map[string][]uint64 // by the names of contents
+	names  map[string]string   // of the files' contents, by their paths; "" for one whose content has no name
+	paths  []string            // sorted
 }
 
 // DuplicatesRequest says where to look.
@@ -47,7 +48,7 @@ func Duplicates(q DuplicatesRequest, looked []string) (map[string][]measure.Copi
 // newDuplicates lists the files of a state, and readies their prints: those that were kept, and those of files that have to be read.
 func newDuplicates(q DuplicatesRequest) (*duplicates, error) {
 	d := &duplicates{Duplication: q.Choice.Policy.Duplication, choice: q.Choice, from: q.From, names: map[string]string{}}
-	paths, where := q.Paths, ""
+	paths := q.Paths
 	if q.Repo != nil {
 		entries, err := q.Repo.Entries(q.Side)
 		if err != nil {
@@ -62,21 +63,19 @@ func newDuplicates(q DuplicatesRequest) (*duplicates, error) {
 				d.names[p] = e.Content
 			}
 		}
-		if cache, err := os.UserCacheDir(); err == nil {
-			where = filepath.Join(cache, "zincdoor", "prints")
-		}
 	}
 	d.paths = d.choice.Left(paths)
 	slices.Sort(d.paths)
-	home, marker := "", ""
-	if q.Repo != nil {
-		home = q.Repo.CommonDir()
-	}
+	return d, d.fill(q.Repo)
+}
+
+// open opens what is kept of a repository's prints.
+func (d *duplicates) open(repo *git.Repo) *cached.Lists {
+	marker := ""
 	if m := d.choice.Policy.Marker; m != nil {
 		marker = m.String()
 	}
-	d.index = openIndex(where, lint.Build(), home, strconv.Itoa(d.Tokens), strconv.FormatBool(d.FoldNames), strconv.FormatBool(d.FoldValues), marker)
-	return d, d.fill()
+	return cached.OpenLists("prints", lint.Build(), repo.CommonDir(), strconv.Itoa(d.Tokens), strconv.FormatBool(d.FoldNames), strconv.FormatBool(d.FoldValues), marker)
 }
 
 // name is what the prints of a file are kept under: its content and, since that says how it is read, its kind.
@@ -90,15 +89,24 @@ func (d *duplicates) name(p string) string {
 // unkept begins the names of what isn't kept.
 const unkept = "path:"
 
-// fill reads the files whose prints aren't known.
-func (d *duplicates) fill() error {
+// fill reads the prints of all files: those that are kept, and those of files that have to be read.
+func (d *duplicates) fill(repo *git.Repo) error {
+	d.prints = map[string][]uint64{}
+	keeps := &cached.Lists{}
+	if repo != nil {
+		keeps = d.open(repo)
+	}
 	var unread []string
-	asked, seen := map[string]bool{}, map[string]bool{}
+	seen := map[string]bool{}
 	for _, p := range d.paths {
 		name := d.name(p)
+		if seen[name] {
+			continue
+		}
 		seen[name] = true
-		if _, known := d.index.prints[name]; (!known || d.names[p] == "") && !asked[name] {
-			asked[name] = true
+		if list, known := keeps.Get(name); known {
+			d.prints[name] = unpacked(list)
+		} else {
 			unread = append(unread, p)
 		}
 	}
@@ -106,24 +114,45 @@ func (d *duplicates) fill() error {
 		return nil
 	}
 	var mutex sync.Mutex
-	took := map[string]bool{}
 	err := d.choice.Read(unread, d.from, func(p string, data []byte) {
 		prints := d.Prints(d.Read(p, data))
 		mutex.Lock()
 		defer mutex.Unlock()
-		d.index.add(d.name(p), prints)
-		took[p] = true
+		d.prints[d.name(p)] = hashesOf(prints)
 	})
-	if err != nil {
+	if err != nil || repo == nil {
 		return err
 	}
 	for _, p := range unread {
-		if !took[p] { // no text that is looked at
-			d.index.add(d.name(p), nil)
+		if name := d.name(p); !strings.HasPrefix(name, unkept) {
+			keeps.Put(name, packed(d.prints[name])) // of what is no text that is looked at, nothing
 		}
 	}
-	d.index.save(seen)
+	keeps.Save(seen)
 	return nil
+}
+
+func hashesOf(prints []measure.Print) []uint64 {
+	all := make([]uint64, len(prints))
+	for i, p := range prints {
+		all[i] = p.Hash
+	}
+	return all
+}
+
+func packed(prints []uint64) (list []byte) {
+	for _, p := range prints {
+		list = binary.LittleEndian.AppendUint64(list, p)
+	}
+	return list
+}
+
+func unpacked(list []byte) []uint64 {
+	prints := make([]uint64, len(list)/8)
+	for i := range prints {
+		prints[i] = binary.LittleEndian.Uint64(list[8*i:])
+	}
+	return prints
 }
 
 // atOnce is how many files are held at once.
@@ -133,12 +162,12 @@ const atOnce = 500
 func (d *duplicates) find(looked []string) (map[string][]measure.Copied, error) {
 	counts, has := map[uint64]int{}, map[uint64]bool{}
 	for _, p := range looked {
-		for _, print := range d.index.prints[d.name(p)] {
+		for _, print := range d.prints[d.name(p)] {
 			has[print] = true
 		}
 	}
 	for _, p := range d.paths {
-		for _, print := range d.index.prints[d.name(p)] {
+		for _, print := range d.prints[d.name(p)] {
 			if has[print] {
 				counts[print]++
 			}
@@ -146,7 +175,7 @@ func (d *duplicates) find(looked []string) (map[string][]measure.Copied, error) 
 	}
 	shared := func(print uint64) bool { return counts[print] > 1 }
 	candidates := func(paths []string) []string {
-		return slices.DeleteFunc(slices.Clone(paths), func(p string) bool { return !slices.ContainsFunc(d.index.prints[d.name(p)], shared) })
+		return slices.DeleteFunc(slices.Clone(paths), func(p string) bool { return !slices.ContainsFunc(d.prints[d.name(p)], shared) })
 	}
 	finder := measure.NewFinder(d.Duplication, shared)
 	mine := map[string]bool{}

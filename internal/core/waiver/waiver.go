@@ -18,6 +18,7 @@ import (
 	"strings"
 	"time"
 
+	"zincdoor/internal/core/comment"
 	"zincdoor/internal/core/finding"
 	"zincdoor/internal/core/pattern"
 	"zincdoor/internal/core/source"
@@ -88,7 +89,7 @@ func Find(path string, text *source.Text) []Waiver {
 		if !strings.Contains(line, Sign) {
 			continue
 		}
-		words, own := commentOf(path, line, Sign)
+		words, own := comment.Of(path, line, Sign)
 		m := form.FindStringSubmatch(words)
 		if m == nil {
 			continue
@@ -111,7 +112,7 @@ func Find(path string, text *source.Text) []Waiver {
 func nextLine(path string, text *source.Text, n int) int {
 	for n++; n <= text.Len(); n++ {
 		line := text.Line(n)
-		if _, own := commentOf(path, line, Sign); strings.TrimSpace(line) != "" && !own {
+		if _, own := comment.Of(path, line, Sign); strings.TrimSpace(line) != "" && !own {
 			return n
 		}
 	}

@@ -1,4 +1,6 @@
-package waiver
+// Package comment knows how comments are written in the kinds of files that there are: where one begins and ends, and what of a text is
+// words for people.
+package comment
 
 import (
 	"path"
@@ -79,9 +81,9 @@ func syntaxOf(file string) (s syntax, known bool) {
 	return s, known
 }
 
-// commentOf finds the comment in a line, outside of texts, that begins with sign; "" where there is none. Own says that nothing
+// Of finds the comment in a line, outside of texts, that begins with sign; "" where there is none. Own says that nothing
 // stands beside it.
-func commentOf(file, line, sign string) (words string, own bool) {
+func Of(file, line, sign string) (words string, own bool) {
 	s, known := syntaxOf(file)
 	if !known {
 		start := len(line) - len(strings.TrimLeft(line, " \t"))

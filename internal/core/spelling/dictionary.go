@@ -1,0 +1,176 @@
+package spelling
+
+import (
+	"iter"
+	"math/bits"
+	"slices"
+	"strings"
+)
+
+// Dictionary is a list of words, in lower case, with how rare each is. It may be asked by several at once.
+type Dictionary struct {
+	words []string // sorted
+	rare  []uint8  // of each word: 10 for the most usual ones, more for others
+	masks []uint32 // of each word, which letters it has
+}
+
+// Entry is a word with how rare it is.
+type Entry struct {
+	Word string
+	Rare uint8
+}
+
+// NewDictionary makes a dictionary. Of a word that comes several times the least rare counts.
+func NewDictionary(entries []Entry) *Dictionary {
+	entries = slices.Clone(entries)
+	slices.SortFunc(entries, func(a, b Entry) int {
+		if c := strings.Compare(a.Word, b.Word); c != 0 {
+			return c
+		}
+		return int(a.Rare) - int(b.Rare)
+	})
+	entries = slices.CompactFunc(entries, func(a, b Entry) bool { return a.Word == b.Word })
+	d := &Dictionary{words: make([]string, len(entries)), rare: make([]uint8, len(entries)), masks: make([]uint32, len(entries))}
+	for i, e := range entries {
+		d.words[i], d.rare[i], d.masks[i] = e.Word, e.Rare, maskOf(e.Word)
+	}
+	return d
+}
+
+// Rare is how rare a word in lower case is; false where the dictionary doesn't have it.
+func (d *Dictionary) Rare(word string) (rare uint8, has bool) {
+	i, has := slices.BinarySearch(d.words, word)
+	if !has {
+		return 0, false
+	}
+	return d.rare[i], true
+}
+
+// Len is how many words there are.
+func (d *Dictionary) Len() int { return len(d.words) }
+
+// maskOf says which letters a word has; several of other alphabets share a place.
+func maskOf(word string) (mask uint32) {
+	for _, r := range word {
+		if r -= 'a'; r < 0 || r > 25 {
+			r = 26 + (r&3+4)&3
+		}
+		mask |= 1 << r
+	}
+	return mask
+}
+
+// near hands over the words that may be no farther than so many letters from one, with how rare they are.
+func (d *Dictionary) near(word string, most int, see func(word string, rare uint8)) {
+	mask := maskOf(word)
+	for i, other := range d.masks {
+		if bits.OnesCount32(mask^other) <= 2*most {
+			if n := len(d.words[i]) - len(word); n <= 4*most && n >= -4*most {
+				see(d.words[i], d.rare[i])
+			}
+		}
+	}
+}
+
+// Speller tells words apart from misspelt ones.
+type Speller struct {
+	Dictionaries []*Dictionary
+	Own          *Own                   // the team's own words; nil for none
+	Known        func(word string) bool // words that the code uses often enough; nil for none
+	Letters      func(r rune) bool      // letters that the dictionaries are written in; nil for those of English
+}
+
+// prefixes go before other words.
+var prefixes = []string{
+	"un", "re", "non", "pre", "sub", "multi", "auto", "inter", "over", "under", "anti", "meta", "micro", "semi", "super", "inner", "outer", "dis", "co", "de",
+}
+
+// Knows reports whether a word, as it is written, is no misspelt one.
+func (s *Speller) Knows(word string) bool {
+	word = plain(word)
+	switch {
+	case s.Own != nil && s.Own.Avoids(word):
+		return false
+	case s.foreign(word), s.has(word):
+		return true
+	}
+	for _, end := range []string{"'s", "'", "'d", "'ll", "'ve"} {
+		if stem, cut := strings.CutSuffix(word, end); cut && (len(stem) < shortest || s.has(stem)) {
+			return true
+		}
+	}
+	for _, prefix := range prefixes {
+		if rest, cut := strings.CutPrefix(word, prefix); cut && len(rest) >= shortest && s.has(rest) {
+			return true
+		}
+	}
+	return s.inflected(word) || s.joined(word) || s.Known != nil && s.Known(word)
+}
+
+// plain is a word as dictionaries have it.
+func plain(word string) string {
+	return strings.ToLower(strings.ReplaceAll(word, "\u2019", "'"))
+}
+
+// foreign reports whether a word has letters that no dictionary is written in.
+func (s *Speller) foreign(word string) bool {
+	for _, r := range word {
+		switch {
+		case r >= 'a' && r <= 'z', r == '\'':
+		case s.Letters != nil && s.Letters(r):
+		default:
+			return true
+		}
+	}
+	return false
+}
+
+// has reports whether a dictionary or the team has a word.
+func (s *Speller) has(word string) bool {
+	if s.Own != nil && s.Own.Has(word) {
+		return true
+	}
+	return s.inDictionary(word)
+}
+
+func (s *Speller) inDictionary(word string) bool {
+	return slices.ContainsFunc(s.Dictionaries, func(d *Dictionary) bool {
+		_, has := d.Rare(word)
+		return has
+	})
+}
+
+// inflected reports whether a word is a plural, or what a quality is called, of one that there is.
+func (s *Speller) inflected(word string) bool {
+	for _, end := range []string{"s", "es", "ness", "like"} {
+		if stem, cut := strings.CutSuffix(word, end); cut && len(stem) > shortest && !strings.HasSuffix(stem, "s") && s.has(stem) {
+			return true
+		}
+	}
+	stem, cut := strings.CutSuffix(word, "ies")
+	return cut && len(stem) > shortest && s.has(stem+"y")
+}
+
+// usual is how rare a word may be that another one is joined with.
+const usual = 50
+
+// joined reports whether a word is made of two usual ones, like filename.
+func (s *Speller) joined(word string) bool {
+	is := func(word string) bool {
+		for _, d := range s.Dictionaries {
+			if rare, has := d.Rare(word); has && rare <= usual {
+				return true
+			}
+		}
+		return s.Own != nil && s.Own.Has(word)
+	}
+	for at := shortest; at+shortest <= len(word); at++ {
+		if is(word[:at]) && is(word[at:]) {
+			return true
+		}
+	}
+	return false
+}
+
+// Words are all words, sorted.
+func (d *Dictionary) Words() iter.Seq[string] { return slices.Values(d.words) }
