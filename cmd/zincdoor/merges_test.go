@@ -234,7 +234,9 @@ func TestUnmerged(t *testing.T) {
 	s.git("checkout", "-q", "main")
 	s.write("core/tide.c", "main;\n"+lines(9))
 	s.commit("main")
-	exec.Command("git", "-C", s.dir, "merge", "-q", "side").Run() // which fails
+	merge := exec.Command("git", "-C", s.dir, "merge", "-q", "side")
+	merge.Env = s.environment()
+	merge.Run() // which fails
 	s.stdin = warn("core/tide.c", 9)
 	if v := s.judge("--staged", "--report", "diagnostics=-"); v.Change.Files != 1 || v.Totals["new"] != 1 || v.Outcome != "shut" {
 		t.Errorf("%s", v.about())
