@@ -311,7 +311,7 @@ func (c *collector) collect(checked func() (*houseReport, error), texts func() (
 		}
 	}
 	c.noteUnknown()
-	all.Findings = finding.Merge(all.Findings)
+	all.Findings = finding.Merge(oncePerFile(all.Findings, all.Change))
 	c.noteOpaque(all)
 	if err := c.markGenerated(all); err != nil {
 		return nil, err

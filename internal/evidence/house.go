@@ -1,6 +1,7 @@
 package evidence
 
 import (
+	"bytes"
 	"context"
 	"fmt"
 	"maps"
@@ -93,6 +94,11 @@ func (q Request) findHouse(ctx context.Context) (found houseFindings, err error)
 		return found, err
 	}
 	defer before.close()
+	speller, notices, err := q.newSpeller()
+	if err != nil {
+		return found, err
+	}
+	found.notices = append(found.notices, notices...)
 	tree := house.NewTree(slices.Collect(maps.Keys(entries)))
 	check := func(path string, data []byte) {
 		entry := entries[path]
@@ -110,7 +116,17 @@ func (q Request) findHouse(ctx context.Context) (found houseFindings, err error)
 		}
 		found.findings = append(found.findings, some...)
 		found.findings = append(found.findings, tree.Check(f, settings)...)
+		if speller.takes(settings) && f.Mode != house.Link && bytes.IndexByte(data, 0) < 0 {
+			speller.check(path, data)
+		}
 	}
+	defer func() {
+		if err == nil && speller != nil {
+			var misspelt []finding.Finding
+			misspelt, err = speller.findings()
+			found.findings = append(found.findings, misspelt...)
+		}
+	}()
 	var names []string
 	for _, path := range files {
 		entry, tracked := entries[path]

@@ -1,6 +1,7 @@
 package policyfile
 
 import (
+	"maps"
 	"slices"
 	"strconv"
 	"strings"
@@ -9,6 +10,7 @@ import (
 
 	"zincdoor/internal/core/house"
 	"zincdoor/internal/core/pattern"
+	"zincdoor/internal/core/spelling"
 )
 
 // The bounds of house checks where a policy doesn't give them.
@@ -55,8 +57,11 @@ func (r *reader) house(n *yaml.Node) {
 // houseCheck reads one check: on, off, or a mapping of its settings.
 func (r *reader) houseCheck(f field, rule *house.Rule) (c house.Setting, on bool) {
 	c = house.Setting{Name: f.name, Kind: rule.Name, Most: defaultWidth, Tab: defaultTab}
-	if rule.Name == "file-size" {
+	switch rule.Name {
+	case "file-size":
 		c.Most = defaultSize
+	case spelling.Rule:
+		c.Spelling = &spelling.Setting{Own: []spelling.OwnList{{File: spelling.OwnWords}}, Known: spelling.UsualKnown}
 	}
 	needs := map[string]bool{}
 	for _, key := range []string{"match", "find", "text"} {
@@ -79,13 +84,18 @@ func (r *reader) houseCheck(f field, rule *house.Rule) (c house.Setting, on bool
 		"except": func(n *yaml.Node) { c.Except = r.globs(n, "path") },
 	}
 	for key, do := range map[string]func(*yaml.Node){
-		"most":  func(n *yaml.Node) { c.Most = r.size(n) },
-		"tab":   func(n *yaml.Node) { c.Tab = max(r.number(n, "tab"), 1) },
-		"want":  func(n *yaml.Node) { c.Want = oneOf(r, n, "want", []string{"lf", "crlf"}) },
-		"find":  func(n *yaml.Node) { c.Find = r.pattern(n, "find") },
-		"text":  func(n *yaml.Node) { c.Find = r.pattern(n, "text") },
-		"match": func(n *yaml.Node) { c.Match = r.pattern(n, "match") },
-		"say":   func(n *yaml.Node) { c.Say = r.text(n, "say") },
+		"most":         func(n *yaml.Node) { c.Most = r.size(n) },
+		"tab":          func(n *yaml.Node) { c.Tab = max(r.number(n, "tab"), 1) },
+		"want":         func(n *yaml.Node) { c.Want = oneOf(r, n, "want", []string{"lf", "crlf"}) },
+		"find":         func(n *yaml.Node) { c.Find = r.pattern(n, "find") },
+		"text":         func(n *yaml.Node) { c.Find = r.pattern(n, "text") },
+		"match":        func(n *yaml.Node) { c.Match = r.pattern(n, "match") },
+		"say":          func(n *yaml.Node) { c.Say = r.text(n, "say") },
+		"identifiers":  func(n *yaml.Node) { c.Spelling.Names = r.boolean(n, "identifiers") },
+		"dictionaries": func(n *yaml.Node) { c.Spelling.Dictionaries = r.dictionaries(n) },
+		"own-words":    func(n *yaml.Node) { c.Spelling.Own = r.ownWords(n) },
+		"instead":      func(n *yaml.Node) { c.Spelling.Instead = r.instead(n) },
+		"known":        func(n *yaml.Node) { c.Spelling.Known = r.number(n, "known") },
 		"with": func(n *yaml.Node) {
 			s, ok := scalar(resolve(n))
 			if !ok {
@@ -110,6 +120,80 @@ func (r *reader) houseCheck(f field, rule *house.Rule) (c house.Setting, on bool
 	return c, len(r.problems) == complaints
 }
 
+// dictionaries reads the paths of word lists.
+func (r *reader) dictionaries(n *yaml.Node) []string {
+	paths := r.texts(n, "dictionaries")
+	for _, p := range paths {
+		r.checkInside(n, "dictionaries", p)
+	}
+	return paths
+}
+
+// ownWords reads where the team's own words are: a file, several, or by path sets and globs one each.
+func (r *reader) ownWords(n *yaml.Node) (lists []spelling.OwnList) {
+	if resolve(n).Kind == yaml.MappingNode {
+		for _, f := range r.fields(n, "own-words") {
+			r.globs(f.key, "own-words")
+			file := r.text(f.value, "own-words: "+f.name)
+			r.checkInside(f.value, "own-words", file)
+			lists = append(lists, spelling.OwnList{Paths: []string{f.name}, File: file})
+		}
+		return lists
+	}
+	for _, file := range r.texts(n, "own-words") {
+		r.checkInside(n, "own-words", file)
+		lists = append(lists, spelling.OwnList{File: file})
+	}
+	return lists
+}
+
+// instead reads the words that the team avoids.
+func (r *reader) instead(n *yaml.Node) map[string]string {
+	all := map[string]string{}
+	for _, f := range r.fields(n, "instead") {
+		if !spelling.IsWord(f.name) {
+			r.complain(f.key, "%q is no word of letters", f.name)
+		}
+		all[f.name] = r.text(f.value, "instead: "+f.name)
+	}
+	return all
+}
+
+// writeSpelling writes the keys of the check on spelling.
+func writeSpelling(s *spelling.Setting, set func(key, value string)) {
+	if s.Names {
+		set("identifiers", "true")
+	}
+	lists(set, []keyed{{"dictionaries", s.Dictionaries}})
+	var files []string
+	byPath := false
+	for _, own := range s.Own {
+		files, byPath = append(files, own.File), byPath || len(own.Paths) > 0
+	}
+	switch {
+	case byPath:
+		set("own-words", flow(func(set func(key, value string)) {
+			for _, own := range s.Own {
+				set(Word(own.Paths[0]), Word(own.File))
+			}
+		}))
+	case len(files) == 0:
+		set("own-words", "{}")
+	case !slices.Equal(files, []string{spelling.OwnWords}):
+		lists(set, []keyed{{"own-words", files}})
+	}
+	if len(s.Instead) > 0 {
+		set("instead", flow(func(set func(key, value string)) {
+			for _, word := range slices.Sorted(maps.Keys(s.Instead)) {
+				set(Word(word), Word(s.Instead[word]))
+			}
+		}))
+	}
+	if s.Known != spelling.UsualKnown {
+		set("known", strconv.Itoa(s.Known))
+	}
+}
+
 var sizeForm = pattern.Of(`^(\d{1,9})(KiB|MiB)?$`)
 
 // size reads a number, of bytes also as in 512KiB.
@@ -127,6 +211,9 @@ func writeHouse(c house.Setting) string {
 	rule := house.RuleOf(c.Kind)
 	return flow(func(set func(key, value string)) {
 		lists(set, []keyed{{"path", c.Paths}, {"except", c.Except}})
+		if c.Spelling != nil {
+			writeSpelling(c.Spelling, set)
+		}
 		for _, key := range rule.Takes {
 			switch {
 			case key == "most":

@@ -11,6 +11,7 @@ import (
 
 	"zincdoor/internal/core/finding"
 	"zincdoor/internal/core/source"
+	"zincdoor/internal/core/spelling"
 )
 
 // Tool is what the checks are called as a tool, and as a report.
@@ -59,6 +60,8 @@ type Setting struct {
 	Say    string
 	With   string // what takes the place of a forbidden text
 	Fixes  bool   // With is set
+
+	Spelling *spelling.Setting // of the check on spelling, else nil
 }
 
 // Mode is what a file is.

@@ -9,6 +9,7 @@ import (
 	"zincdoor/internal/core/finding"
 	"zincdoor/internal/core/pattern"
 	"zincdoor/internal/core/source"
+	"zincdoor/internal/core/spelling"
 )
 
 var (
@@ -41,6 +42,7 @@ func init() {
 		{Name: "executable-bit", Level: finding.Note, Short: "A file is executable without saying by what, or says it and isn't executable.", Why: "A script needs both: #! on its first line, and the bit.", Bad: "run.sh, executable, begins with: echo", Good: "run.sh, executable, begins with: #!/bin/sh", file: executable},
 		{Name: "file-name", Level: finding.Note, Takes: []string{"match", "say"}, Short: "The file's name isn't as the team names files.", Why: "The team's own pattern.", Bad: "core/Tide Table.c, where ^[a-z_./]+$ is wanted", Good: "core/tide_table.c", file: fileName},
 		{Name: "identifiers", Level: finding.Note, Takes: []string{"find", "match", "say"}, Short: "A name in the code isn't as the team names things.", Why: "The team's own pattern.", Bad: "func low_water(), where ^[a-z][A-Za-z0-9]*$ is wanted", Good: "func lowWater()", lines: identifiers},
+		{Name: spelling.Rule, Level: finding.Note, Takes: []string{"identifiers", "dictionaries", "own-words", "instead", "known"}, Short: "A word is misspelt.", Why: "Who searches for the word doesn't find it, and who reads it wonders whether it means something else. Words of your own go to the list of own words: zincdoor spelling add WORD.", Bad: "// wait untill the tide turns", Good: "// wait until the tide turns"},
 		{Name: Forbid, Level: finding.Warning, Takes: []string{"text", "say", "with"}, Short: "The text is one that the team forbids.", Why: "The team's own pattern.", Bad: "the depth in feet", Good: "the depth in metres", lines: forbid},
 		{Name: Require, Level: finding.Warning, Takes: []string{"text", "say"}, Short: "A text is missing that the team requires in such files.", Why: "The team's own pattern.", Bad: "package fares", Good: "// Owner: fares\npackage fares", lines: require},
 	}

@@ -100,7 +100,7 @@ func (s *Speller) Knows(word string) bool {
 		}
 	}
 	for _, prefix := range prefixes {
-		if rest, cut := strings.CutPrefix(word, prefix); cut && len(rest) >= shortest && s.has(rest) {
+		if rest, cut := strings.CutPrefix(word, prefix); cut && len(rest) > shortest && s.has(rest) {
 			return true
 		}
 	}

@@ -1,0 +1,435 @@
+package evidence
+
+import (
+	"encoding/binary"
+	"fmt"
+	"hash/fnv"
+	"maps"
+	"slices"
+	"strings"
+	"sync"
+
+	"zincdoor/internal/cached"
+	"zincdoor/internal/core/change"
+	"zincdoor/internal/core/comment"
+	"zincdoor/internal/core/finding"
+	"zincdoor/internal/core/house"
+	"zincdoor/internal/core/policy"
+	"zincdoor/internal/core/source"
+	"zincdoor/internal/core/spelling"
+	"zincdoor/internal/git"
+	"zincdoor/internal/lint"
+	"zincdoor/internal/target"
+	"zincdoor/internal/wordlist"
+)
+
+// speller checks the spelling of files, one after the other.
+type speller struct {
+	Request
+	setting house.Setting
+	spelling.Speller
+	lists  []ownList
+	counts map[string]bool // of words that were asked for: whether they are known, or nothing says what was meant
+	meant  map[string][]spelling.Suggestion
+	found  []misspelt
+}
+
+// ownList are words of the team's own for some files.
+type ownList struct {
+	takes func(path string) bool
+	words []spelling.OwnWord
+	fresh []spelling.OwnWord // that the change adds
+}
+
+// misspelt is a word of a file that is probably misspelt.
+type misspelt struct {
+	path  string
+	word  spelling.Word
+	place finding.Region
+}
+
+// newSpeller readies the check on spelling; nil where the policy doesn't have it on.
+func (q Request) newSpeller() (*speller, []string, error) {
+	at := slices.IndexFunc(q.Policy.House, func(s house.Setting) bool { return s.Kind == spelling.Rule })
+	if at < 0 {
+		return nil, nil, nil
+	}
+	s := &speller{Request: q, setting: q.Policy.House[at], counts: map[string]bool{}, meant: map[string][]spelling.Suggestion{}}
+	english, err := wordlist.English()
+	if err != nil {
+		return nil, nil, err
+	}
+	s.Dictionaries = []*spelling.Dictionary{english}
+	notices, err := s.readDictionaries()
+	if err != nil {
+		return nil, nil, err
+	}
+	more, err := s.readOwn()
+	return s, append(notices, more...), err
+}
+
+// takes reports whether spelling is checked by some settings, which take a file.
+func (s *speller) takes(settings []house.Setting) bool {
+	return s != nil && slices.ContainsFunc(settings, func(c house.Setting) bool { return c.Kind == spelling.Rule })
+}
+
+// trusted reads a file of the tree that the policy is of.
+func (s *speller) trusted(path string) (data []byte, found bool, err error) {
+	if s.Trusted.Side == "" {
+		return s.Target.Tree.Plain(path)
+	}
+	return s.Target.Plain(s.Trusted.Side, path)
+}
+
+// readDictionaries reads the word lists that the policy names: plain ones, and those that a .dic and an .aff file make together.
+func (s *speller) readDictionaries() (notices []string, err error) {
+	for _, path := range s.setting.Spelling.Dictionaries {
+		data, found, err := s.trusted(path)
+		switch {
+		case err != nil:
+			return nil, fmt.Errorf("the dictionary %s can't be read: %w", path, err)
+		case !found:
+			return nil, target.WrongCall("the policy names the dictionary %s, and there is no such file", path)
+		}
+		var d *spelling.Dictionary
+		var left []string
+		if stem, is := strings.CutSuffix(path, ".dic"); is {
+			var aff []byte
+			if aff, _, err = s.trusted(stem + ".aff"); err == nil {
+				d, left, err = wordlist.Affixed(data, aff)
+			}
+		} else {
+			d, err = wordlist.Plain(data)
+		}
+		if err != nil {
+			return nil, target.WrongCall("the dictionary %s: %v", path, err)
+		}
+		if len(left) > 0 {
+			notices = append(notices, fmt.Sprintf("the dictionary %s: not followed: %s", path, strings.Join(left, ", ")))
+		}
+		s.Dictionaries = append(s.Dictionaries, d)
+	}
+	if len(s.Dictionaries) > 1 {
+		s.Letters = wordlist.Letters(s.Dictionaries[1:])
+	}
+	return notices, nil
+}
+
+// readOwn reads the team's words. Where the policy is of another tree, so are the words; what the change adds to them counts as far as
+// the door lets a change accept something.
+func (s *speller) readOwn() (notices []string, err error) {
+	for _, own := range s.setting.Spelling.Own {
+		data, _, err := s.trusted(own.File)
+		if err != nil {
+			return nil, fmt.Errorf("%s can't be read: %w", own.File, err)
+		}
+		list := ownList{takes: func(string) bool { return true }}
+		if list.words, err = spelling.ReadOwn(data); err != nil {
+			return nil, target.WrongCall("%s: %v", own.File, err)
+		}
+		if len(own.Paths) > 0 {
+			chosen, err := s.Policy.Choose(policy.Selector{Paths: own.Paths})
+			if err != nil {
+				return nil, err
+			}
+			list.takes = chosen.TakesPath
+		}
+		if s.Trusted.Side != "" && s.Target.Diff != nil {
+			now, _, err := s.Target.Tree.Plain(own.File)
+			if err != nil {
+				return nil, fmt.Errorf("%s can't be read: %w", own.File, err)
+			}
+			after, err := spelling.ReadOwn(now)
+			if err != nil {
+				notices = append(notices, fmt.Sprintf("after this change %s can't be read: %v", own.File, err))
+			}
+			list.fresh = slices.DeleteFunc(after, func(w spelling.OwnWord) bool {
+				return slices.ContainsFunc(list.words, func(o spelling.OwnWord) bool { return strings.EqualFold(o.Word, w.Word) })
+			})
+			if n := len(list.fresh); n > 0 {
+				notices = append(notices, s.tellAdded(own.File, list.fresh))
+			}
+		}
+		s.lists = append(s.lists, list)
+	}
+	return notices, nil
+}
+
+// honours reports whether the door lets the change add so many words for itself.
+func (s *speller) honours(words int) bool {
+	return s.Door.Acceptances != nil && words <= s.Door.Acceptances.Most
+}
+
+func (s *speller) tellAdded(file string, fresh []spelling.OwnWord) string {
+	var words []string
+	for _, w := range fresh {
+		words = append(words, w.Word)
+	}
+	slices.Sort(words)
+	text := fmt.Sprintf("the change adds to %s: %s", file, target.ClipList(words))
+	switch {
+	case s.Door.Acceptances == nil:
+		text += "; they count once it is merged, since this door lets a change accept nothing"
+	case !s.honours(len(fresh)):
+		text += fmt.Sprintf("; none counts, since this door lets a change accept %d at most", s.Door.Acceptances.Most)
+	}
+	return text
+}
+
+// forFile readies the team's words for a file.
+func (s *speller) forFile(path string) {
+	var words []spelling.OwnWord
+	for _, list := range s.lists {
+		if !list.takes(path) {
+			continue
+		}
+		words = append(words, list.words...)
+		if s.honours(len(list.fresh)) {
+			words = append(words, list.fresh...)
+		}
+	}
+	s.Own = spelling.NewOwn(words, s.setting.Spelling.Instead)
+}
+
+// check looks through a file.
+func (s *speller) check(path string, data []byte) {
+	if !comment.Knows(path) || len(data) > mostSpelled {
+		return
+	}
+	if len(s.lists) != 1 || s.Own == nil {
+		if s.forFile(path); len(s.lists) != 1 {
+			clear(s.counts)
+			clear(s.meant)
+		}
+	}
+	named := map[string]bool{}
+	spelling.Words(path, data, s.setting.Spelling.Names, func(w spelling.Word) {
+		if s.isWord(w.Text) {
+			return
+		}
+		if !w.Name && !s.Own.Avoids(strings.ToLower(w.Text)) {
+			is, asked := named[w.Text]
+			if !asked {
+				is = spelling.Named(path, data, w.Text)
+				named[w.Text] = is
+			}
+			if is {
+				return
+			}
+		}
+		s.found = append(s.found, misspelt{path, w, regionOf(data, w)})
+	})
+}
+
+// mostSpelled bounds how long a file is whose spelling is checked, in bytes.
+const mostSpelled = 8 << 20
+
+// isWord reports whether a word is one, or a name that nothing says what was meant by.
+func (s *speller) isWord(word string) bool {
+	is, asked := s.counts[word]
+	if asked {
+		return is
+	}
+	if is = s.Knows(word); !is {
+		suggested := s.Suggest(word)
+		is = !s.Own.Avoids(strings.ToLower(word)) && !spelling.Likely(word, suggested)
+		s.meant[word] = suggested
+	}
+	s.counts[word] = is
+	return is
+}
+
+// regionOf is where a word is, its columns in bytes.
+func regionOf(data []byte, w spelling.Word) finding.Region {
+	line, start := 1, 0
+	for i, c := range data[:w.From] {
+		if c == '\n' {
+			line, start = line+1, i+1
+		}
+	}
+	return finding.Region{Line: line, Column: w.From - start + 1, EndLine: line, EndColumn: w.To - start + 1}
+}
+
+// findings are the misspelt words that the code before the change doesn't use often enough to be the team's own.
+func (s *speller) findings() (all []finding.Finding, err error) {
+	known, err := s.known()
+	if err != nil {
+		return nil, err
+	}
+	for _, m := range s.found {
+		if known(m.word.Text) {
+			continue
+		}
+		suggested := s.meant[m.word.Text]
+		message := fmt.Sprintf("%q isn't a word that is known", m.word.Text)
+		var words []string
+		for _, one := range suggested {
+			words = append(words, one.Word)
+		}
+		if instead, avoided := s.Own.Instead(strings.ToLower(m.word.Text)); avoided {
+			message = fmt.Sprintf("the team says %q, not %q", instead, m.word.Text)
+		} else if len(words) > 0 {
+			message = fmt.Sprintf("%q is misspelt: perhaps %s", m.word.Text, strings.Join(words, ", "))
+		}
+		f := finding.Finding{Tool: house.Tool, Rule: s.setting.Name, Level: house.RuleOf(spelling.Rule).Level, Message: message, Path: m.path, Region: m.place, Columns: source.Bytes, Occurrences: 1}
+		if sure := spelling.Sure(suggested); sure != "" && !m.word.Name {
+			f.Detail().Fixes = []finding.Fix{{Description: fmt.Sprintf("put %q in its place", sure), Edits: []finding.Edit{{Path: m.path, Region: m.place, Text: sure}}}}
+		}
+		all = append(all, f)
+	}
+	return all, nil
+}
+
+// known gives which words so many files use before the change that they are the team's own. A word isn't where the files use a word one
+// letter from it more often.
+func (s *speller) known() (func(word string) bool, error) {
+	least := s.setting.Spelling.Known
+	if len(s.found) == 0 || least == 0 || s.Target.Repo == nil || s.Target.IsPatch {
+		return func(string) bool { return false }, nil
+	}
+	asked := map[uint32]int{}
+	for _, m := range s.found {
+		asked[wordHash(m.word.Text)] = 0
+		for _, one := range s.meant[m.word.Text] {
+			asked[wordHash(one.Word)] = 0
+		}
+	}
+	side := s.Target.Side
+	if s.Target.Diff != nil {
+		side = s.Target.Diff.Old()
+	}
+	if err := s.countFiles(side, asked); err != nil {
+		return nil, err
+	}
+	return func(word string) bool {
+		uses := asked[wordHash(word)]
+		return uses >= least && !slices.ContainsFunc(s.meant[word], func(one spelling.Suggestion) bool {
+			return one.Distance == 1 && asked[wordHash(one.Word)] > uses
+		})
+	}, nil
+}
+
+// wordHash is what a word is kept as, in whatever case.
+func wordHash(word string) uint32 {
+	h := fnv.New64a()
+	h.Write([]byte(strings.ToLower(word)))
+	sum := h.Sum64()
+	return uint32(sum ^ sum>>32)
+}
+
+// countFiles counts in how many files of a state each of some words is. What words a content has is kept from one run to the next.
+func (s *speller) countFiles(side git.Side, asked map[uint32]int) error {
+	entries, err := s.Target.Repo.Entries(side)
+	if err != nil {
+		return err
+	}
+	lists := cached.OpenLists("words", lint.Build(), s.Target.Repo.CommonDir())
+	var unread []string
+	seen := map[string]bool{}
+	for _, p := range slices.Sorted(maps.Keys(entries)) {
+		e := entries[p]
+		if e.Link || !comment.Knows(p) || policy.MatchPath(s.Policy.Skip, p) {
+			continue
+		}
+		name := wordsName(p, e)
+		if seen[name] {
+			continue
+		}
+		seen[name] = true
+		if list, known := lists.Get(name); known {
+			count(list, asked)
+		} else {
+			unread = append(unread, p)
+		}
+	}
+	if len(unread) == 0 {
+		return nil
+	}
+	tree, err := s.Target.Repo.Tree(side)
+	if err != nil {
+		return err
+	}
+	defer tree.Close()
+	var mutex sync.Mutex
+	took := map[string]bool{}
+	take := func(p string, data []byte) {
+		list := wordsIn(p, data)
+		mutex.Lock()
+		defer mutex.Unlock()
+		took[p] = true
+		lists.Put(wordsName(p, entries[p]), list)
+		count(list, asked)
+	}
+	if err := tree.ReadAll(unread, take); err != nil {
+		return err
+	}
+	for _, p := range unread {
+		if took[p] {
+			continue
+		}
+		data, _, err := tree.Read(p)
+		if err != nil {
+			return err
+		}
+		take(p, data)
+	}
+	lists.Save(seen)
+	return nil
+}
+
+// wordsName is what the words of a file are kept under: its content, and what its name says of how it is read.
+func wordsName(path string, e git.Entry) string {
+	return e.Content + path[strings.LastIndexByte(path, '/')+1:]
+}
+
+func count(list []byte, asked map[uint32]int) {
+	for ; len(list) >= 4; list = list[4:] {
+		word := binary.LittleEndian.Uint32(list)
+		if n, is := asked[word]; is {
+			asked[word] = n + 1
+		}
+	}
+}
+
+// wordsIn are the words of a file, each once, packed.
+func wordsIn(path string, data []byte) (list []byte) {
+	if len(data) > mostSpelled {
+		return nil
+	}
+	seen := map[uint32]bool{}
+	spelling.Words(path, data, true, func(w spelling.Word) {
+		hash := wordHash(w.Text)
+		if !seen[hash] {
+			seen[hash] = true
+			list = binary.LittleEndian.AppendUint32(list, hash)
+		}
+	})
+	return list
+}
+
+// oncePerFile makes one finding of those about one misspelt word in a file: the first on a changed line, else the first, with how many
+// there are.
+func oncePerFile(all []finding.Finding, c *change.Change) []finding.Finding {
+	type word struct{ path, message string }
+	first := map[word]int{}
+	left := all[:0]
+	for _, f := range all {
+		if f.Tool != house.Tool || f.Rule != spelling.Rule || f.Region.Line == 0 {
+			left = append(left, f)
+			continue
+		}
+		at, again := first[word{f.Path, f.Message}]
+		if !again {
+			first[word{f.Path, f.Message}] = len(left)
+			left = append(left, f)
+			continue
+		}
+		had := &left[at]
+		times := had.Occurrences + f.Occurrences
+		if !c.Touches(had.Path, had.Region.Line) && c.Touches(f.Path, f.Region.Line) {
+			*had = f
+		}
+		had.Occurrences = times
+	}
+	return left
+}
