@@ -38,7 +38,8 @@ Exit codes: 0; 2 where a report is no evidence: the list is what there is withou
 zincdoor findings --rule "-Wunused*" --severity warning
 zincdoor findings --into main --standing new --group team
 zincdoor findings --count-by rule
-zincdoor findings --fields path,line,rule,id`,
+zincdoor findings --fields path,line,rule,id
+zincdoor findings --rule spelling --fields word --unique`,
 		Args: cobra.ArbitraryArgs,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			revision, paths, err := revisionAndPaths(change.tree, args)
@@ -71,6 +72,7 @@ zincdoor findings --fields path,line,rule,id`,
 		f.StringSliceVar(&list.Sort, "sort", nil, "in the order of `FIELDS`; -FIELD from last to first")
 		addCountBy(f, &list.CountBy, "any field")
 		addGroup(f, &list.Group, "")
+		f.BoolVar(&list.Context, "context", false, "show the line of each finding")
 		f.BoolVar(&list.Unique, "unique", false, "write equal lines once")
 		f.BoolVar(&list.Null, "null", false, "end lines with NUL, for xargs -0")
 		f.StringVar(&file, "output", "", "write to `FILE` instead of standard output")

@@ -29,7 +29,7 @@ type speller struct {
 	setting house.Setting
 	spelling.Speller
 	lists  []ownList
-	counts map[string]bool // of words that were asked for: whether they are known, or nothing says what was meant
+	known  map[string]bool // of words that were asked for
 	meant  map[string][]spelling.Suggestion
 	found  []misspelt
 }
@@ -54,12 +54,12 @@ func (q Request) newSpeller() (*speller, []string, error) {
 	if at < 0 {
 		return nil, nil, nil
 	}
-	s := &speller{Request: q, setting: q.Policy.House[at], counts: map[string]bool{}, meant: map[string][]spelling.Suggestion{}}
+	s := &speller{Request: q, setting: q.Policy.House[at], known: map[string]bool{}, meant: map[string][]spelling.Suggestion{}}
 	english, err := wordlist.English()
 	if err != nil {
 		return nil, nil, err
 	}
-	s.Dictionaries = []*spelling.Dictionary{english}
+	s.Dictionaries = slices.Clone(english)
 	notices, err := s.readDictionaries()
 	if err != nil {
 		return nil, nil, err
@@ -83,6 +83,7 @@ func (s *speller) trusted(path string) (data []byte, found bool, err error) {
 
 // readDictionaries reads the word lists that the policy names: plain ones, and those that a .dic and an .aff file make together.
 func (s *speller) readDictionaries() (notices []string, err error) {
+	ours := len(s.Dictionaries)
 	for _, path := range s.setting.Spelling.Dictionaries {
 		data, found, err := s.trusted(path)
 		switch {
@@ -109,8 +110,8 @@ func (s *speller) readDictionaries() (notices []string, err error) {
 		}
 		s.Dictionaries = append(s.Dictionaries, d)
 	}
-	if len(s.Dictionaries) > 1 {
-		s.Letters = wordlist.Letters(s.Dictionaries[1:])
+	if others := s.Dictionaries[ours:]; len(others) > 0 {
+		s.Letters = wordlist.Letters(others)
 	}
 	return notices, nil
 }
@@ -198,61 +199,83 @@ func (s *speller) check(path string, data []byte) {
 	}
 	if len(s.lists) != 1 || s.Own == nil {
 		if s.forFile(path); len(s.lists) != 1 {
-			clear(s.counts)
+			clear(s.known)
 			clear(s.meant)
 		}
 	}
-	named := map[string]bool{}
+	seen, unknown := map[string]bool{}, 0
+	var words []spelling.Word
 	spelling.Words(path, data, s.setting.Spelling.Names, func(w spelling.Word) {
-		if s.isWord(w.Text) {
-			return
-		}
-		if !w.Name && !s.Own.Avoids(strings.ToLower(w.Text)) {
-			is, asked := named[w.Text]
-			if !asked {
-				is = spelling.Named(path, data, w.Text)
-				named[w.Text] = is
-			}
-			if is {
-				return
+		known := s.Knows(w.Text)
+		if !seen[w.Text] {
+			if seen[w.Text] = true; !known {
+				unknown++
 			}
 		}
-		s.found = append(s.found, misspelt{path, w, regionOf(data, w)})
+		if !known {
+			words = append(words, w)
+		}
 	})
+	if len(words) == 0 || spelling.IsForeign(len(seen), unknown) {
+		return
+	}
+	names := spelling.NamesIn(path, data)
+	lines := lineStarts(data)
+	for _, w := range words {
+		lower := strings.ToLower(w.Text)
+		if (w.Name || s.Own.Avoids(lower) || !names[lower]) && !s.isName(w.Text) {
+			s.found = append(s.found, misspelt{path, w, regionOf(lines, w)})
+		}
+	}
+}
+
+// Knows reports whether a word is one; each is looked up once.
+func (s *speller) Knows(word string) bool {
+	known, asked := s.known[word]
+	if !asked {
+		known = s.Speller.Knows(word)
+		s.known[word] = known
+	}
+	return known
 }
 
 // mostSpelled bounds how long a file is whose spelling is checked, in bytes.
 const mostSpelled = 8 << 20
 
-// isWord reports whether a word is one, or a name that nothing says what was meant by.
-func (s *speller) isWord(word string) bool {
-	is, asked := s.counts[word]
-	if asked {
-		return is
-	}
-	if is = s.Knows(word); !is {
-		suggested := s.Suggest(word)
-		is = !s.Own.Avoids(strings.ToLower(word)) && !spelling.Likely(word, suggested)
+// isName reports whether nothing says what was meant by a word that isn't known: it is probably a name.
+func (s *speller) isName(word string) bool {
+	suggested, asked := s.meant[word]
+	if !asked {
+		suggested = s.Suggest(word)
 		s.meant[word] = suggested
 	}
-	s.counts[word] = is
-	return is
+	return !s.Own.Avoids(strings.ToLower(word)) && !spelling.Likely(word, suggested)
+}
+
+// lineStarts are the places where the lines of a text begin.
+func lineStarts(data []byte) []int {
+	starts := []int{0}
+	for i, c := range data {
+		if c == '\n' {
+			starts = append(starts, i+1)
+		}
+	}
+	return starts
 }
 
 // regionOf is where a word is, its columns in bytes.
-func regionOf(data []byte, w spelling.Word) finding.Region {
-	line, start := 1, 0
-	for i, c := range data[:w.From] {
-		if c == '\n' {
-			line, start = line+1, i+1
-		}
+func regionOf(starts []int, w spelling.Word) finding.Region {
+	line, begins := slices.BinarySearch(starts, w.From)
+	if begins {
+		line++
 	}
+	start := starts[line-1]
 	return finding.Region{Line: line, Column: w.From - start + 1, EndLine: line, EndColumn: w.To - start + 1}
 }
 
 // findings are the misspelt words that the code before the change doesn't use often enough to be the team's own.
 func (s *speller) findings() (all []finding.Finding, err error) {
-	known, err := s.known()
+	known, err := s.used()
 	if err != nil {
 		return nil, err
 	}
@@ -267,7 +290,7 @@ func (s *speller) findings() (all []finding.Finding, err error) {
 			words = append(words, one.Word)
 		}
 		if instead, avoided := s.Own.Instead(strings.ToLower(m.word.Text)); avoided {
-			message = fmt.Sprintf("the team says %q, not %q", instead, m.word.Text)
+			message = fmt.Sprintf("%q isn't a word that the team uses: it says %s", m.word.Text, instead)
 		} else if len(words) > 0 {
 			message = fmt.Sprintf("%q is misspelt: perhaps %s", m.word.Text, strings.Join(words, ", "))
 		}
@@ -280,9 +303,9 @@ func (s *speller) findings() (all []finding.Finding, err error) {
 	return all, nil
 }
 
-// known gives which words so many files use before the change that they are the team's own. A word isn't where the files use a word one
+// used gives which words so many files use before the change that they are the team's own. A word isn't where the files use a word one
 // letter from it more often.
-func (s *speller) known() (func(word string) bool, error) {
+func (s *speller) used() (func(word string) bool, error) {
 	least := s.setting.Spelling.Known
 	if len(s.found) == 0 || least == 0 || s.Target.Repo == nil || s.Target.IsPatch {
 		return func(string) bool { return false }, nil
@@ -418,9 +441,10 @@ func oncePerFile(all []finding.Finding, c *change.Change) []finding.Finding {
 			left = append(left, f)
 			continue
 		}
-		at, again := first[word{f.Path, f.Message}]
+		key := word{f.Path, strings.ToLower(f.Message)}
+		at, again := first[key]
 		if !again {
-			first[word{f.Path, f.Message}] = len(left)
+			first[key] = len(left)
 			left = append(left, f)
 			continue
 		}

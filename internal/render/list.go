@@ -11,8 +11,10 @@ import (
 	"strings"
 
 	"zincdoor/internal/core/finding"
+	"zincdoor/internal/core/house"
 	"zincdoor/internal/core/judge"
 	"zincdoor/internal/core/pattern"
+	"zincdoor/internal/core/spelling"
 	"zincdoor/internal/verdictfile"
 )
 
@@ -24,6 +26,7 @@ type List struct {
 	Group   string // one of Groups; "" for no headings
 	Unique  bool
 	Null    bool
+	Context bool // the line of each finding is shown with it
 	Format  string
 }
 
@@ -65,7 +68,18 @@ var fields = []field{
 	{"cost", true, func(f *judge.Finding) string { return strconv.Itoa(f.Cost) }},
 	{"sources", false, func(f *judge.Finding) string { return strings.Join(f.Sources, ",") }},
 	{"tags", false, func(f *judge.Finding) string { return strings.Join(f.Weight().Tags, ",") }},
+	{"word", false, wordOf},
 	{"help", false, func(f *judge.Finding) string { return f.Details().Help }},
+}
+
+// wordOf is the word that a finding about spelling is about, "" for any other one.
+func wordOf(f *judge.Finding) string {
+	if f.Tool != house.Tool || f.Rule != spelling.Rule {
+		return ""
+	}
+	_, rest, _ := strings.Cut(f.Message, `"`)
+	word, _, _ := strings.Cut(rest, `"`)
+	return word
 }
 
 // FieldOwner is the field of who is to put a finding right. Of some findings only git knows.
@@ -115,6 +129,8 @@ func (l List) Check() error {
 		return fmt.Errorf("--group is for people to read: it goes with no --fields, --count-by, --unique, --null or other format")
 	case l.Format == SARIF && (len(l.Fields) > 0 || l.CountBy != "" || l.Unique):
 		return fmt.Errorf("--format sarif has whole findings: it goes with no --fields, --count-by or --unique")
+	case l.Context && (l.Format != Text || len(l.Fields) > 0 || l.CountBy != "" || l.Unique || l.Null):
+		return fmt.Errorf("--context is for people to read: it goes with no --fields, --count-by, --unique, --null or other format")
 	case l.CountBy != "" && len(l.Fields) > 0:
 		return fmt.Errorf("--count-by and --fields don't go together")
 	case l.CountBy != "" && (l.Format == JSON || l.Format == JSONLines):
@@ -212,7 +228,7 @@ func (l List) lines(w io.Writer, all []judge.Finding, text func(f *judge.Finding
 func (l List) people(w io.Writer, v judge.Verdict, o Options) error {
 	s := &screen{look: lookFor(cmp.Or(o.Like, w)), w: w}
 	if l.Group == "" {
-		return l.lines(w, v.Findings, func(f *judge.Finding) string { return s.listed(f, 0, true) })
+		return l.lines(w, v.Findings, func(f *judge.Finding) string { return s.listed(f, 0, true) + l.context(s, f, o) })
 	}
 	if o.Group = Group(l.Group); o.Group == ByFile {
 		o.Group = byPath
@@ -227,12 +243,22 @@ func (l List) people(w io.Writer, v judge.Verdict, o Options) error {
 		}
 		fmt.Fprintf(w, "%s %s\n", s.bold.Render(g.name), s.faint.Render(finding.Count(len(g.findings))))
 		for _, i := range g.findings {
-			if _, err := fmt.Fprintf(w, "  %s\n", s.listed(&v.Findings[i], 2, o.Group != ByTeam)); err != nil {
+			f := &v.Findings[i]
+			if _, err := fmt.Fprintf(w, "  %s%s\n", s.listed(f, 2, o.Group != ByTeam), l.context(s, f, o)); err != nil {
 				return err
 			}
 		}
 	}
 	return nil
+}
+
+// context is the line that a finding stands on, below it, where that is asked for.
+func (l List) context(s *screen, f *judge.Finding, o Options) string {
+	text := o.text(f.Path)
+	if !l.Context || text == nil || f.Region.Line == 0 || !text.Holds(f.Region.Line) {
+		return ""
+	}
+	return "\n    " + s.faint.Render(s.fit(strings.TrimSpace(untab(clipBytes(text.Line(f.Region.Line), longestLine))), 0))
 }
 
 // listed is a finding in a line for people, indented by so many columns, with its team where that isn't said elsewhere.

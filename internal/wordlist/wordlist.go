@@ -29,8 +29,8 @@ var terms []byte
 // trade is how rare words of the trade are.
 const trade = 40
 
-// English is the dictionary that comes with the program: English in its usual spellings, and words of the trade.
-var English = sync.OnceValues(func() (*spelling.Dictionary, error) {
+// English are the dictionaries that come with the program: English in its usual spellings, and words of the trade.
+var English = sync.OnceValues(func() ([]*spelling.Dictionary, error) {
 	decoder, err := zstd.NewReader(nil, zstd.WithDecoderConcurrency(1))
 	if err != nil {
 		return nil, err
@@ -55,15 +55,16 @@ var English = sync.OnceValues(func() (*spelling.Dictionary, error) {
 	if err != nil {
 		return nil, err
 	}
+	var trades []spelling.Entry
 	for _, w := range own {
-		entries = append(entries, spelling.Entry{Word: w.Word, Rare: trade})
+		trades = append(trades, spelling.Entry{Word: w.Word, Rare: trade})
 		if w.Inflected {
 			for _, form := range spelling.Inflections(w.Word) {
-				entries = append(entries, spelling.Entry{Word: form, Rare: trade})
+				trades = append(trades, spelling.Entry{Word: form, Rare: trade})
 			}
 		}
 	}
-	return spelling.NewDictionary(entries), nil
+	return []*spelling.Dictionary{spelling.NewDictionary(entries), spelling.NewDictionary(trades)}, nil
 })
 
 // The bounds of lists.

@@ -22,13 +22,15 @@ type Entry struct {
 
 // NewDictionary makes a dictionary. Of a word that comes several times the least rare counts.
 func NewDictionary(entries []Entry) *Dictionary {
-	entries = slices.Clone(entries)
-	slices.SortFunc(entries, func(a, b Entry) int {
+	order := func(a, b Entry) int {
 		if c := strings.Compare(a.Word, b.Word); c != 0 {
 			return c
 		}
 		return int(a.Rare) - int(b.Rare)
-	})
+	}
+	if entries = slices.Clone(entries); !slices.IsSortedFunc(entries, order) {
+		slices.SortFunc(entries, order)
+	}
 	entries = slices.CompactFunc(entries, func(a, b Entry) bool { return a.Word == b.Word })
 	d := &Dictionary{words: make([]string, len(entries)), rare: make([]uint8, len(entries)), masks: make([]uint32, len(entries))}
 	for i, e := range entries {
@@ -151,18 +153,16 @@ func (s *Speller) inflected(word string) bool {
 	return cut && len(stem) > shortest && s.has(stem+"y")
 }
 
-// usual is how rare a word may be that another one is joined with.
-const usual = 50
+// usual is how rare words may be that are joined to one.
+const usual = 20
 
 // joined reports whether a word is made of two usual ones, like filename.
 func (s *Speller) joined(word string) bool {
 	is := func(word string) bool {
-		for _, d := range s.Dictionaries {
-			if rare, has := d.Rare(word); has && rare <= usual {
-				return true
-			}
-		}
-		return s.Own != nil && s.Own.Has(word)
+		return s.Own != nil && s.Own.Has(word) || slices.ContainsFunc(s.Dictionaries, func(d *Dictionary) bool {
+			rare, has := d.Rare(word)
+			return has && rare <= usual
+		})
 	}
 	for at := shortest; at+shortest <= len(word); at++ {
 		if is(word[:at]) && is(word[at:]) {

@@ -54,7 +54,7 @@ func (s *Speller) Suggest(word string) (all []Suggestion) {
 	}
 	if s.Own != nil {
 		for _, entry := range s.Own.words() {
-			consider(entry, usual)
+			consider(entry, ownRare)
 		}
 	}
 	slices.SortFunc(found, func(a, b candidate) int {
@@ -74,15 +74,17 @@ func Likely(word string, all []Suggestion) bool {
 	}
 	limit := 1.95
 	switch n := utf8.RuneCountInString(word); {
-	case n < 6:
+	case n < 5:
 		limit = 0.75
+	case n < 6:
+		limit = 0.8
 	case n < 7:
-		limit = 1.05
+		limit = 1.15
 	case n < 8:
-		limit = 1.3
+		limit = 1.4
 	}
 	if r, _ := utf8.DecodeRuneInString(word); unicode.IsUpper(r) {
-		limit = min(limit, 1.0)
+		limit = min(limit, 0.9)
 	}
 	return all[0].cost <= limit
 }
@@ -90,6 +92,7 @@ func Likely(word string, all []Suggestion) bool {
 const (
 	farthest = 2   // letters that may differ
 	rareness = 130 // of a word is the cost of a letter
+	ownRare  = 35  // is a word of the team's own
 )
 
 // Sure is the only suggestion at distance one, "" where there is none or are several.
