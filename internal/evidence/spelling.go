@@ -30,6 +30,7 @@ type speller struct {
 	spelling.Speller
 	lists  []ownList
 	known  map[string]bool // of words that were asked for
+	names  map[string]bool // of those that aren't known, which are probably names
 	meant  map[string][]spelling.Suggestion
 	found  []misspelt
 }
@@ -54,7 +55,7 @@ func (q Request) newSpeller() (*speller, []string, error) {
 	if at < 0 {
 		return nil, nil, nil
 	}
-	s := &speller{Request: q, setting: q.Policy.House[at], known: map[string]bool{}, meant: map[string][]spelling.Suggestion{}}
+	s := &speller{Request: q, setting: q.Policy.House[at], known: map[string]bool{}, names: map[string]bool{}, meant: map[string][]spelling.Suggestion{}}
 	english, err := wordlist.English()
 	if err != nil {
 		return nil, nil, err
@@ -200,12 +201,14 @@ func (s *speller) check(path string, data []byte) {
 	if len(s.lists) != 1 || s.Own == nil {
 		if s.forFile(path); len(s.lists) != 1 {
 			clear(s.known)
+			clear(s.names)
 			clear(s.meant)
 		}
 	}
 	seen, unknown := map[string]bool{}, 0
 	var words []spelling.Word
-	spelling.Words(path, data, s.setting.Spelling.Names, func(w spelling.Word) {
+	file := spelling.NewFile(path, data)
+	file.Words(s.setting.Spelling.Names, func(w spelling.Word) {
 		known := s.Knows(w.Text)
 		if !seen[w.Text] {
 			if seen[w.Text] = true; !known {
@@ -219,7 +222,11 @@ func (s *speller) check(path string, data []byte) {
 	if len(words) == 0 || spelling.IsForeign(len(seen), unknown) {
 		return
 	}
-	names := spelling.NamesIn(path, data)
+	names := map[string]bool{}
+	for _, w := range words {
+		names[strings.ToLower(w.Text)] = false
+	}
+	file.Names(names)
 	lines := lineStarts(data)
 	for _, w := range words {
 		lower := strings.ToLower(w.Text)
@@ -242,14 +249,24 @@ func (s *speller) Knows(word string) bool {
 // mostSpelled bounds how long a file is whose spelling is checked, in bytes.
 const mostSpelled = 8 << 20
 
-// isName reports whether nothing says what was meant by a word that isn't known: it is probably a name.
+// isName reports whether nothing says what was meant by a word that isn't known: it is probably a name. Each is looked up once.
 func (s *speller) isName(word string) bool {
-	suggested, asked := s.meant[word]
+	is, asked := s.names[word]
 	if !asked {
-		suggested = s.Suggest(word)
-		s.meant[word] = suggested
+		is = !s.Likely(word)
+		s.names[word] = is
 	}
-	return !s.Own.Avoids(strings.ToLower(word)) && !spelling.Likely(word, suggested)
+	return is
+}
+
+// suggested is what was probably meant by a word. Each is looked up once.
+func (s *speller) suggested(word string) []spelling.Suggestion {
+	all, asked := s.meant[word]
+	if !asked {
+		all = s.Suggest(word)
+		s.meant[word] = all
+	}
+	return all
 }
 
 // lineStarts are the places where the lines of a text begin.
@@ -283,7 +300,7 @@ func (s *speller) findings() (all []finding.Finding, err error) {
 		if known(m.word.Text) {
 			continue
 		}
-		suggested := s.meant[m.word.Text]
+		suggested := s.suggested(m.word.Text)
 		message := fmt.Sprintf("%q isn't a word that is known", m.word.Text)
 		var words []string
 		for _, one := range suggested {
@@ -313,7 +330,7 @@ func (s *speller) used() (func(word string) bool, error) {
 	asked := map[uint32]int{}
 	for _, m := range s.found {
 		asked[wordHash(m.word.Text)] = 0
-		for _, one := range s.meant[m.word.Text] {
+		for _, one := range s.suggested(m.word.Text) {
 			asked[wordHash(one.Word)] = 0
 		}
 	}
@@ -326,7 +343,7 @@ func (s *speller) used() (func(word string) bool, error) {
 	}
 	return func(word string) bool {
 		uses := asked[wordHash(word)]
-		return uses >= least && !slices.ContainsFunc(s.meant[word], func(one spelling.Suggestion) bool {
+		return uses >= least && !slices.ContainsFunc(s.suggested(word), func(one spelling.Suggestion) bool {
 			return one.Distance == 1 && asked[wordHash(one.Word)] > uses
 		})
 	}, nil
@@ -420,7 +437,7 @@ func wordsIn(path string, data []byte) (list []byte) {
 		return nil
 	}
 	seen := map[uint32]bool{}
-	spelling.Words(path, data, true, func(w spelling.Word) {
+	spelling.NewFile(path, data).Words(true, func(w spelling.Word) {
 		hash := wordHash(w.Text)
 		if !seen[hash] {
 			seen[hash] = true

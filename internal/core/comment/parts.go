@@ -54,8 +54,22 @@ func Parts(file string, text []byte) []Part {
 		return nil
 	}
 	p := parting{syntax: s, text: text}
+	var begins [256]bool // what a stretch may begin with
+	for _, o := range s.line {
+		begins[o[0]] = true
+	}
+	for _, b := range s.block {
+		begins[b[0][0]] = true
+	}
+	for i := range len(s.quotes) {
+		begins[s.quotes[i]] = true
+	}
 	for p.at < len(text) {
-		p.next()
+		if begins[text[p.at]] {
+			p.next()
+		} else {
+			p.at++
+		}
 	}
 	p.add(Code, p.code, len(text))
 	return p.parts

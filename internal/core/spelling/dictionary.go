@@ -1,17 +1,23 @@
 package spelling
 
 import (
+	"hash/maphash"
 	"iter"
 	"math/bits"
 	"slices"
 	"strings"
+	"sync"
+	"unicode/utf8"
 )
 
 // Dictionary is a list of words, in lower case, with how rare each is. It may be asked by several at once.
 type Dictionary struct {
-	words []string // sorted
-	rare  []uint8  // of each word: 10 for the most usual ones, more for others
-	masks []uint32 // of each word, which letters it has
+	words []string  // sorted
+	rare  []uint8   // of each word: 10 for the most usual ones, more for others
+	masks []uint32  // of each word, which letters it has
+	sized [][]int32 // the places of words, by how many bytes they have
+
+	table func() []int32 // by the hashes of words, their places; none where there is none
 }
 
 // Entry is a word with how rare it is.
@@ -35,8 +41,49 @@ func NewDictionary(entries []Entry) *Dictionary {
 	d := &Dictionary{words: make([]string, len(entries)), rare: make([]uint8, len(entries)), masks: make([]uint32, len(entries))}
 	for i, e := range entries {
 		d.words[i], d.rare[i], d.masks[i] = e.Word, e.Rare, maskOf(e.Word)
+		for len(d.sized) <= len(e.Word) {
+			d.sized = append(d.sized, nil)
+		}
+		d.sized[len(e.Word)] = append(d.sized[len(e.Word)], int32(i))
 	}
+	d.table = sync.OnceValue(d.hash)
 	return d
+}
+
+// seed makes hashes of this run.
+var seed = maphash.MakeSeed()
+
+// none is the place of no word.
+const none = -1
+
+// hash makes a table that words are found in faster than by halving the list, for who asks for very many.
+func (d *Dictionary) hash() []int32 {
+	size := 1
+	for size < 2*len(d.words)+1 {
+		size *= 2
+	}
+	table := make([]int32, size)
+	for i := range table {
+		table[i] = none
+	}
+	for i, word := range d.words {
+		at := int(maphash.String(seed, word)) & (size - 1)
+		for table[at] != none {
+			at = (at + 1) & (size - 1)
+		}
+		table[at] = int32(i)
+	}
+	return table
+}
+
+// rareIn is how rare a word is, for who asks for very many.
+func (d *Dictionary) rareIn(table []int32, word []byte) (rare uint8, has bool) {
+	for at := int(maphash.Bytes(seed, word)) & (len(table) - 1); table[at] != none; at = (at + 1) & (len(table) - 1) {
+		if i := table[at]; d.words[i] == string(word) {
+			return d.rare[i], true
+		}
+	}
+	return 0, false
 }
 
 // Rare is how rare a word in lower case is; false where the dictionary doesn't have it.
@@ -65,9 +112,13 @@ func maskOf(word string) (mask uint32) {
 // near hands over the words that may be no farther than so many letters from one, with how rare they are.
 func (d *Dictionary) near(word string, most int, see func(word string, rare uint8)) {
 	mask := maskOf(word)
-	for i, other := range d.masks {
-		if bits.OnesCount32(mask^other) <= 2*most {
-			if n := len(d.words[i]) - len(word); n <= 4*most && n >= -4*most {
+	wide := most // a letter may be of several bytes
+	if len(word) != utf8.RuneCountInString(word) {
+		wide = utf8.UTFMax * most
+	}
+	for size := max(0, len(word)-wide); size <= min(len(word)+wide, len(d.sized)-1); size++ {
+		for _, i := range d.sized[size] {
+			if bits.OnesCount32(mask^d.masks[i]) <= 2*most {
 				see(d.words[i], d.rare[i])
 			}
 		}
@@ -145,12 +196,12 @@ func (s *Speller) inDictionary(word string) bool {
 // inflected reports whether a word is a plural, or what a quality is called, of one that there is.
 func (s *Speller) inflected(word string) bool {
 	for _, end := range []string{"s", "es", "ness", "like"} {
-		if stem, cut := strings.CutSuffix(word, end); cut && len(stem) > shortest && !strings.HasSuffix(stem, "s") && s.has(stem) {
+		if stem, cut := strings.CutSuffix(word, end); cut && len(stem) >= shortest && !strings.HasSuffix(stem, "s") && s.has(stem) {
 			return true
 		}
 	}
 	stem, cut := strings.CutSuffix(word, "ies")
-	return cut && len(stem) > shortest && s.has(stem+"y")
+	return cut && len(stem) >= shortest-1 && s.has(stem+"y")
 }
 
 // usual is how rare words may be that are joined to one.

@@ -2,22 +2,21 @@ package spelling
 
 import (
 	"bytes"
-	"strings"
 	"unicode/utf8"
 
 	"zincdoor/internal/core/comment"
 )
 
-// NamesIn are the names in the code of a file and their parts, with what is between quotes there and isn't for people, or between
-// backquotes in a comment: who writes such a word in a comment speaks of that name. They are in lower case.
-func NamesIn(file string, text []byte) map[string]bool {
-	names := map[string]bool{}
-	for _, p := range comment.Parts(file, text) {
+// Names notes which of some words, in lower case, are names in the code of a file or parts of them, or are between quotes there where that
+// isn't for people, or between backquotes in a comment: who writes such a word in a comment speaks of that name.
+func (f *File) Names(words map[string]bool) {
+	n := namer{words: words}
+	for _, p := range f.parts {
 		switch {
-		case p.Kind == comment.Code, p.Kind == comment.Quoted && !sentence(text[p.From:p.To]):
-			addNames(names, text[p.From:p.To])
+		case p.Kind == comment.Code, p.Kind == comment.Quoted && !sentence(f.text[p.From:p.To]):
+			n.add(f.text[p.From:p.To])
 		case p.Kind != comment.Quoted:
-			rest := text[p.From:p.To]
+			rest := f.text[p.From:p.To]
 			for {
 				open := bytes.IndexByte(rest, '`')
 				if open < 0 {
@@ -27,16 +26,35 @@ func NamesIn(file string, text []byte) map[string]bool {
 				if !closed {
 					break
 				}
-				addNames(names, inside)
+				n.add(inside)
 				rest = after
 			}
 		}
 	}
-	return names
 }
 
-// addNames adds the runs of letters of a stretch, and the parts that these have by their capitals.
-func addNames(names map[string]bool, text []byte) {
+// namer notes which words are names.
+type namer struct {
+	words map[string]bool
+	lower []byte // a name in lower case
+}
+
+// note notes a name, if it is asked for.
+func (n *namer) note(name []byte) {
+	n.lower = n.lower[:0]
+	for _, c := range name {
+		if isUpper(c) {
+			c |= 0x20
+		}
+		n.lower = append(n.lower, c)
+	}
+	if named, asked := n.words[string(n.lower)]; asked && !named {
+		n.words[string(n.lower)] = true
+	}
+}
+
+// add notes the runs of letters of a stretch, and the parts that these have by their capitals.
+func (n *namer) add(text []byte) {
 	letter := func(c byte) bool { return isLetter(c) || c >= utf8.RuneSelf }
 	for at := 0; at < len(text); {
 		if !letter(text[at]) {
@@ -49,12 +67,12 @@ func addNames(names map[string]bool, text []byte) {
 		}
 		run := text[at:end]
 		if len(run) >= shortest {
-			names[strings.ToLower(string(run))] = true
+			n.note(run)
 		}
 		for from, i := 0, 1; i <= len(run); i++ {
 			if i == len(run) || isUpper(run[i]) && !isUpper(run[i-1]) || i+1 < len(run) && isUpper(run[i]) && !isUpper(run[i+1]) {
 				if i-from >= shortest && i-from < len(run) {
-					names[strings.ToLower(string(run[from:i]))] = true
+					n.note(run[from:i])
 				}
 				from = i
 			}

@@ -66,12 +66,60 @@ func (s *Speller) Suggest(word string) (all []Suggestion) {
 	return all
 }
 
-// Likely reports whether a word that no dictionary has is a misspelt one, by what is suggested for it: a slip that is likely in a word of
-// its length. Else it is a name or a word of a trade.
-func Likely(word string, all []Suggestion) bool {
-	if len(all) == 0 {
-		return false
+// Likely reports whether a word that no dictionary has is a misspelt one: a slip that is likely in a word of its length leads to one that
+// there is. Else it is a name or a word of a trade.
+func (s *Speller) Likely(word string) bool {
+	lower := plain(word)
+	if s.Own != nil && s.Own.Avoids(lower) {
+		return true
 	}
+	limit := likely(word)
+	best := limit + 1
+	s.oneOff(lower, func(entry string, rare uint8) {
+		best = min(best, slip(lower, entry)+float64(rare)/rareness)
+	})
+	if best <= limit || limit < 2*doubled+float64(10)/rareness { // which two slips cost at least
+		return best <= limit
+	}
+	all := s.Suggest(word)
+	return len(all) > 0 && all[0].cost <= limit
+}
+
+// oneOff hands over the words that are one letter from another one.
+func (s *Speller) oneOff(word string, see func(entry string, rare uint8)) {
+	tables := make([][]int32, len(s.Dictionaries))
+	for i, d := range s.Dictionaries {
+		tables[i] = d.table()
+	}
+	try := func(candidate []byte) {
+		for i, d := range s.Dictionaries {
+			if rare, has := d.rareIn(tables[i], candidate); has {
+				see(string(candidate), rare)
+			}
+		}
+		if s.Own != nil && s.Own.has[string(candidate)] {
+			see(string(candidate), ownRare)
+		}
+	}
+	buffer := make([]byte, 0, len(word)+1)
+	for i := range len(word) + 1 {
+		if i < len(word) {
+			try(append(append(buffer[:0], word[:i]...), word[i+1:]...))
+		}
+		if i+1 < len(word) && word[i] != word[i+1] {
+			try(append(append(append(buffer[:0], word[:i]...), word[i+1], word[i]), word[i+2:]...))
+		}
+		for c := byte('a'); c <= 'z'; c++ {
+			try(append(append(append(buffer[:0], word[:i]...), c), word[i:]...))
+			if i < len(word) && c != word[i] {
+				try(append(append(append(buffer[:0], word[:i]...), c), word[i+1:]...))
+			}
+		}
+	}
+}
+
+// likely is what a slip may cost at most in a word of some length.
+func likely(word string) float64 {
 	limit := 1.95
 	switch n := utf8.RuneCountInString(word); {
 	case n < 5:
@@ -86,7 +134,7 @@ func Likely(word string, all []Suggestion) bool {
 	if r, _ := utf8.DecodeRuneInString(word); unicode.IsUpper(r) {
 		limit = min(limit, 0.9)
 	}
-	return all[0].cost <= limit
+	return limit
 }
 
 const (

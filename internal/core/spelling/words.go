@@ -22,19 +22,29 @@ type Word struct {
 // shortest is of how many letters a word is that is looked at.
 const shortest = 4
 
+// File is a file whose words are looked at.
+type File struct {
+	path  string
+	text  []byte
+	parts []comment.Part
+}
+
+// NewFile cuts a file into what is for people and what isn't. The text is kept, and must stay as it is.
+func NewFile(path string, text []byte) *File { return &File{path, text, comment.Parts(path, text)} }
+
 // Words hands over the words of a file that are looked at, in order: those of comments, of what is between quotes and reads like a
 // sentence, and of files that are all prose; with names also those that names in code are made of. Addresses, paths, numbers, code
 // between backquotes and words shorter than four letters are passed by.
-func Words(file string, text []byte, names bool, see func(w Word)) {
-	r := &reader{text: text, names: names, see: see, markdown: isMarkdown(file), markup: isMarkup(file)}
-	for _, p := range comment.Parts(file, text) {
+func (f *File) Words(names bool, see func(w Word)) {
+	r := &reader{text: f.text, names: names, see: see, markdown: isMarkdown(f.path), markup: isMarkup(f.path)}
+	for _, p := range f.parts {
 		switch p.Kind {
 		case comment.Prose:
 			r.prose(p.From, p.To)
 		case comment.Comment:
 			r.comment(p.From, p.To)
 		case comment.Quoted:
-			if sentence(text[p.From:p.To]) {
+			if sentence(f.text[p.From:p.To]) {
 				r.escapes = true
 				r.lines(p.From, p.To, r.line)
 				r.escapes = false
@@ -200,7 +210,7 @@ func (r *reader) line(from, to int) {
 			continue
 		}
 		end := at
-		for end < to && r.text[end] > ' ' && r.text[end] != '`' && !(r.escapes && r.text[end] == '\\') {
+		for end < to && r.text[end] > ' ' && r.text[end] != '`' && !(r.escapes && r.text[end] == '\\') && !(r.markup && r.text[end] == '<' && end > at) {
 			end++
 		}
 		switch {
@@ -235,17 +245,24 @@ func run(text []byte, c byte) (n int) {
 var names = map[string]bool{"@param": true, "@throws": true, "@exception": true, "@see": true, "\\param": true, ":param": true, "\\see": true, "@type": true}
 
 // Signs around a word, and within what is no word.
-const (
-	around = "()[]{}<>\"'.,;:!?*_~|#+-=&^\\/"
-	within = "/\\@_=<>{}()[]$%&|#*+:;^~\""
+var (
+	around = signs("()[]{}<>\"'.,;:!?*_~|#+-=&^\\/")
+	within = signs("/\\@_=<>{}()[]$%&|#*+:;^~\".0123456789")
 )
+
+func signs(all string) (is [256]bool) {
+	for i := range len(all) {
+		is[all[i]] = true
+	}
+	return is
+}
 
 // chunk reads what is between two blanks.
 func (r *reader) chunk(from, to int) {
-	for from < to && strings.IndexByte(around, r.text[from]) >= 0 {
+	for from < to && around[r.text[from]] {
 		from++
 	}
-	for to > from && strings.IndexByte(around, r.text[to-1]) >= 0 {
+	for to > from && around[r.text[to-1]] {
 		to--
 	}
 	chunk := r.text[from:to]
@@ -265,9 +282,7 @@ func codeLike(chunk []byte) bool {
 	lower, upperWithin := false, false
 	for i := 0; i < len(chunk); i++ {
 		switch c := chunk[i]; {
-		case c >= '0' && c <= '9', strings.IndexByte(within, c) >= 0:
-			return true
-		case c == '.':
+		case within[c]:
 			return true
 		case c >= 'A' && c <= 'Z':
 			upperWithin = upperWithin || i > 0 && chunk[i-1] != '-' && chunk[i-1] != '\''
@@ -336,7 +351,7 @@ func isUpper(c byte) bool { return c >= 'A' && c <= 'Z' }
 
 // parts hands over the parts of a name.
 func (r *reader) parts(from, to int) {
-	at := from
+	at, loud := from, !bytes.ContainsFunc(r.text[from:to], unicode.IsLower)
 	for at < to {
 		if !isLetter(r.text[at]) {
 			at++
@@ -355,7 +370,8 @@ func (r *reader) parts(from, to int) {
 				end++
 			}
 		}
-		if end-at >= shortest && (end >= to || r.text[end] < utf8.RuneSelf) {
+		short := !loud && end-at > 1 && isUpper(r.text[at+1]) // HTTP in a name that isn't all capitals
+		if end-at >= shortest && !short && (end >= to || r.text[end] < utf8.RuneSelf) {
 			r.see(Word{Text: string(r.text[at:end]), From: at, To: end, Name: true})
 		}
 		at = end
