@@ -195,7 +195,7 @@ func (s *speller) forFile(path string) {
 
 // check looks through a file.
 func (s *speller) check(path string, data []byte) {
-	if !comment.Knows(path) || len(data) > mostSpelled {
+	if !comment.Knows(path) || len(data) > mostSpelled || s.isList(path) {
 		return
 	}
 	if len(s.lists) != 1 || s.Own == nil {
@@ -244,6 +244,12 @@ func (s *speller) Knows(word string) bool {
 		s.known[word] = known
 	}
 	return known
+}
+
+// isList reports whether a file is one of the lists of words themselves.
+func (s *speller) isList(path string) bool {
+	set := s.setting.Spelling
+	return slices.Contains(set.Dictionaries, path) || slices.ContainsFunc(set.Own, func(own spelling.OwnList) bool { return own.File == path })
 }
 
 // mostSpelled bounds how long a file is whose spelling is checked, in bytes.

@@ -125,7 +125,7 @@ func likely(word string) float64 {
 	case n < 5:
 		limit = 0.75
 	case n < 6:
-		limit = 0.8
+		limit = 0.9
 	case n < 7:
 		limit = 1.15
 	case n < 8:
