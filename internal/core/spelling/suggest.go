@@ -61,6 +61,9 @@ func (s *Speller) Suggest(word string) (all []Suggestion) {
 		return cmp.Or(cmp.Compare(a.cost, b.cost), cmp.Compare(a.distance, b.distance), strings.Compare(a.word, b.word))
 	})
 	for _, c := range found[:min(len(found), mostSuggested)] {
+		if c.cost > found[0].cost+behind {
+			break
+		}
 		all = append(all, Suggestion{like(word, c.word), c.distance, c.cost})
 	}
 	return all
@@ -138,6 +141,7 @@ func likely(word string) float64 {
 }
 
 const (
+	behind   = 0.8 // is what a suggestion may cost more than the best
 	farthest = 2   // letters that may differ
 	rareness = 130 // of a word is the cost of a letter
 	ownRare  = 35  // is a word of the team's own
