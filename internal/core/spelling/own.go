@@ -96,7 +96,7 @@ func IsWord(text string) bool {
 	return true
 }
 
-// AddOwn adds words to a team's list, which stays sorted; comments that stand alone stay above the word that they stood above. Words
+// AddOwn adds words to a team's list, which stays sorted; comments of their own stay above the word that they were above. Words
 // that are there already are left as they are.
 func AddOwn(data []byte, words []OwnWord) ([]byte, []string, error) {
 	have, err := ReadOwn(data)
@@ -125,7 +125,7 @@ func AddOwn(data []byte, words []OwnWord) ([]byte, []string, error) {
 			continue
 		}
 		above += line
-		if len(blocks) == 0 && strings.TrimSpace(line) == "" { // what stands above a blank line at the top is about the whole list
+		if len(blocks) == 0 && strings.TrimSpace(line) == "" { // what is above a blank line at the top is about the whole list
 			head, above = head+above, ""
 		}
 	}

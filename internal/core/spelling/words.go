@@ -155,7 +155,7 @@ func (r *reader) comment(from, to int) {
 	})
 }
 
-// isDirective reports whether a comment is for a program: //go:generate, #!/bin/sh, # shellcheck disable=…
+// isDirective reports whether a comment is for a program, like //go:generate or #!/bin/sh.
 func isDirective(line []byte) bool {
 	if len(line) > 0 && line[0] == '!' || bytes.Contains(line, []byte("SPDX-")) {
 		return true
