@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -23,8 +22,8 @@ var ErrAffix = errors.New("the word list is malformed")
 // affix is one rule: at the beginning or the end of words that meet the condition, strip goes away and add comes.
 type affix struct {
 	strip, add string
-	condition  *regexp.Regexp // nil for all words
-	goesOn     []string       // flags of the form that it makes
+	condition  []place  // of letters beside one another; none for all words
+	goesOn     []string // flags of the form that it makes
 }
 
 // affixes are the rules of a flag.
@@ -45,8 +44,9 @@ type rulebook struct {
 	left     map[string]bool
 }
 
-// Affixed reads the words of a .dic file with all forms that its .aff file gives them: prefixes, suffixes, both together, and suffixes of
-// suffixes. Left are the names of what the .aff file says and isn't followed, such as how words are joined; sorted.
+// Affixed reads the words of a .dic file, with the forms that its .aff file gives them: prefixes, suffixes, both together, and suffixes of
+// suffixes. Forms aren't listed, of which some languages have millions, but taken apart when they are asked for. Left are the names of what
+// the .aff file says and isn't followed, such as how words are joined; sorted.
 func Affixed(dic, aff []byte) (d *spelling.Dictionary, left []string, err error) {
 	if len(dic) > longestList || len(aff) > longestList {
 		return nil, nil, fmt.Errorf("it is over %d MiB long", longestList>>20)
@@ -60,14 +60,7 @@ func Affixed(dic, aff []byte) (d *spelling.Dictionary, left []string, err error)
 		return nil, nil, err
 	}
 	var entries []spelling.Entry
-	add := func(form string) error {
-		if len(entries) >= mostForms {
-			return fmt.Errorf("it gives more than %d forms: %w", mostForms, ErrAffix)
-		}
-		entries = append(entries, spelling.Entry{Word: strings.ToLower(form), Rare: listed})
-		return nil
-	}
-	forbidden := map[string]bool{}
+	forms := &forms{rulebook: book, stems: map[string][][]string{}, forbidden: map[string]bool{}}
 	scanner := bufio.NewScanner(bytes.NewReader(text))
 	scanner.Buffer(nil, 1<<20)
 	for n := 1; scanner.Scan(); n++ {
@@ -91,23 +84,30 @@ func Affixed(dic, aff []byte) (d *spelling.Dictionary, left []string, err error)
 		if !spelling.IsWord(word) {
 			continue
 		}
-		if book.forbids != "" && slices.Contains(flags, book.forbids) {
-			forbidden[strings.ToLower(word)] = true
+		word = strings.ToLower(word)
+		switch {
+		case book.forbids != "" && slices.Contains(flags, book.forbids):
+			forms.forbidden[word] = true
 			continue
+		case book.needs == "" || !slices.Contains(flags, book.needs):
+			entries = append(entries, spelling.Entry{Word: word, Rare: listed})
 		}
-		if err := book.forms(word, flags, add); err != nil {
-			return nil, nil, fmt.Errorf("line %d: %w", n, err)
+		if len(flags) > 0 {
+			forms.stems[word] = append(forms.stems[word], flags)
 		}
 	}
 	if err := scanner.Err(); err != nil {
 		return nil, nil, fmt.Errorf("%w: %w", err, ErrAffix)
 	}
-	entries = slices.DeleteFunc(entries, func(e spelling.Entry) bool { return forbidden[e.Word] })
+	entries = slices.DeleteFunc(entries, func(e spelling.Entry) bool { return forms.forbidden[e.Word] })
 	for name := range book.left {
 		left = append(left, name)
 	}
 	slices.Sort(left)
-	return spelling.NewDictionary(entries), left, nil
+	forms.index()
+	d = spelling.NewDictionary(entries)
+	d.Forms = func(word string) (rare uint8, is bool) { return listed, forms.has(word) }
+	return d, left, nil
 }
 
 // cutFlags parts a word from its flags; \/ is a sign of the word.
@@ -237,7 +237,7 @@ func (b *rulebook) affix(fields []string) error {
 		return err
 	}
 	if len(fields) > 4 && fields[4] != "." {
-		if rule.condition, err = conditionOf(fields[4], group.prefix); err != nil {
+		if rule.condition, err = conditionOf(fields[4]); err != nil {
 			return err
 		}
 	}
@@ -252,38 +252,64 @@ func zero(text string) string {
 	return text
 }
 
+// place says which letters may be in a place of a condition; the zero value takes none.
+type place struct {
+	any   bool
+	but   bool // all letters but these
+	these string
+}
+
+func (p place) takes(r rune) bool { return p.any || strings.ContainsRune(p.these, r) != p.but }
+
 // conditionOf reads a condition: letters, sets of letters in brackets, and dots.
-func conditionOf(text string, prefix bool) (*regexp.Regexp, error) {
-	if len(text) > 200 {
+func conditionOf(text string) (places []place, err error) {
+	runes := []rune(text)
+	if len(runes) > 200 {
 		return nil, fmt.Errorf("the condition %.20q… is too long: %w", text, ErrAffix)
 	}
-	var p strings.Builder
-	inside := false
-	for i, r := range text {
-		switch {
-		case r == '[' && !inside:
-			inside = true
-			p.WriteByte('[')
-		case r == ']' && inside:
-			inside = false
-			p.WriteByte(']')
-		case r == '^' && inside && strings.HasSuffix(text[:i], "["):
-			p.WriteByte('^')
-		case r == '.' && !inside:
-			p.WriteByte('.')
+	for i := 0; i < len(runes); i++ {
+		switch runes[i] {
+		case '.':
+			places = append(places, place{any: true})
+		case '[':
+			end := slices.Index(runes[i:], ']')
+			if end < 0 {
+				return nil, fmt.Errorf("the condition %q has a bracket that isn't closed: %w", text, ErrAffix)
+			}
+			set := runes[i+1 : i+end]
+			but := len(set) > 0 && set[0] == '^'
+			if but {
+				set = set[1:]
+			}
+			places = append(places, place{but: but, these: string(set)})
+			i += end
 		default:
-			p.WriteString(regexp.QuoteMeta(string(r)))
+			places = append(places, place{these: string(runes[i])})
 		}
 	}
-	made := "(?:" + strings.ReplaceAll(p.String(), "[]", `[^\x00-\x{10FFFF}]`) + ")$"
+	return places, nil
+}
+
+// meets reports whether the end of a word, or with prefix its beginning, is as a condition says.
+func meets(word string, condition []place, prefix bool) bool {
 	if prefix {
-		made = "^" + strings.TrimSuffix(made, "$")
+		for _, p := range condition {
+			r, size := utf8.DecodeRuneInString(word)
+			if size == 0 || !p.takes(r) {
+				return false
+			}
+			word = word[size:]
+		}
+		return true
 	}
-	condition, err := regexp.Compile(made)
-	if err != nil {
-		return nil, fmt.Errorf("the condition %q can't be read: %w", text, ErrAffix)
+	for i := len(condition) - 1; i >= 0; i-- {
+		r, size := utf8.DecodeLastRuneInString(word)
+		if size == 0 || !condition[i].takes(r) {
+			return false
+		}
+		word = word[:len(word)-size]
 	}
-	return condition, nil
+	return true
 }
 
 // split gives the flags of a word or of a rule: their numbers stand for lists of flags where the .aff file has such.
@@ -320,83 +346,102 @@ func (b *rulebook) splitPlain(text string) (flags []string, err error) {
 	return flags, nil
 }
 
-// apply makes the form that a rule makes of a word; false where it doesn't.
-func (r affix) apply(word string, prefix bool) (form string, ok bool) {
-	if r.condition != nil && !r.condition.MatchString(word) {
-		return "", false
-	}
-	if prefix {
-		rest, has := strings.CutPrefix(word, r.strip)
-		return r.add + rest, has && rest != ""
-	}
-	rest, has := strings.CutSuffix(word, r.strip)
-	return rest + r.add, has && (rest != "" || r.add != "")
+// forms takes words apart. It may be asked by several at once.
+type forms struct {
+	*rulebook
+	stems     map[string][][]string // the flags of each word, of each line that it is in
+	forbidden map[string]bool
+	suffixes  map[string][]flagged // by what they add
+	prefixes  map[string][]flagged
+	longest   int // bytes that a rule adds
 }
 
-// forms hands over a word and its forms: with prefixes, with suffixes, with both where they go together, and with a suffix behind a
-// suffix.
-func (b *rulebook) forms(word string, flags []string, add func(form string) error) error {
-	if b.needs == "" || !slices.Contains(flags, b.needs) {
-		if err := add(word); err != nil {
-			return err
+// flagged is a rule with its flag.
+type flagged struct {
+	affix
+	flag  string
+	cross bool
+}
+
+func (f *forms) index() {
+	f.suffixes, f.prefixes = map[string][]flagged{}, map[string][]flagged{}
+	for flag, group := range f.byFlag {
+		to := f.suffixes
+		if group.prefix {
+			to = f.prefixes
+		}
+		for _, rule := range group.rules {
+			add := strings.ToLower(rule.add)
+			to[add] = append(to[add], flagged{rule, flag, group.cross})
+			f.longest = max(f.longest, len(add))
 		}
 	}
-	var prefixes []*affixes
-	for _, flag := range flags {
-		if group := b.byFlag[flag]; group != nil && group.prefix {
-			prefixes = append(prefixes, group)
-		}
+}
+
+// has reports whether a word, in lower case, is a form of one that there is.
+func (f *forms) has(word string) bool {
+	if f.forbidden[word] {
+		return false
 	}
-	prefixed := func(form string, cross bool) error {
-		for _, group := range prefixes {
-			if cross && !group.cross {
+	if f.suffixed(word, "", 2, false) {
+		return true
+	}
+	for n := 0; n <= min(f.longest, len(word)-1); n++ {
+		for _, rule := range f.prefixes[word[:n]] {
+			base := strings.ToLower(rule.strip) + word[n:]
+			if !meets(base, rule.condition, true) {
 				continue
 			}
-			for _, rule := range group.rules {
-				if made, ok := rule.apply(form, true); ok && utf8.ValidString(made) {
-					if err := add(made); err != nil {
-						return err
-					}
-				}
+			if f.flaggedAs(base, rule.flag) || rule.cross && f.suffixed(base, rule.flag, 2, true) {
+				return true
 			}
 		}
-		return nil
 	}
-	if err := prefixed(word, false); err != nil {
-		return err
-	}
-	return b.suffixed(word, flags, 2, func(form string, cross bool) error {
-		if err := add(form); err != nil || !cross {
-			return err
-		}
-		return prefixed(form, true)
+	return false
+}
+
+// flaggedAs reports whether a word that there is has all of some flags; "" is none.
+func (f *forms) flaggedAs(word string, flags ...string) bool {
+	return slices.ContainsFunc(f.stems[word], func(has []string) bool {
+		return !slices.ContainsFunc(flags, func(flag string) bool { return flag != "" && !slices.Contains(has, flag) })
 	})
 }
 
-// suffixed hands over the forms with suffixes, so many behind one another.
-func (b *rulebook) suffixed(word string, flags []string, deep int, see func(form string, cross bool) error) error {
-	if deep == 0 {
-		return nil
-	}
-	for _, flag := range flags {
-		group := b.byFlag[flag]
-		if group == nil || group.prefix {
-			continue
-		}
-		for _, rule := range group.rules {
-			form, ok := rule.apply(word, false)
-			if !ok || !utf8.ValidString(form) {
+// suffixed reports whether a word is one that there is with suffixes, up to so many behind one another. With a prefix's flag the word must
+// have that too; cross asks for suffixes that go with prefixes.
+func (f *forms) suffixed(word, prefix string, deep int, cross bool) bool {
+	for n := 0; n <= min(f.longest, len(word)); n++ {
+		for _, rule := range f.suffixes[word[len(word)-n:]] {
+			if cross && !rule.cross {
 				continue
 			}
-			if b.needs == "" || !slices.Contains(rule.goesOn, b.needs) {
-				if err := see(form, group.cross); err != nil {
-					return err
-				}
+			if f.needs != "" && deep == 2 && slices.Contains(rule.goesOn, f.needs) {
+				continue
 			}
-			if err := b.suffixed(form, rule.goesOn, deep-1, see); err != nil {
-				return err
+			base := word[:len(word)-n] + strings.ToLower(rule.strip)
+			if base == "" || n == 0 && rule.strip == "" || !meets(base, rule.condition, false) {
+				continue
+			}
+			if f.flaggedAs(base, rule.flag, prefix) || deep > 1 && f.goesOn(base, rule.flag, prefix, cross) {
+				return true
 			}
 		}
 	}
-	return nil
+	return false
+}
+
+// goesOn reports whether a word is one with a suffix behind which a suffix with a flag may come.
+func (f *forms) goesOn(word, flag, prefix string, cross bool) bool {
+	for n := 1; n <= min(f.longest, len(word)); n++ {
+		for _, rule := range f.suffixes[word[len(word)-n:]] {
+			if cross && !rule.cross || !slices.Contains(rule.goesOn, flag) {
+				continue
+			}
+			base := word[:len(word)-n] + strings.ToLower(rule.strip)
+			if base != "" && meets(base, rule.condition, false) && f.flaggedAs(base, rule.flag, prefix) {
+				return true
+			}
+		}
+	}
+	return false
 }

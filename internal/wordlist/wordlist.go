@@ -5,12 +5,16 @@ package wordlist
 import (
 	"bufio"
 	"bytes"
+	"cmp"
 	_ "embed"
 	"errors"
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 	"sync"
 	"unicode"
+	"unicode/utf8"
 
 	"github.com/klauspost/compress/zstd"
 
@@ -68,10 +72,7 @@ var English = sync.OnceValues(func() ([]*spelling.Dictionary, error) {
 })
 
 // The bounds of lists.
-const (
-	longestList = 64 << 20  // bytes of a file
-	mostForms   = 8_000_000 // of all words of a list together
-)
+const longestList = 64 << 20 // bytes of a file
 
 // listed is how rare words of a list are that doesn't say it.
 const listed = 35
@@ -100,17 +101,21 @@ func Plain(data []byte) (*spelling.Dictionary, error) {
 	return spelling.NewDictionary(entries), scanner.Err()
 }
 
-// Letters gives the letters that some dictionaries are written in beside those of English.
-func Letters(all []*spelling.Dictionary) func(r rune) bool {
-	letters := map[rune]bool{}
+// mostLetters bounds how many letters dictionaries may add to those of English.
+const mostLetters = 120
+
+// Letters are the letters that some dictionaries are written in beside those of English.
+func Letters(all []*spelling.Dictionary) string {
+	times := map[rune]int{}
 	for _, d := range all {
 		for word := range d.Words() {
 			for _, r := range word {
-				if r >= 0x80 && unicode.IsLetter(r) {
-					letters[r] = true
+				if r >= utf8.RuneSelf && unicode.IsLetter(r) {
+					times[r]++
 				}
 			}
 		}
 	}
-	return func(r rune) bool { return letters[r] }
+	letters := slices.SortedFunc(maps.Keys(times), func(a, b rune) int { return cmp.Or(times[b]-times[a], int(a-b)) })
+	return string(letters[:min(len(letters), mostLetters)])
 }

@@ -12,6 +12,9 @@ import (
 
 // Dictionary is a list of words, in lower case, with how rare each is. It may be asked by several at once.
 type Dictionary struct {
+	// Forms says whether a word that isn't in the list is a form of one that is; nil for a list that has all forms.
+	Forms func(word string) (rare uint8, is bool)
+
 	words []string  // sorted
 	rare  []uint8   // of each word: 10 for the most usual ones, more for others
 	masks []uint32  // of each word, which letters it has
@@ -83,16 +86,22 @@ func (d *Dictionary) rareIn(table []int32, word []byte) (rare uint8, has bool) {
 			return d.rare[i], true
 		}
 	}
+	if d.Forms != nil {
+		return d.Forms(string(word))
+	}
 	return 0, false
 }
 
 // Rare is how rare a word in lower case is; false where the dictionary doesn't have it.
 func (d *Dictionary) Rare(word string) (rare uint8, has bool) {
 	i, has := slices.BinarySearch(d.words, word)
-	if !has {
-		return 0, false
+	switch {
+	case has:
+		return d.rare[i], true
+	case d.Forms != nil:
+		return d.Forms(word)
 	}
-	return d.rare[i], true
+	return 0, false
 }
 
 // Len is how many words there are.
@@ -130,7 +139,7 @@ type Speller struct {
 	Dictionaries []*Dictionary
 	Own          *Own                   // the team's own words; nil for none
 	Known        func(word string) bool // words that the code uses often enough; nil for none
-	Letters      func(r rune) bool      // letters that the dictionaries are written in; nil for those of English
+	Letters      string                 // that the dictionaries are written in, beside those of English
 }
 
 // prefixes go before other words.
@@ -170,7 +179,7 @@ func (s *Speller) foreign(word string) bool {
 	for _, r := range word {
 		switch {
 		case r >= 'a' && r <= 'z', r == '\'':
-		case s.Letters != nil && s.Letters(r):
+		case strings.ContainsRune(s.Letters, r):
 		default:
 			return true
 		}

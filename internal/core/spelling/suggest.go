@@ -49,6 +49,7 @@ func (s *Speller) Suggest(word string) (all []Suggestion) {
 		seen[entry] = true
 		found = append(found, candidate{entry, distance, slip(lower, entry) + float64(rare)/rareness})
 	}
+	s.oneOff(lower, consider) // also forms that no list has
 	for _, d := range s.Dictionaries {
 		d.near(lower, farthest, consider)
 	}
@@ -104,18 +105,31 @@ func (s *Speller) oneOff(word string, see func(entry string, rare uint8)) {
 			see(string(candidate), ownRare)
 		}
 	}
-	buffer := make([]byte, 0, len(word)+1)
-	for i := range len(word) + 1 {
-		if i < len(word) {
-			try(append(append(buffer[:0], word[:i]...), word[i+1:]...))
+	letters := []rune(word)
+	var buffer []byte
+	write := func(parts ...[]rune) {
+		buffer = buffer[:0]
+		for _, part := range parts {
+			for _, r := range part {
+				buffer = utf8.AppendRune(buffer, r)
+			}
 		}
-		if i+1 < len(word) && word[i] != word[i+1] {
-			try(append(append(append(buffer[:0], word[:i]...), word[i+1], word[i]), word[i+2:]...))
+		try(buffer)
+	}
+	alphabet := []rune("abcdefghijklmnopqrstuvwxyz" + s.Letters)
+	for i := range len(letters) + 1 {
+		before, after := letters[:i], letters[i:]
+		if len(after) > 0 {
+			write(before, after[1:])
 		}
-		for c := byte('a'); c <= 'z'; c++ {
-			try(append(append(append(buffer[:0], word[:i]...), c), word[i:]...))
-			if i < len(word) && c != word[i] {
-				try(append(append(append(buffer[:0], word[:i]...), c), word[i+1:]...))
+		if len(after) > 1 && after[0] != after[1] {
+			write(before, []rune{after[1], after[0]}, after[2:])
+		}
+		for n := range alphabet {
+			one := alphabet[n : n+1]
+			write(before, one, after)
+			if len(after) > 0 && one[0] != after[0] {
+				write(before, one, after[1:])
 			}
 		}
 	}
