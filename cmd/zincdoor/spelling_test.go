@@ -43,7 +43,9 @@ func TestSpelling(t *testing.T) {
 		{"a changed line among others", "on", func(s *sandbox) {
 			s.write("core/tide.c", "/* The tide is recieved here. */\nint tide;\n// Here it is recieved too.\n")
 		}, "core/tide.c 3 recieved 2;"},
-		{"Markdown", "on", func(s *sandbox) { s.write("docs/a.md", "# Teh board\n\nWe recieve `recieve`. See [untill](untill.md).\n") }, "docs/a.md 3 untill 1;"},
+		{"Markdown", "on", func(s *sandbox) {
+			s.write("docs/a.md", "# Teh board\n\nWe recieve `recieve`. See [untill](untill.md).\n")
+		}, "docs/a.md 3 untill 1;"},
 		{"a dictionary", "{dictionaries: words/quay.txt}", func(s *sandbox) {
 			s.git("checkout", "-q", "main")
 			s.write("words/quay.txt", "# ours\nuntill\n")
@@ -61,6 +63,9 @@ func TestSpelling(t *testing.T) {
 			s.git("merge", "-q", "main")
 			s.write("core/tide.c", text)
 		}, ""},
+		{"long lines", "on", func(s *sandbox) {
+			s.write("docs/a.md", strings.Repeat("untill ", 100_000)+strings.Repeat("x", 1_000_000)+strings.Repeat("<", 200_000)+"\n")
+		}, "docs/a.md 1 untill 100000;"},
 		{"known", "on", func(s *sandbox) {
 			s.git("checkout", "-q", "main")
 			for n := range 5 {

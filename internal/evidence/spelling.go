@@ -28,11 +28,11 @@ type speller struct {
 	Request
 	setting house.Setting
 	spelling.Speller
-	lists  []ownList
-	known  map[string]bool // of words that were asked for
-	names  map[string]bool // of those that aren't known, which are probably names
-	meant  map[string][]spelling.Suggestion
-	found  []misspelt
+	lists []ownList
+	known map[string]bool // of words that were asked for
+	names map[string]bool // of those that aren't known, which are probably names
+	meant map[string][]spelling.Suggestion
+	found []misspelt
 }
 
 // ownList are words of the team's own for some files.
@@ -47,6 +47,7 @@ type misspelt struct {
 	path  string
 	word  spelling.Word
 	place finding.Region
+	times int // that it is in its line
 }
 
 // newSpeller readies the check on spelling; nil where the policy doesn't have it on.
@@ -228,11 +229,24 @@ func (s *speller) check(path string, data []byte) {
 	}
 	file.Names(names)
 	lines := lineStarts(data)
+	inLine := map[string]int{} // the places of the words of a line, in lower case, among what was found
+	last := 0
 	for _, w := range words {
 		lower := strings.ToLower(w.Text)
-		if (w.Name || s.Own.Avoids(lower) || !names[lower]) && !s.isName(w.Text) {
-			s.found = append(s.found, misspelt{path, w, regionOf(lines, w)})
+		if !w.Name && !s.Own.Avoids(lower) && names[lower] || s.isName(w.Text) {
+			continue
 		}
+		at := regionOf(lines, w)
+		if at.Line != last {
+			clear(inLine)
+			last = at.Line
+		}
+		if n, again := inLine[lower]; again {
+			s.found[n].times++
+			continue
+		}
+		inLine[lower] = len(s.found)
+		s.found = append(s.found, misspelt{path, w, at, 1})
 	}
 }
 
@@ -317,7 +331,7 @@ func (s *speller) findings() (all []finding.Finding, err error) {
 		} else if len(words) > 0 {
 			message = fmt.Sprintf("%q is misspelt: perhaps %s", m.word.Text, strings.Join(words, ", "))
 		}
-		f := finding.Finding{Tool: house.Tool, Rule: s.setting.Name, Level: house.RuleOf(spelling.Rule).Level, Message: message, Path: m.path, Region: m.place, Columns: source.Bytes, Occurrences: 1}
+		f := finding.Finding{Tool: house.Tool, Rule: s.setting.Name, Level: house.RuleOf(spelling.Rule).Level, Message: message, Path: m.path, Region: m.place, Columns: source.Bytes, Occurrences: m.times}
 		if sure := spelling.Sure(suggested); sure != "" && !m.word.Name {
 			f.Detail().Fixes = []finding.Fix{{Description: fmt.Sprintf("put %q in its place", sure), Edits: []finding.Edit{{Path: m.path, Region: m.place, Text: sure}}}}
 		}

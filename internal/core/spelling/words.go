@@ -19,8 +19,11 @@ type Word struct {
 	Name     bool // it is part of a name in code
 }
 
-// shortest is of how many letters a word is that is looked at.
-const shortest = 4
+// Of how many letters a word is that is looked at, at least, and of how many bytes at most.
+const (
+	shortest = 4
+	longest  = 40
+)
 
 // File is a file whose words are looked at.
 type File struct {
@@ -187,6 +190,7 @@ func isOwned(line []byte) bool {
 func (r *reader) line(from, to int) {
 	ticks := 0 // of the code that goes on
 	passed := false
+	tags := bytes.LastIndexByte(r.text[from:to], '>') + from // the last place where one may end
 	for at := from; at < to; {
 		if r.text[at] <= ' ' {
 			at++
@@ -215,10 +219,8 @@ func (r *reader) line(from, to int) {
 		}
 		switch {
 		case ticks > 0:
-		case r.markup && r.text[at] == '<':
-			if n := bytes.IndexByte(r.text[at:to], '>'); n >= 0 {
-				end = at + n + 1
-			}
+		case r.markup && r.text[at] == '<' && at < tags:
+			end = at + bytes.IndexByte(r.text[at:to], '>') + 1
 		case passed:
 			passed = false
 		default:
@@ -299,7 +301,7 @@ func (r *reader) word(from, to int) {
 	end := func(at int) {
 		text := r.text[start:at]
 		text = bytes.Trim(text, "'")
-		if utf8.RuneCount(text) >= shortest {
+		if len(text) <= longest && utf8.RuneCount(text) >= shortest {
 			offset := start + bytes.Index(r.text[start:at], text)
 			r.see(Word{Text: string(text), From: offset, To: offset + len(text)})
 		}
@@ -371,7 +373,7 @@ func (r *reader) parts(from, to int) {
 			}
 		}
 		short := !loud && end-at > 1 && isUpper(r.text[at+1]) // HTTP in a name that isn't all capitals
-		if end-at >= shortest && !short && (end >= to || r.text[end] < utf8.RuneSelf) {
+		if end-at >= shortest && end-at <= longest && !short && (end >= to || r.text[end] < utf8.RuneSelf) {
 			r.see(Word{Text: string(r.text[at:end]), From: at, To: end, Name: true})
 		}
 		at = end
