@@ -126,6 +126,8 @@ func TestOwnWords(t *testing.T) {
 		}
 		if out, _, _ := s.run("gate", "--into", "main", "--door", door); !strings.Contains(out, "the change adds to .zincdoor/words.txt: untill") {
 			t.Errorf("%s\n%s", door, out)
+		} else if held := strings.Contains(out, "held    acceptances") && strings.Contains(out, "1, at most 1"); held != (door == "lets") {
+			t.Errorf("words that are added count as acceptances: %v\n%s", held, out)
 		}
 	}
 	s.must(0, "spelling", "add", "--list", ".zincdoor/words.txt", "--inflected", "berht", "UNTILL")

@@ -259,7 +259,7 @@ func inputOf(t *target.Target, a *authority.Authority, c *evidence.Collected, l 
 	in := judge.Input{
 		Subject: t.Subject, Origin: a.Origin, Policy: a.Policy.Policy, Door: a.Door, Notices: slices.Concat(t.Notices, a.Notices, l.Notices, c.Notices),
 		Change: c.Change, Whole: c.Whole, Spaced: c.Spaced, Findings: c.Findings, Evidence: slices.Concat(c.Evidence, l.Evidence), Waivers: c.Waivers,
-		Baseline: l.Baseline, Added: l.Added, Dropped: l.Dropped, Uncovers: l.Uncovers, AcceptAllEdits: l.Whole,
+		Baseline: l.Baseline, Added: l.Added, Dropped: l.Dropped, Uncovers: l.Uncovers, AcceptAllEdits: l.Whole, WordsAdded: c.Words,
 	}
 	in.Origin.Altered = l.Altered
 	if !c.Change.Everything {

@@ -76,6 +76,7 @@ type Collected struct {
 	Findings []finding.Finding // on the lines of the judged state, merged, in finding.Order
 	Evidence []judge.Evidence
 	Coverage *measure.Reported // on the lines of the judged state; nil where no report of it is believed
+	Words    int               // that the change adds to the team's own, and that count
 	Waivers  []waiver.Waiver   // in the code, sorted by path and line; none where the door takes none
 	Notices  []string
 
@@ -260,6 +261,7 @@ func (c *collector) collect(checked func() (*houseReport, error), texts func() (
 		return nil, err
 	}
 	if ours != nil {
+		all.Words = ours.words
 		c.notices = append(c.notices, ours.notices...)
 		c.reports = append(c.reports, ours.reading)
 	}

@@ -25,6 +25,7 @@ import (
 type houseReport struct {
 	*reading
 	notices []string
+	words   int // that the change adds to the team's own and that count
 }
 
 // mostUnasked is how many files of a change are checked where no policy asks for it: more would take as long as all the
@@ -62,7 +63,7 @@ func (q Request) checkHouse(ctx context.Context) (*houseReport, error) {
 		}
 		r.report.Rules[c.Name] = text
 	}
-	return &houseReport{r, found.notices}, nil
+	return &houseReport{r, found.notices, found.words}, nil
 }
 
 // houseFindings are what our own checks find, and the files that were checked.
@@ -70,6 +71,7 @@ type houseFindings struct {
 	findings []finding.Finding
 	files    []string
 	notices  []string
+	words    int // that the change adds to the team's own and that count
 }
 
 func (q Request) findHouse(ctx context.Context) (found houseFindings, err error) {
@@ -99,6 +101,7 @@ func (q Request) findHouse(ctx context.Context) (found houseFindings, err error)
 		return found, err
 	}
 	found.notices = append(found.notices, notices...)
+	found.words = speller.honoured()
 	tree := house.NewTree(slices.Collect(maps.Keys(entries)))
 	check := func(path string, data []byte) {
 		entry := entries[path]

@@ -163,6 +163,19 @@ func (s *speller) honours(words int) bool {
 	return s.Door.Acceptances != nil && words <= s.Door.Acceptances.Most
 }
 
+// honoured is how many words the change adds that count.
+func (s *speller) honoured() (words int) {
+	if s == nil {
+		return 0
+	}
+	for _, list := range s.lists {
+		if s.honours(len(list.fresh)) {
+			words += len(list.fresh)
+		}
+	}
+	return words
+}
+
 func (s *speller) tellAdded(file string, fresh []spelling.OwnWord) string {
 	var words []string
 	for _, w := range fresh {

@@ -158,11 +158,12 @@ func (j *judgement) accept(findings []Finding) (made acceptances, honoured map[i
 		}
 		made.all = append(made.all, a)
 	}
+	result.Found += j.WordsAdded
 	if rules != nil {
 		result.Most, result.Bound = rules.Most, rules.Most
 		result.Held = result.Held && result.Found <= result.Most
 	}
-	if rules != nil && len(j.added) > 0 || !result.Held {
+	if rules != nil && len(j.added)+j.WordsAdded > 0 || !result.Held {
 		made.limits = append(made.limits, result)
 	}
 	return made, honoured

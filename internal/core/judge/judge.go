@@ -143,6 +143,8 @@ type Input struct {
 	Dropped  []baseline.Entry    // what the change takes out of it
 	Uncovers []baseline.Cover    // what the list no longer covers after the change; Baseline does
 
+	WordsAdded int // to the team's own words by the change, which count as acceptances do
+
 	AcceptAllEdits bool // Added and Dropped are in Baseline already, and are honoured as they are
 	KeepApart      bool // what several tools say of one fault stays several findings
 }
