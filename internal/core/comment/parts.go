@@ -23,19 +23,16 @@ type Part struct {
 	From, To int
 }
 
-// prose are the kinds of files that are all for people, by the end of the name or all of it, in lower case.
-var prose = func() map[string]bool {
-	all := map[string]bool{}
-	for name := range strings.FieldsSeq(".md .markdown .txt .rst .adoc .asciidoc .org .html .htm .xhtml readme changes changelog contributing news todo") {
-		all[name] = true
-	}
-	return all
-}()
-
 // IsProse reports whether all of a file is for people to read, by its name.
 func IsProse(file string) bool {
 	name := strings.ToLower(path.Base(file))
-	return prose[name] || prose[path.Ext(name)]
+	for _, kind := range []string{name, path.Ext(name)} {
+		switch kind {
+		case ".md", ".markdown", ".txt", ".rst", ".adoc", ".asciidoc", ".org", ".html", ".htm", ".xhtml", "readme", "changes", "changelog", "contributing", "news", "todo":
+			return true
+		}
+	}
+	return false
 }
 
 // Knows reports whether it is known how the comments of a file are written, or that all of it is for people.

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"slices"
 	"strings"
+	"sync"
 	"unicode"
 	"unicode/utf8"
 )
@@ -234,7 +235,7 @@ func Distance(a, b string, most int) int {
 // keyboard are the rows of keys; letters that are beside each other are mistaken for each other.
 var keyboard = []string{"qwertyuiop", "asdfghjkl", "zxcvbnm"}
 
-var beside = func() map[[2]rune]bool {
+var beside = sync.OnceValue(func() map[[2]rune]bool {
 	all := map[[2]rune]bool{}
 	for i, row := range keyboard {
 		for j, c := range row {
@@ -247,17 +248,17 @@ var beside = func() map[[2]rune]bool {
 		}
 	}
 	return all
-}()
+})
 
 // sounds are letters that sound alike.
-var sounds = map[[2]rune]bool{}
-
-func init() {
+var sounds = sync.OnceValue(func() map[[2]rune]bool {
+	all := map[[2]rune]bool{}
 	for _, pair := range strings.Fields("ae ai ao ei eo eu io ou iy ey ck cs sz gj fv dt uw uo kq au") {
 		a, b := rune(pair[0]), rune(pair[1])
-		sounds[[2]rune{a, b}], sounds[[2]rune{b, a}] = true, true
+		all[[2]rune{a, b}], all[[2]rune{b, a}] = true, true
 	}
-}
+	return all
+})
 
 // What a slip costs.
 const (
@@ -286,6 +287,7 @@ func slip(wrong, right string) float64 {
 	if len(x) > 0 && len(y) > 0 {
 		cost[1][0], cost[0][1] = wholeSlip+atStart, wholeSlip+atStart
 	}
+	alike, near := sounds(), beside()
 	one := func(all []rune, i int) float64 { // for a letter more
 		if i > 0 && all[i] == all[i-1] || i+1 < len(all) && all[i] == all[i+1] {
 			return doubled
@@ -302,9 +304,9 @@ func slip(wrong, right string) float64 {
 			switch {
 			case x[i-1] == y[j-1]:
 				change = 0
-			case sounds[pair]:
+			case alike[pair]:
 				change = soundsAlike
-			case beside[pair]:
+			case near[pair]:
 				change = keyBeside
 			}
 			if change > 0 && (i == 1 || j == 1) {
