@@ -39,6 +39,9 @@ func TestSpelling(t *testing.T) {
 		{"on", "on", func(s *sandbox) { s.write("core/tide.c", text) }, "core/tide.c 3 Untill 2;"},
 		{"names", "{identifiers: true}", func(s *sandbox) { s.write("core/tide.c", text) }, "core/tide.c 3 Untill 2; core/tide.c 4 berht 1;"},
 		{"avoided", "{instead: {jetty: pontoon}}", func(s *sandbox) { s.write("core/tide.c", text) }, "core/tide.c 3 Untill 2; core/tide.c 4 jetty 1;"},
+		{"the policy", "{instead: {jetty: pontoon}, identifiers: true}", func(s *sandbox) {
+			s.write(".zincdoor/policy.yaml", s.read(".zincdoor/policy.yaml")+"teams: {jetty: [docs]}\n")
+		}, ""},
 		{"other files", "{path: docs}", func(s *sandbox) { s.write("core/tide.c", text) }, ""},
 		{"a changed line among others", "on", func(s *sandbox) {
 			s.write("core/tide.c", "/* The tide is recieved here. */\nint tide;\n// Here it is recieved too.\n")
@@ -144,9 +147,27 @@ func TestOwnWords(t *testing.T) {
 		t.Error(out)
 	}
 	s.git("checkout", "-q", ".zincdoor/words.txt")
-	s.write("core/tide.c", "// neccessary // int untill;\n")
-	out := s.must(0, "fix", "--worktree", "--apply", "--door", "commit")
-	if got := s.read("core/tide.c"); got != "// necessary // int untill;\n" {
-		t.Errorf("%s\n%s", got, out)
+}
+
+// TestFixSpelling: a fix puts a word right wherever the change has it, each time in its own case; names and other lines stay.
+func TestFixSpelling(t *testing.T) {
+	t.Parallel()
+	for _, c := range []struct{ name, setting, had, text, want string }{
+		{"a word", "on", "", "// neccessary\n", "// necessary\n"},
+		{"every line of the change", "on", "// untill noon\n", "// untill noon\n// Untill it turns, untill then.\n\n// Or untill dusk.\n", "// untill noon\n// Until it turns, until then.\n\n// Or until dusk.\n"},
+		{"a name beside it", "{identifiers: true}", "", "int untill = 0; // wait untill then\n", "int untill = 0; // wait untill then\n"},
+		{"avoided", "{instead: {jetty: pontoon}}", "", "// The jetty. Jetty!\n", "// The pontoon. Pontoon!\n"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			t.Parallel()
+			s := spelled(t, c.setting)
+			s.write("core/tide.c", c.had)
+			s.commit("before")
+			s.write("core/tide.c", c.text)
+			out := s.must(0, "fix", "--worktree", "--apply", "--door", "commit")
+			if got := s.read("core/tide.c"); got != c.want {
+				t.Errorf("%s\n%s", got, out)
+			}
+		})
 	}
 }

@@ -44,10 +44,14 @@ type ownList struct {
 
 // misspelt is a word of a file that is probably misspelt.
 type misspelt struct {
-	path  string
-	word  spelling.Word
-	place finding.Region
-	times int // that it is in its line
+	path   string
+	places []wordPlace // in one line, at least one
+}
+
+// wordPlace is a word where it is.
+type wordPlace struct {
+	spelling.Word
+	finding.Region
 }
 
 // newSpeller readies the check on spelling; nil where the policy doesn't have it on.
@@ -209,7 +213,7 @@ func (s *speller) forFile(path string) {
 
 // check looks through a file.
 func (s *speller) check(path string, data []byte) {
-	if !comment.Knows(path) || len(data) > mostSpelled || s.isList(path) {
+	if !comment.Knows(path) || len(data) > mostSpelled || s.namesWords(path) {
 		return
 	}
 	if len(s.lists) != 1 || s.Own == nil {
@@ -255,11 +259,11 @@ func (s *speller) check(path string, data []byte) {
 			last = at.Line
 		}
 		if n, again := inLine[lower]; again {
-			s.found[n].times++
+			s.found[n].places = append(s.found[n].places, wordPlace{w, at})
 			continue
 		}
 		inLine[lower] = len(s.found)
-		s.found = append(s.found, misspelt{path, w, at, 1})
+		s.found = append(s.found, misspelt{path, []wordPlace{{w, at}}})
 	}
 }
 
@@ -273,10 +277,10 @@ func (s *speller) Knows(word string) bool {
 	return known
 }
 
-// isList reports whether a file is one of the lists of words themselves.
-func (s *speller) isList(path string) bool {
+// namesWords reports whether a file is one of the lists of words themselves, or the policy, which says what the team avoids.
+func (s *speller) namesWords(path string) bool {
 	set := s.setting.Spelling
-	return slices.Contains(set.Dictionaries, path) || slices.ContainsFunc(set.Own, func(own spelling.OwnList) bool { return own.File == path })
+	return path == policy.Path || slices.Contains(set.Dictionaries, path) || slices.ContainsFunc(set.Own, func(own spelling.OwnList) bool { return own.File == path })
 }
 
 // mostSpelled bounds how long a file is whose spelling is checked, in bytes.
@@ -330,23 +334,30 @@ func (s *speller) findings() (all []finding.Finding, err error) {
 		return nil, err
 	}
 	for _, m := range s.found {
-		if known(m.word.Text) {
+		first := m.places[0]
+		if known(first.Text) {
 			continue
 		}
-		suggested := s.suggested(m.word.Text)
-		message := fmt.Sprintf("%q isn't a word that is known", m.word.Text)
+		suggested := s.suggested(first.Text)
+		message := fmt.Sprintf("%q isn't a word that is known", first.Text)
 		var words []string
 		for _, one := range suggested {
 			words = append(words, one.Word)
 		}
-		if instead, avoided := s.Own.Instead(strings.ToLower(m.word.Text)); avoided {
-			message = fmt.Sprintf("%q isn't a word that the team uses: it says %s", m.word.Text, instead)
+		if instead, avoided := s.Own.Instead(strings.ToLower(first.Text)); avoided {
+			message = fmt.Sprintf("%q isn't a word that the team uses: it says %s", first.Text, instead)
 		} else if len(words) > 0 {
-			message = fmt.Sprintf("%q is misspelt: perhaps %s", m.word.Text, strings.Join(words, ", "))
+			message = fmt.Sprintf("%q is misspelt: perhaps %s", first.Text, strings.Join(words, ", "))
 		}
-		f := finding.Finding{Tool: house.Tool, Rule: s.setting.Name, Level: house.RuleOf(spelling.Rule).Level, Message: message, Path: m.path, Region: m.place, Columns: source.Bytes, Occurrences: m.times}
-		if sure := spelling.Sure(suggested); sure != "" && !m.word.Name {
-			f.Detail().Fixes = []finding.Fix{{Description: fmt.Sprintf("put %q in its place", sure), Edits: []finding.Edit{{Path: m.path, Region: m.place, Text: sure}}}}
+		f := finding.Finding{Tool: house.Tool, Rule: s.setting.Name, Level: house.RuleOf(spelling.Rule).Level, Message: message, Path: m.path, Region: first.Region, Columns: source.Bytes, Occurrences: len(m.places)}
+		if sure := spelling.Sure(suggested); sure != "" && !first.Name {
+			one := finding.Fix{Description: fmt.Sprintf("put %q in its place", sure)}
+			for _, p := range m.places {
+				if right := spelling.Sure(s.suggested(p.Text)); right != "" && !p.Name {
+					one.Edits = append(one.Edits, finding.Edit{Path: m.path, Region: p.Region, Text: right})
+				}
+			}
+			f.Detail().Fixes = []finding.Fix{one}
 		}
 		all = append(all, f)
 	}
@@ -362,8 +373,8 @@ func (s *speller) used() (func(word string) bool, error) {
 	}
 	asked := map[uint32]int{}
 	for _, m := range s.found {
-		asked[wordHash(m.word.Text)] = 0
-		for _, one := range s.suggested(m.word.Text) {
+		asked[wordHash(m.places[0].Text)] = 0
+		for _, one := range s.suggested(m.places[0].Text) {
 			asked[wordHash(one.Word)] = 0
 		}
 	}
@@ -481,7 +492,7 @@ func wordsIn(path string, data []byte) (list []byte) {
 }
 
 // oncePerFile makes one finding of those about one misspelt word in a file: the first on a changed line, else the first, with how many
-// there are.
+// there are. Its fix puts all of them right, or, where one is on a changed line, all on such lines.
 func oncePerFile(all []finding.Finding, c *change.Change) []finding.Finding {
 	type word struct{ path, message string }
 	first := map[word]int{}
@@ -500,8 +511,12 @@ func oncePerFile(all []finding.Finding, c *change.Change) []finding.Finding {
 		}
 		had := &left[at]
 		times := had.Occurrences + f.Occurrences
-		if !c.Touches(had.Path, had.Region.Line) && c.Touches(f.Path, f.Region.Line) {
+		switch before, now := c.Touches(had.Path, had.Region.Line), c.Touches(f.Path, f.Region.Line); {
+		case now && !before:
 			*had = f
+		case now == before && len(had.Details().Fixes) > 0 && len(f.Details().Fixes) > 0:
+			fix := &had.Detail().Fixes[0]
+			fix.Edits = append(fix.Edits, f.Detail().Fixes[0].Edits...)
 		}
 		had.Occurrences = times
 	}

@@ -83,6 +83,9 @@ type reader struct {
 	markdown, markup bool
 	escapes          bool // \ and the character behind it are no letters
 	see              func(w Word)
+
+	element  string         // of markup, whose text is no prose and that is open, as it is written
+	closings map[string]int // where an element is closed for the last time
 }
 
 // sentence reports whether a text between quotes is for people: three words or more.
@@ -114,7 +117,7 @@ func (r *reader) lines(from, to int, see func(from, to int)) {
 	}
 }
 
-// prose reads a file that is for people. Of Markdown and its like, code that is fenced or indented is passed by.
+// prose reads a file that is for people. Of Markdown and its like, code that is fenced or indented is passed by, in quotations too.
 func (r *reader) prose(from, to int) {
 	fence, blank := "", true
 	front := r.markdown && bytes.HasPrefix(r.text, []byte("---\n"))
@@ -122,17 +125,18 @@ func (r *reader) prose(from, to int) {
 	r.lines(from, to, func(from, to int) {
 		line := string(r.text[from:to])
 		trimmed := strings.TrimSpace(line)
+		quoted := strings.TrimLeft(trimmed, "> ")
 		switch {
 		case front:
 			front = first || trimmed != "---"
 		case !r.markdown:
 			r.line(from, to)
 		case fence != "":
-			if strings.HasPrefix(trimmed, fence) {
+			if strings.HasPrefix(quoted, fence) {
 				fence = ""
 			}
-		case strings.HasPrefix(trimmed, "```"), strings.HasPrefix(trimmed, "~~~"):
-			fence = trimmed[:3]
+		case strings.HasPrefix(quoted, "```"), strings.HasPrefix(quoted, "~~~"):
+			fence = quoted[:run(quoted, quoted[0])]
 		case blank && (strings.HasPrefix(line, "    ") || strings.HasPrefix(line, "\t")) && !listed(trimmed):
 			return // still blank: the code goes on
 		default:
@@ -192,6 +196,13 @@ func (r *reader) line(from, to int) {
 	passed := false
 	tags := bytes.LastIndexByte(r.text[from:to], '>') + from // the last place where one may end
 	for at := from; at < to; {
+		if r.element != "" {
+			n := bytes.Index(r.text[at:to], []byte("</"+r.element))
+			if n < 0 {
+				return
+			}
+			at, r.element = at+n, ""
+		}
 		if r.text[at] <= ' ' {
 			at++
 			continue
@@ -219,8 +230,11 @@ func (r *reader) line(from, to int) {
 		}
 		switch {
 		case ticks > 0:
-		case r.markup && r.text[at] == '<' && at < tags:
+		case r.markup && bytes.HasPrefix(r.text[at:to], []byte("<!--")):
+			end = at + len("<!--")
+		case r.markup && at < tags && isTag(r.text[at:to]):
 			end = at + bytes.IndexByte(r.text[at:to], '>') + 1
+			r.open(at, end)
 		case passed:
 			passed = false
 		default:
@@ -236,11 +250,40 @@ func (r *reader) line(from, to int) {
 	}
 }
 
-func run(text []byte, c byte) (n int) {
+func run[T string | []byte](text T, c byte) (n int) {
 	for n < len(text) && text[n] == c {
 		n++
 	}
 	return n
+}
+
+// isTag reports whether a text begins with a tag of markup.
+func isTag(text []byte) bool {
+	return len(text) > 1 && text[0] == '<' && (isLetter(text[1]) || text[1] == '/' || text[1] == '!' || text[1] == '?')
+}
+
+// open notes that a tag opens an element whose text is no prose, where that is closed further on.
+func (r *reader) open(from, to int) {
+	name := r.text[from+1 : to-1]
+	if n := bytes.IndexFunc(name, func(c rune) bool { return c > unicode.MaxASCII || !isLetter(byte(c)) }); n >= 0 {
+		name = name[:n]
+	}
+	switch strings.ToLower(string(name)) {
+	case "code", "kbd", "pre", "samp", "script", "style", "var":
+	default:
+		return
+	}
+	last, asked := r.closings[string(name)]
+	if !asked {
+		if r.closings == nil {
+			r.closings = map[string]int{}
+		}
+		last = bytes.LastIndex(r.text, append([]byte("</"), name...))
+		r.closings[string(name)] = last
+	}
+	if last >= to && !bytes.HasSuffix(r.text[:to], []byte("/>")) {
+		r.element = string(name)
+	}
 }
 
 // names are the words of comments that a name follows.
