@@ -49,7 +49,7 @@ func Cover(ctx context.Context, q MeasureRequest, files []string) (*Covering, er
 		}
 	}
 	if read.Coverage == nil { // nothing is staged
-		read.Coverage = &measure.Reported{Expects: func(string) bool { return false }, Named: func(string) bool { return false }}
+		read.Coverage = measure.NewReported()
 	}
 	c := &Covering{Coverage: read.Coverage, Notices: read.Notices}
 	c.Sizes, err = t.measure(true, func(path string) bool { return read.Coverage.Coverage[path] != nil || read.Coverage.Expects(path) })

@@ -3,7 +3,6 @@ package app
 import (
 	"context"
 
-	"zincdoor/internal/core/change"
 	"zincdoor/internal/core/measure"
 	"zincdoor/internal/measuring"
 )
@@ -38,7 +37,7 @@ func Duplicates(ctx context.Context, q MeasureRequest) (*Duplicated, error) {
 	for _, f := range d.Files {
 		for _, c := range found[f.Path] {
 			if d.Change != nil {
-				touched := c.Code.Intersect(d.touched(f.Path))
+				touched := d.Change.Touched(f.Path, c.Code)
 				if touched.Count() < t.policy.Duplication.Lines {
 					continue
 				}
@@ -50,24 +49,12 @@ func Duplicates(ctx context.Context, q MeasureRequest) (*Duplicated, error) {
 	return d, nil
 }
 
-// touched are the lines of a file that the change touches.
-func (s *Sizes) touched(path string) change.Lines {
-	f := s.Change.File(path)
-	if f == nil {
-		return nil
-	}
-	if f.Opaque != "" {
-		return change.Lines{{First: 1, Last: int(^uint(0) >> 1)}}
-	}
-	return f.Touched
-}
-
 // Counted is how many lines could be duplicates: those with code, of a change those of them that it touches.
 func (d *Duplicated) Counted() (lines int) {
 	for _, f := range d.Files {
 		code := f.Code
 		if d.Change != nil {
-			code = code.Intersect(d.touched(f.Path))
+			code = d.Change.Touched(f.Path, code)
 		}
 		lines += code.Count()
 	}

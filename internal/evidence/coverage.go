@@ -152,8 +152,7 @@ func carryCoverage(r *reading) {
 // addCoverage adds what a report covers to what others do.
 func (all *Collected) addCoverage(r *reading) {
 	if all.Coverage == nil {
-		none := func(string) bool { return false }
-		all.Coverage = &measure.Reported{Coverage: measure.Coverage{}, Expects: none, Named: none}
+		all.Coverage = measure.NewReported()
 	}
 	c := all.Coverage
 	c.Join(r.report.Coverage)

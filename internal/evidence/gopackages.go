@@ -26,26 +26,14 @@ type goPackages struct {
 func readGoPackages(tree target.Tree, files []string) (*goPackages, error) {
 	p := &goPackages{modules: map[string]string{}, files: map[string][]string{}, imports: map[string][]string{}}
 	files = slices.DeleteFunc(slices.Clone(files), func(file string) bool { return path.Ext(file) != ".go" && path.Base(file) != "go.mod" })
-	seen := map[string]bool{}
 	var mutex sync.Mutex
-	see := func(file string, data []byte) {
+	err := target.ReadEach(tree.ReadAll, tree.Read, files, func(file string, data []byte, _ bool) {
 		mutex.Lock()
 		defer mutex.Unlock()
-		seen[file] = true
 		p.read(file, data)
-	}
-	if err := tree.ReadAll(files, see); err != nil {
+	})
+	if err != nil {
 		return nil, err
-	}
-	for _, file := range files {
-		if seen[file] {
-			continue
-		}
-		data, _, err := tree.Read(file)
-		if err != nil {
-			return nil, err
-		}
-		p.read(file, data)
 	}
 	return p, nil
 }

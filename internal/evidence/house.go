@@ -123,13 +123,6 @@ func (q Request) findHouse(ctx context.Context) (found houseFindings, err error)
 			speller.check(path, data)
 		}
 	}
-	defer func() {
-		if err == nil && speller != nil {
-			var misspelt []finding.Finding
-			misspelt, err = speller.findings()
-			found.findings = append(found.findings, misspelt...)
-		}
-	}()
 	var names []string
 	for _, path := range files {
 		entry, tracked := entries[path]
@@ -137,23 +130,33 @@ func (q Request) findHouse(ctx context.Context) (found houseFindings, err error)
 			found.files, names = append(found.files, path), append(names, entry.Content)
 		}
 	}
+	if err := q.eachHouseText(ctx, found.files, names, entries, check); err != nil || speller == nil {
+		return found, err
+	}
+	misspelt, err := speller.findings()
+	found.findings = append(found.findings, misspelt...)
+	return found, err
+}
+
+// eachHouseText hands over the files that are checked: contents by their names, as far as git has them.
+func (q Request) eachHouseText(ctx context.Context, files, names []string, entries map[string]git.Entry, check func(path string, data []byte)) error {
+	t := q.Target
 	if t.Repo != nil && !t.IsPatch && t.Side != git.Worktree {
 		each := t.Repo.EachContent
 		if tree, ok := t.Tree.(*git.Tree); ok {
 			each = tree.EachContent
 		}
-		err := each(names, func(i int, data []byte) { check(found.files[i], data) })
-		return found, err
+		return each(names, func(i int, data []byte) { check(files[i], data) })
 	}
-	for _, path := range found.files {
+	for _, path := range files {
 		if data, ok := q.houseText(path, entries[path].Link); ok {
 			check(path, data)
 		}
 		if err := ctx.Err(); err != nil {
-			return found, err
+			return err
 		}
 	}
-	return found, nil
+	return nil
 }
 
 // houseText is a file of the work tree or of a patch as it is checked; false where there is none to check.

@@ -13,6 +13,7 @@ import (
 	"zincdoor/internal/core/change"
 	"zincdoor/internal/core/comment"
 	"zincdoor/internal/core/finding"
+	"zincdoor/internal/core/fix"
 	"zincdoor/internal/core/house"
 	"zincdoor/internal/core/policy"
 	"zincdoor/internal/core/source"
@@ -245,7 +246,7 @@ func (s *speller) check(path string, data []byte) {
 		names[strings.ToLower(w.Text)] = false
 	}
 	file.Names(names)
-	lines := lineStarts(data)
+	lines := fix.NewIndex(data)
 	inLine := map[string]int{} // the places of the words of a line, in lower case, among what was found
 	last := 0
 	for _, w := range words {
@@ -253,7 +254,7 @@ func (s *speller) check(path string, data []byte) {
 		if !w.Name && !s.Own.Avoids(lower) && names[lower] || s.isName(w.Text) {
 			continue
 		}
-		at := regionOf(lines, w)
+		at := lines.Region(w.From, w.To)
 		if at.Line != last {
 			clear(inLine)
 			last = at.Line
@@ -304,27 +305,6 @@ func (s *speller) suggested(word string) []spelling.Suggestion {
 		s.meant[word] = all
 	}
 	return all
-}
-
-// lineStarts are the places where the lines of a text begin.
-func lineStarts(data []byte) []int {
-	starts := []int{0}
-	for i, c := range data {
-		if c == '\n' {
-			starts = append(starts, i+1)
-		}
-	}
-	return starts
-}
-
-// regionOf is where a word is, its columns in bytes.
-func regionOf(starts []int, w spelling.Word) finding.Region {
-	line, begins := slices.BinarySearch(starts, w.From)
-	if begins {
-		line++
-	}
-	start := starts[line-1]
-	return finding.Region{Line: line, Column: w.From - start + 1, EndLine: line, EndColumn: w.To - start + 1}
 }
 
 // findings are the misspelt words that the code before the change doesn't use often enough to be the team's own.
@@ -435,27 +415,15 @@ func (s *speller) countFiles(side git.Side, asked map[uint32]int) error {
 	}
 	defer tree.Close()
 	var mutex sync.Mutex
-	took := map[string]bool{}
-	take := func(p string, data []byte) {
+	err = target.ReadEach(tree.ReadAll, tree.Read, unread, func(p string, data []byte, _ bool) {
 		list := wordsIn(p, data)
 		mutex.Lock()
 		defer mutex.Unlock()
-		took[p] = true
 		lists.Put(wordsName(p, entries[p]), list)
 		count(list, asked)
-	}
-	if err := tree.ReadAll(unread, take); err != nil {
+	})
+	if err != nil {
 		return err
-	}
-	for _, p := range unread {
-		if took[p] {
-			continue
-		}
-		data, _, err := tree.Read(p)
-		if err != nil {
-			return err
-		}
-		take(p, data)
 	}
 	lists.Save(seen)
 	return nil
@@ -515,8 +483,8 @@ func oncePerFile(all []finding.Finding, c *change.Change) []finding.Finding {
 		case now && !before:
 			*had = f
 		case now == before && len(had.Details().Fixes) > 0 && len(f.Details().Fixes) > 0:
-			fix := &had.Detail().Fixes[0]
-			fix.Edits = append(fix.Edits, f.Detail().Fixes[0].Edits...)
+			one := &had.Detail().Fixes[0]
+			one.Edits = append(one.Edits, f.Details().Fixes[0].Edits...)
 		}
 		had.Occurrences = times
 	}

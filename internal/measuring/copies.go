@@ -63,20 +63,9 @@ func (t *taking) duplicates() error {
 // copies counts the lines that the change touches and that are duplicates, and all touched lines with code. A stretch counts where
 // the change touches enough of it to be one.
 func (t *taking) copies(f measure.Measured, all []measure.Copied) (copies, touched int) {
-	touches := func(lines change.Lines) change.Lines {
-		var some []int
-		for _, s := range lines {
-			for n := s.First; n <= s.Last; n++ {
-				if t.Change.Touches(f.Path, n) {
-					some = append(some, n)
-				}
-			}
-		}
-		return change.LinesOf(some)
-	}
 	var counted change.Lines
 	for _, c := range all {
-		own := touches(c.Code)
+		own := t.Change.Touched(f.Path, c.Code)
 		if own.Count() < t.Policy.Duplication.Lines {
 			continue
 		}
@@ -85,7 +74,7 @@ func (t *taking) copies(f measure.Measured, all []measure.Copied) (copies, touch
 		found := t.find(measure.NumberDuplicated, measure.OfTouched, f.Path, change.Span{First: own[0].First, Last: own[len(own)-1].Last}, message, own.Count())
 		found.Detail().Notes = []finding.Remark{{Message: fmt.Sprintf("the same, up to line %d", c.There.Last), Path: c.Other, Region: finding.Region{Line: c.There.First, EndLine: c.There.Last}}}
 	}
-	return counted.Count(), touches(f.Code).Count()
+	return counted.Count(), t.Change.Touched(f.Path, f.Code).Count()
 }
 
 // duplicatesBefore finds which code was duplicated before the change, where that is asked for.
@@ -133,9 +122,7 @@ func (t *taking) duplicatesBefore() (before func(f measure.Measured) *measure.Pa
 
 // duplicatesGone takes which code was duplicated of files that the change takes away.
 func (t *taking) duplicatesGone(before func(f measure.Measured) *measure.Parts) {
-	for _, f := range t.Change.Files {
-		if was, measured := t.before[f.Old]; f.Status == change.Deleted && measured {
-			t.add(measure.Value{Subject: measure.Subject{Number: measure.NumberDuplicated, Of: measure.OfAll, Path: f.Old}, Before: before(was)})
-		}
+	for _, was := range t.gone() {
+		t.add(measure.Value{Subject: measure.Subject{Number: measure.NumberDuplicated, Of: measure.OfAll, Path: was.Path}, Before: before(was)})
 	}
 }

@@ -91,14 +91,10 @@ func (t *taking) coverageBefore(f measure.Measured, n measure.Number) *measure.P
 
 // coverageGone takes what tests covered of files that the change takes away.
 func (t *taking) coverageGone(n measure.Number) {
-	for _, f := range t.Change.Files {
-		was, measured := t.before[f.Old]
-		if f.Status != change.Deleted || !measured {
-			continue
-		}
+	for _, was := range t.gone() {
 		if lines, counts := t.Before.LinesOf(was, false); counts {
 			parts := lines.Parts(n, everywhere)
-			t.add(measure.Value{Subject: measure.Subject{Number: n, Of: measure.OfAll, Path: f.Old}, Before: &parts})
+			t.add(measure.Value{Subject: measure.Subject{Number: n, Of: measure.OfAll, Path: was.Path}, Before: &parts})
 		}
 	}
 }

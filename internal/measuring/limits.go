@@ -199,6 +199,16 @@ func (t *taking) read() (err error) {
 	return errors.Join(err, diff.CloseOld())
 }
 
+// gone are the files that the change takes away, as they were.
+func (t *taking) gone() (all []measure.Measured) {
+	for _, f := range t.Change.Files {
+		if was, measured := t.before[f.Old]; f.Status == change.Deleted && measured {
+			all = append(all, was)
+		}
+	}
+	return all
+}
+
 // once hands over each number and scope that some limit is on.
 func (t *taking) once(takes func(n measure.Number) bool, do func(n measure.Number, of measure.Scope)) {
 	seen := map[string]bool{}

@@ -4,7 +4,6 @@ import (
 	"maps"
 	"slices"
 
-	"zincdoor/internal/core/change"
 	"zincdoor/internal/core/measure"
 )
 
@@ -37,15 +36,7 @@ func (t *taking) touchedLines(n measure.Number) {
 		if !t.touches(f.Path) {
 			continue
 		}
-		lines := 0
-		for _, s := range f.Code {
-			for line := s.First; line <= s.Last; line++ {
-				if t.Change.Touches(f.Path, line) {
-					lines++
-				}
-			}
-		}
-		t.add(measure.Value{Subject: measure.Subject{Number: n, Of: measure.OfTouched, Path: f.Path}, Part: lines})
+		t.add(measure.Value{Subject: measure.Subject{Number: n, Of: measure.OfTouched, Path: f.Path}, Part: t.Change.Touched(f.Path, f.Code).Count()})
 	}
 }
 
@@ -84,13 +75,7 @@ func (t *taking) rows(n measure.Number, of, rowsOf measure.Scope) {
 	if of != measure.OfAll {
 		return
 	}
-	for _, f := range t.Change.Files { // what went away
-		was, measured := t.before[f.Old]
-		if f.Status != change.Deleted || !measured {
-			continue
-		}
-		for _, r := range measure.Rows([]measure.Measured{was}, rowsOf) {
-			t.add(measure.Value{Subject: measure.Subject{Number: n, Of: of, Path: f.Old}, Before: &measure.Parts{Part: r.Numbers[n]}})
-		}
+	for _, r := range measure.Rows(t.gone(), rowsOf) {
+		t.add(measure.Value{Subject: measure.Subject{Number: n, Of: of, Path: r.Path}, Before: &measure.Parts{Part: r.Numbers[n]}})
 	}
 }

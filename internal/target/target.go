@@ -9,6 +9,7 @@ import (
 	"maps"
 	"path/filepath"
 	"slices"
+	"sync"
 
 	"zincdoor/internal/core/change"
 	"zincdoor/internal/core/judge"
@@ -42,6 +43,33 @@ type Tree interface {
 	Lacking(paths []string) (map[string]bool, error)
 	Link(path string) (to string, link bool, err error)
 	Close() error
+}
+
+// ReadEach reads files: all at once, as far as that goes, and else one by one. See may be called by several goroutines at once, with
+// what found is false for where there is no such file; the data is its own during the call alone.
+func ReadEach(readAll func([]string, func(path string, data []byte)) error, read func(path string) ([]byte, bool, error), paths []string, see func(path string, data []byte, found bool)) error {
+	var mutex sync.Mutex
+	seen := map[string]bool{}
+	err := readAll(paths, func(path string, data []byte) {
+		see(path, data, true)
+		mutex.Lock()
+		defer mutex.Unlock()
+		seen[path] = true
+	})
+	if err != nil {
+		return err
+	}
+	for _, path := range paths {
+		if seen[path] {
+			continue
+		}
+		data, found, err := read(path)
+		if err != nil {
+			return err
+		}
+		see(path, data, found)
+	}
+	return nil
 }
 
 // State is a state of the repository by name.

@@ -252,6 +252,18 @@ func (c *Change) TouchesAny(path string, lines Span) bool {
 	return c.Place(path, finding.Region{Line: lines.First, EndLine: lines.Last}, true) == OnTouched
 }
 
+// Touched gives those of some lines of a file that are the author's.
+func (c *Change) Touched(path string, lines Lines) Lines {
+	f := c.Holding(path)
+	switch {
+	case c.Everything, f != nil && f.Status != Deleted && f.Opaque != "":
+		return lines
+	case f == nil || f.Status == Deleted:
+		return nil
+	}
+	return lines.Intersect(f.Touched)
+}
+
 // TouchedLines is the number of lines that are the author's and hold letters or digits, in the files that are taken, as far as they
 // can be told.
 func (c *Change) TouchedLines(take func(path string) bool) (n int) {

@@ -37,6 +37,13 @@ func (x *Index) lineOf(at int) int {
 	return line
 }
 
+// Region is where the bytes of a line from one up to another are, its columns in bytes.
+func (x *Index) Region(from, to int) finding.Region {
+	line := x.lineOf(from)
+	start := x.starts[line-1]
+	return finding.Region{Line: line, Column: from - start + 1, EndLine: line, EndColumn: to - start + 1}
+}
+
 // Lines are the lines that a piece alters, 1-based and inclusive. One that ends at the beginning of a line doesn't alter
 // that.
 func (x *Index) Lines(p Piece) (first, last int) {

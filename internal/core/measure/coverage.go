@@ -22,6 +22,12 @@ type Reported struct {
 	Named   func(path string) bool // of these, those that the policy says
 }
 
+// NewReported makes what no report says anything of yet.
+func NewReported() *Reported {
+	none := func(string) bool { return false }
+	return &Reported{Coverage: Coverage{}, Expects: none, Named: none}
+}
+
 // Coverage is which lines of which files tests came to: the lines that can be reached at all, 1-based, by paths.
 type Coverage map[string]map[int]Hits
 

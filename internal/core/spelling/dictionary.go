@@ -104,9 +104,6 @@ func (d *Dictionary) Rare(word string) (rare uint8, has bool) {
 	return 0, false
 }
 
-// Len is how many words there are.
-func (d *Dictionary) Len() int { return len(d.words) }
-
 // maskOf says which letters a word has; several of other alphabets share a place.
 func maskOf(word string) (mask uint32) {
 	for _, r := range word {
@@ -137,9 +134,8 @@ func (d *Dictionary) near(word string, most int, see func(word string, rare uint
 // Speller tells words apart from misspelt ones.
 type Speller struct {
 	Dictionaries []*Dictionary
-	Own          *Own                   // the team's own words; nil for none
-	Known        func(word string) bool // words that the code uses often enough; nil for none
-	Letters      string                 // that the dictionaries are written in, beside those of English
+	Own          *Own   // the team's own words; nil for none
+	Letters      string // that the dictionaries are written in, beside those of English
 }
 
 // prefixes go before other words.
@@ -166,7 +162,7 @@ func (s *Speller) Knows(word string) bool {
 			return true
 		}
 	}
-	return s.inflected(word) || s.joined(word) || s.Known != nil && s.Known(word)
+	return s.inflected(word) || s.joined(word)
 }
 
 // plain is a word as dictionaries have it.
