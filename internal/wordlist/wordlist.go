@@ -61,11 +61,8 @@ var English = sync.OnceValues(func() ([]*spelling.Dictionary, error) {
 	}
 	var trades []spelling.Entry
 	for _, w := range own {
-		trades = append(trades, spelling.Entry{Word: w.Word, Rare: trade})
-		if w.Inflected {
-			for _, form := range spelling.Inflections(w.Word) {
-				trades = append(trades, spelling.Entry{Word: form, Rare: trade})
-			}
+		for _, form := range w.Forms() {
+			trades = append(trades, spelling.Entry{Word: form, Rare: trade})
 		}
 	}
 	return []*spelling.Dictionary{spelling.NewDictionary(entries), spelling.NewDictionary(trades)}, nil

@@ -21,12 +21,8 @@ type Own struct {
 func NewOwn(lines []OwnWord, instead map[string]string) *Own {
 	o := &Own{has: map[string]bool{}, instead: map[string]string{}}
 	for _, line := range lines {
-		word := plain(line.Word)
-		o.has[word] = true
-		if line.Inflected {
-			for _, form := range Inflections(word) {
-				o.has[form] = true
-			}
+		for _, form := range line.Forms() {
+			o.has[form] = true
 		}
 	}
 	for word, other := range instead {
@@ -56,6 +52,15 @@ type OwnWord struct {
 	Inflected bool   // with its inflected forms: "ferry +"
 	Comment   string // behind #, without it
 	Line      int    // 1-based
+}
+
+// Forms are the word and, where they count too, its inflected forms, as dictionaries have them.
+func (w OwnWord) Forms() []string {
+	all := []string{plain(w.Word)}
+	if w.Inflected {
+		all = append(all, Inflections(all[0])...)
+	}
+	return all
 }
 
 // ReadOwn reads a team's list: a word a line, "+" behind it where its inflected forms count too, and comments after #. An error names

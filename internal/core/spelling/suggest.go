@@ -29,13 +29,7 @@ func (s *Speller) Suggest(word string) (all []Suggestion) {
 			return []Suggestion{{Word: like(word, instead), Distance: 1}}
 		}
 	}
-	type candidate struct {
-		word     string
-		distance int
-		cost     float64
-	}
 	seen := map[string]bool{}
-	var found []candidate
 	consider := func(entry string, rare uint8) {
 		if len(entry) < 2 || seen[entry] || s.Own != nil && s.Own.Avoids(entry) {
 			return
@@ -48,7 +42,7 @@ func (s *Speller) Suggest(word string) (all []Suggestion) {
 			return
 		}
 		seen[entry] = true
-		found = append(found, candidate{entry, distance, slip(lower, entry) + float64(rare)/rareness})
+		all = append(all, Suggestion{entry, distance, slip(lower, entry) + float64(rare)/rareness})
 	}
 	s.oneOff(lower, consider) // also forms that no list has
 	for _, d := range s.Dictionaries {
@@ -59,16 +53,17 @@ func (s *Speller) Suggest(word string) (all []Suggestion) {
 			consider(entry, ownRare)
 		}
 	}
-	slices.SortFunc(found, func(a, b candidate) int {
-		return cmp.Or(cmp.Compare(a.cost, b.cost), cmp.Compare(a.distance, b.distance), strings.Compare(a.word, b.word))
+	slices.SortFunc(all, func(a, b Suggestion) int {
+		return cmp.Or(cmp.Compare(a.cost, b.cost), cmp.Compare(a.Distance, b.Distance), strings.Compare(a.Word, b.Word))
 	})
-	for _, c := range found[:min(len(found), mostSuggested)] {
-		if c.cost > found[0].cost+behind {
-			break
+	all = all[:min(len(all), mostSuggested)]
+	for i := range all {
+		if all[i].cost > all[0].cost+behind {
+			return slices.Clone(all[:i])
 		}
-		all = append(all, Suggestion{like(word, c.word), c.distance, c.cost})
+		all[i].Word = like(word, all[i].Word)
 	}
-	return all
+	return slices.Clone(all)
 }
 
 // Likely reports whether a word that no dictionary has is a misspelt one: a slip that is likely in a word of its length leads to one that
