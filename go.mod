@@ -37,6 +37,8 @@ require (
 )
 
 require (
+	github.com/creachadair/jrpc2 v1.3.6 // indirect
+	github.com/creachadair/mds v0.31.0 // indirect
 	github.com/dustin/go-humanize v1.1.0 // indirect
 	github.com/golang/groupcache v0.0.0-20210331224755-41bb18bfe9da // indirect
 	github.com/google/uuid v1.6.0 // indirect

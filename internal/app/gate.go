@@ -32,6 +32,7 @@ type GateRequest struct {
 	Tell    func(lint.Step) // is called with how far the work is; nil for nobody
 
 	keeping *keeping // where the records of the call go
+	live    *Live    // whose request it is, nil for none
 }
 
 // Gate judges a change at a door: one verdict, but for a push one for each ref. An error wraps ErrCall or is a
@@ -230,6 +231,9 @@ func (q GateRequest) judge(ctx context.Context, t *target.Target, choose func(*a
 	if slices.ContainsFunc(in.Policy.Reports, func(r policy.Report) bool { return len(r.Fix) > 0 }) {
 		j.Refused = a.Refusal(t, q.overrides())
 	}
+	if q.live != nil {
+		q.live.keep(t, a, collected)
+	}
 	if err := j.judge(t); err != nil {
 		return j, err
 	}
@@ -247,9 +251,15 @@ func (q GateRequest) collect(ctx context.Context, t *target.Target, a *authority
 	})
 	request := collecting(t, a, q.Call, q.Reports, q.Tell)
 	request.Lines, request.Keep = q.Lines, kept.keeper()
+	if q.live != nil {
+		request.Starts, request.Words = q.live.step.Starts, q.live.words
+	}
 	collected, err := evidence.Collect(ctx, request)
 	if unread := group.Wait(); unread != nil {
 		return nil, nil, unread
+	}
+	if err == nil && q.live != nil {
+		err = q.live.recall(collected, t)
 	}
 	return collected, lists, err
 }

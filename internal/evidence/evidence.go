@@ -65,6 +65,11 @@ type Request struct {
 	// report, and told whether all of it was read.
 	Keep func(name, format string) (to io.Writer, end func(whole bool))
 	Tell func(lint.Step)
+
+	Starts func(policy.Report) bool // which linters may be started where their answer isn't known; nil for all
+	Words  *Vocabulary              // what spelling remembers from one call to the next; nil for nothing
+
+	only map[string]bool // the files that our own checks look at, which look at no tree then; nil for all
 }
 
 // Collected is what was collected: finished values, which nothing writes to any more.
@@ -80,8 +85,12 @@ type Collected struct {
 	Waivers  []waiver.Waiver   // in the code, sorted by path and line; none where the door takes none
 	Notices  []string
 
+	Waiting []string // the linters that might not be started and whose answer isn't known
+
 	Texts map[string]*source.Text            // the files that findings stand in, as far as they were read
 	Rules map[string]map[string]finding.Rule // what tools say of their rules, by report and rule
+
+	miscut map[string]string // files whose lines a tool may number otherwise, and why
 }
 
 // begin reports that some work begins; what it returns reports that it has ended.
@@ -304,14 +313,12 @@ func (c *collector) collect(checked func() (*houseReport, error), texts func() (
 			all.addCoverage(r)
 		}
 		all.Evidence = append(all.Evidence, r.state)
-	}
-	for path, why := range c.miscut {
-		for _, form := range []*change.Change{all.Change, all.Whole, all.Spaced} {
-			if form != nil {
-				form.Hide(path, why)
-			}
+		if r.waits {
+			all.Waiting = append(all.Waiting, r.state.Name)
 		}
 	}
+	all.miscut = c.miscut
+	all.hide(c.miscut)
 	c.noteUnknown()
 	all.Findings = finding.Merge(oncePerFile(all.Findings, all.Change))
 	c.noteOpaque(all)
@@ -329,6 +336,17 @@ func (c *collector) collect(checked func() (*houseReport, error), texts func() (
 	}
 	all.Notices, all.Texts = c.notices, c.texts.read
 	return all, nil
+}
+
+// hide makes files count as touched as a whole, for reasons.
+func (c *Collected) hide(why map[string]string) {
+	for path, why := range why {
+		for _, form := range []*change.Change{c.Change, c.Whole, c.Spaced} {
+			if form != nil {
+				form.Hide(path, why)
+			}
+		}
+	}
 }
 
 // noteOpaque brings findings in a changed submodule to the change, and says which files count as touched as a whole because

@@ -102,7 +102,10 @@ func (q Request) findHouse(ctx context.Context) (found houseFindings, err error)
 	}
 	found.notices = append(found.notices, notices...)
 	found.words = speller.honoured()
-	tree := house.NewTree(slices.Collect(maps.Keys(entries)))
+	var tree *house.Tree
+	if q.only == nil {
+		tree = house.NewTree(slices.Collect(maps.Keys(entries)))
+	}
 	check := func(path string, data []byte) {
 		entry := entries[path]
 		f := house.File{Path: path, Data: data, Size: int64(len(data))}
@@ -118,7 +121,9 @@ func (q Request) findHouse(ctx context.Context) (found houseFindings, err error)
 			some[i].Fresh = house.AboutSyntax(some[i].Rule) && before.sound(path, settings)
 		}
 		found.findings = append(found.findings, some...)
-		found.findings = append(found.findings, tree.Check(f, settings)...)
+		if tree != nil {
+			found.findings = append(found.findings, tree.Check(f, settings)...)
+		}
 		if speller.takes(settings) && f.Mode != house.Link && bytes.IndexByte(data, 0) < 0 {
 			speller.check(path, data)
 		}
@@ -126,6 +131,9 @@ func (q Request) findHouse(ctx context.Context) (found houseFindings, err error)
 	var names []string
 	for _, path := range files {
 		entry, tracked := entries[path]
+		if q.only != nil && !q.only[path] {
+			continue
+		}
 		if (tracked || t.IsPatch || t.Repo == nil) && !policy.MatchPath(p.Skip, path) && len(p.HouseFor(path)) > 0 {
 			found.files, names = append(found.files, path), append(names, entry.Content)
 		}
@@ -177,7 +185,7 @@ func (q Request) houseText(path string, isLink bool) (data []byte, ok bool) {
 // houseEntries are the files that are checked, with what they are; where a check looks at the whole tree, all of its files.
 func (q Request) houseEntries() (map[string]git.Entry, error) {
 	whole := slices.ContainsFunc(q.Policy.House, func(c house.Setting) bool { return house.AboutTree(c.Kind) })
-	if q.Target.Diff == nil || whole {
+	if q.Target.Diff == nil || whole && q.only == nil {
 		return q.Target.Repo.Entries(q.Target.Side)
 	}
 	return q.Target.Changed()

@@ -111,6 +111,11 @@ func (q Request) runLinter(ctx context.Context, runner *lint.Runner, r *reading)
 		r.fail(judge.Failed, fmt.Sprintf("its files can't be listed: %v", err))
 		return
 	}
+	if q.Starts != nil && !plan.Settled() && !q.Starts(terms) {
+		r.waits = true
+		r.fail(judge.Missing, "it wasn't started since files have changed")
+		return
+	}
 	result := runner.Do(plan)
 	r.state.Partly = terms.Run.Changed && terms.Run.TakesFiles() && q.Target.Diff != nil
 	r.report, r.files, r.state.Files, r.forgotten = result.Report, result.Given, len(result.Given), result.Forgotten

@@ -40,6 +40,7 @@ type reading struct {
 	tree   *reportTree    // nil where it speaks of an unknown one
 
 	laid      []string // the linter's own files that aren't the judged state's
+	waits     bool     // its linter might not be started, and its answer isn't known
 	forgotten string   // why not all of a linter's answers are remembered, "" where they are
 }
 

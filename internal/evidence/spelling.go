@@ -67,6 +67,9 @@ func (q Request) newSpeller() (*speller, []string, error) {
 		return nil, nil, err
 	}
 	s.Dictionaries = slices.Clone(english)
+	if s.Words == nil {
+		s.Words = &Vocabulary{}
+	}
 	notices, err := s.readDictionaries()
 	if err != nil {
 		return nil, nil, err
@@ -99,16 +102,14 @@ func (s *speller) readDictionaries() (notices []string, err error) {
 		case !found:
 			return nil, target.WrongCall("the policy names the dictionary %s, and there is no such file", path)
 		}
-		var d *spelling.Dictionary
-		var left []string
-		if stem, is := strings.CutSuffix(path, ".dic"); is {
-			var aff []byte
-			if aff, _, err = s.trusted(stem + ".aff"); err == nil {
-				d, left, err = wordlist.Affixed(data, aff)
+		var aff []byte
+		stem, affixed := strings.CutSuffix(path, ".dic")
+		if affixed {
+			if aff, _, err = s.trusted(stem + ".aff"); err != nil {
+				return nil, target.WrongCall("the dictionary %s: %v", path, err)
 			}
-		} else {
-			d, err = wordlist.Plain(data)
 		}
+		d, left, err := s.Words.dictionary(data, aff, affixed)
 		if err != nil {
 			return nil, target.WrongCall("the dictionary %s: %v", path, err)
 		}
@@ -351,18 +352,12 @@ func (s *speller) used() (func(word string) bool, error) {
 	if len(s.found) == 0 || least == 0 || s.Target.Repo == nil || s.Target.IsPatch {
 		return func(string) bool { return false }, nil
 	}
-	asked := map[uint32]int{}
-	for _, m := range s.found {
-		asked[wordHash(m.places[0].Text)] = 0
-		for _, one := range s.suggested(m.places[0].Text) {
-			asked[wordHash(one.Word)] = 0
-		}
-	}
 	side := s.Target.Side
 	if s.Target.Diff != nil {
 		side = s.Target.Diff.Old()
 	}
-	if err := s.countFiles(side, asked); err != nil {
+	asked, err := s.counts(side, least)
+	if err != nil {
 		return nil, err
 	}
 	return func(word string) bool {
@@ -373,6 +368,37 @@ func (s *speller) used() (func(word string) bool, error) {
 	}, nil
 }
 
+// counts gives in how many files of a state words are: of those that matter for what was found, or where many calls are made, of all that
+// so many files have.
+func (s *speller) counts(side git.Side, least int) (map[uint32]int, error) {
+	if kept := s.Words; kept.lasting {
+		kept.mutex.Lock()
+		defer kept.mutex.Unlock()
+		if kept.side == side && kept.least == least && kept.counts != nil {
+			return kept.counts, nil
+		}
+		all := map[uint32]int{}
+		if err := s.countFiles(side, func(word uint32) { all[word]++ }); err != nil {
+			return nil, err
+		}
+		maps.DeleteFunc(all, func(_ uint32, n int) bool { return n < least })
+		kept.side, kept.least, kept.counts = side, least, maps.Clone(all)
+		return kept.counts, nil
+	}
+	asked := map[uint32]int{}
+	for _, m := range s.found {
+		asked[wordHash(m.places[0].Text)] = 0
+		for _, one := range s.suggested(m.places[0].Text) {
+			asked[wordHash(one.Word)] = 0
+		}
+	}
+	return asked, s.countFiles(side, func(word uint32) {
+		if n, is := asked[word]; is {
+			asked[word] = n + 1
+		}
+	})
+}
+
 // wordHash is what a word is kept as, in whatever case.
 func wordHash(word string) uint32 {
 	h := fnv.New64a()
@@ -381,8 +407,9 @@ func wordHash(word string) uint32 {
 	return uint32(sum ^ sum>>32)
 }
 
-// countFiles counts in how many files of a state each of some words is. What words a content has is kept from one run to the next.
-func (s *speller) countFiles(side git.Side, asked map[uint32]int) error {
+// countFiles hands over the words of all files of a state, those of each file once. What words a content has is kept from one run to the
+// next.
+func (s *speller) countFiles(side git.Side, see func(word uint32)) error {
 	entries, err := s.Target.Repo.Entries(side)
 	if err != nil {
 		return err
@@ -401,7 +428,7 @@ func (s *speller) countFiles(side git.Side, asked map[uint32]int) error {
 		}
 		seen[name] = true
 		if list, known := lists.Get(name); known {
-			count(list, asked)
+			eachWord(list, see)
 		} else {
 			unread = append(unread, p)
 		}
@@ -420,7 +447,7 @@ func (s *speller) countFiles(side git.Side, asked map[uint32]int) error {
 		mutex.Lock()
 		defer mutex.Unlock()
 		lists.Put(wordsName(p, entries[p]), list)
-		count(list, asked)
+		eachWord(list, see)
 	})
 	if err != nil {
 		return err
@@ -434,12 +461,9 @@ func wordsName(path string, e git.Entry) string {
 	return e.Content + path[strings.LastIndexByte(path, '/')+1:]
 }
 
-func count(list []byte, asked map[uint32]int) {
+func eachWord(list []byte, see func(word uint32)) {
 	for ; len(list) >= 4; list = list[4:] {
-		word := binary.LittleEndian.Uint32(list)
-		if n, is := asked[word]; is {
-			asked[word] = n + 1
-		}
+		see(binary.LittleEndian.Uint32(list))
 	}
 }
 

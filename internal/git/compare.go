@@ -42,7 +42,8 @@ type Comparison struct {
 	args  []string
 	whole bool // the files and all their lines come in one go
 	paths []string
-	env   []string // of its commands, beside the repository's
+	env   []string          // of its commands, beside the repository's
+	typed map[string][]byte // texts that files of the new side are to have, by path; nil for none
 
 	// What differs without regard to renames is known long before these are found.
 	plain    func() (*listing, error)

@@ -352,8 +352,13 @@ func (t *Tree) nameOf(path string) (string, error) {
 	return t.stored(path), nil
 }
 
-// onDisk reads a regular file of the work tree, never through a link that leads out of it.
+// onDisk reads a regular file of the work tree, or its text in the place of that, never through a link that leads out of it.
 func (t *Tree) onDisk(name string) (data []byte, found bool, err error) {
+	if t.changed != nil {
+		if text, typed := t.changed.typed[name]; typed {
+			return text, true, nil
+		}
+	}
 	local := filepath.FromSlash(name)
 	info, err := t.disk.Lstat(local)
 	if err != nil || !info.Mode().IsRegular() {

@@ -187,6 +187,15 @@ func (w Writer) Kept(path string, data []byte) ([]byte, error) {
 	return w.convert(data, []string{"--path=" + path}, "blob")
 }
 
+// keep puts a text of the work tree at path into a store of our own, as git keeps it, and gives its name there.
+func (w Writer) keep(path string, data []byte) (object string, err error) {
+	env, err := w.repo.ownStore()
+	if err != nil {
+		return "", err
+	}
+	return w.store(w.repo.ctx, env, data, "--path="+path)
+}
+
 // convert puts a content into a store of our own in one way, and reads it in another.
 func (w Writer) convert(data []byte, storing []string, reading ...string) ([]byte, error) {
 	env, err := w.repo.ownStore()

@@ -183,6 +183,9 @@ type Plan struct {
 // Skipped reports whether there is nothing to ask the linter.
 func (p *Plan) Skipped() bool { return p.Terms.Run.TakesFiles() && len(p.Given) == 0 }
 
+// Settled reports whether nothing is to be started: there is nothing to ask, or all answers are known.
+func (p *Plan) Settled() bool { return p.Skipped() || p.complete() }
+
 // Plan finds out what a linter is to be started on. The version is what its own command told.
 func (r *Runner) Plan(terms policy.Report, version string) (*Plan, error) {
 	p := &Plan{Terms: terms, Version: version}

@@ -48,6 +48,7 @@ func (r *reader) runKeys(report *policy.Report) (read map[string]func(*yaml.Node
 		"trusted": of(func(n *yaml.Node) { run.Trusted = r.globs(n, "path") }),
 		"keep":    of(func(n *yaml.Node) { run.Keep = r.globs(n, "path") }),
 		"base":    of(func(n *yaml.Node) { run.Base = r.boolean(n, "base") }),
+		"watch":   of(func(n *yaml.Node) { run.Watch = r.boolean(n, "watch") }),
 	}
 	return read, func() []*yaml.Node {
 		if report.Run == nil {
@@ -128,7 +129,7 @@ func writeRun(r *policy.Run, set func(key, value string)) {
 	for _, part := range []struct {
 		key, value string
 		is         bool
-	}{{"given", "changed", r.Changed}, {"per", "file", r.PerFile}, {"base", "true", r.Base}} {
+	}{{"given", "changed", r.Changed}, {"per", "file", r.PerFile}, {"base", "true", r.Base}, {"watch", "true", r.Watch}} {
 		if part.is {
 			set(part.key, part.value)
 		}

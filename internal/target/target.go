@@ -279,6 +279,27 @@ func (t *Target) BeforeChange() (*Target, error) {
 	return before, before.sides("", t.Diff.Old())
 }
 
+// WithTexts is the target as it would be if files of the work tree had other texts, by path; those that git ignores stay as they are.
+// The target must be of the work tree compared with a commit. What is given must be closed, before the target is.
+func (t *Target) WithTexts(texts map[string][]byte) (*Target, error) {
+	typed := *t
+	typed.opened = false
+	var err error
+	if typed.Diff, err = t.Diff.WithTexts(texts); err != nil {
+		return nil, err
+	}
+	typed.Others = nil
+	for _, other := range t.Others {
+		with, err := other.WithTexts(texts)
+		if err != nil {
+			return nil, err
+		}
+		typed.Others = append(typed.Others, with)
+	}
+	typed.Tree, err = typed.Diff.NewTree()
+	return &typed, err
+}
+
 // sides opens the judged state and sets up the comparison with the old side, and with further old sides.
 func (t *Target) sides(old, head git.Side, further ...git.Side) (err error) {
 	t.Side = head

@@ -87,6 +87,22 @@ func (d *Details) EachPath(see func(path *string)) {
 	}
 }
 
+// Clone is a copy of the details whose places may be put right: nil of nil.
+func (d *Details) Clone() *Details {
+	if d == nil {
+		return nil
+	}
+	own := *d
+	own.Notes, own.Includers, own.Fixes, own.Flows = slices.Clone(d.Notes), slices.Clone(d.Includers), slices.Clone(d.Fixes), slices.Clone(d.Flows)
+	for i := range own.Fixes {
+		own.Fixes[i].Edits = slices.Clone(own.Fixes[i].Edits)
+	}
+	for i := range own.Flows {
+		own.Flows[i] = slices.Clone(own.Flows[i])
+	}
+	return &own
+}
+
 var noDetails Details
 
 // Details gives the finding's details to be looked at.

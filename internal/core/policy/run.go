@@ -22,6 +22,7 @@ type Run struct {
 	Trusted     []string      // globs of its own code and settings, which no change brings by itself
 	Keep        []string      // globs of what it leaves in its copy and finds there the next time, such as its own cache
 	Base        bool          // it is run on the state before the change too
+	Watch       bool          // an editor has it started whenever a file is saved
 }
 
 // Where a linter writes what it finds, unless it is a file.

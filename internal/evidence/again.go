@@ -1,0 +1,201 @@
+package evidence
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"slices"
+
+	"zincdoor/internal/core/change"
+	"zincdoor/internal/core/finding"
+	"zincdoor/internal/core/house"
+	"zincdoor/internal/core/judge"
+	"zincdoor/internal/core/source"
+	"zincdoor/internal/core/waiver"
+	"zincdoor/internal/target"
+)
+
+// Edited are files whose texts differ from those that something was found in, and how.
+type Edited struct {
+	Between *change.Change // from the earlier texts to the present ones
+	Texts   map[string]*source.Text
+}
+
+// NewEdited compares the earlier texts of some files with the present ones.
+func NewEdited(earlier, present map[string]*source.Text) *Edited {
+	e := &Edited{Between: &change.Change{}, Texts: present}
+	for _, path := range slices.Sorted(maps.Keys(present)) {
+		if old := earlier[path]; old != nil {
+			e.Between.Files = append(e.Between.Files, change.Between(path, old, present[path]))
+		}
+	}
+	return e
+}
+
+// inPlaceOf is the line that stands in the place of an edited one; without a line where there is none.
+func (e *Edited) inPlaceOf(path string, line int) finding.Region {
+	if file := e.Between.File(path); file != nil {
+		for _, h := range file.Hunks {
+			if line >= h.OldStart && line < h.OldStart+h.OldCount && h.NewCount > 0 {
+				return finding.Region{Line: h.NewStart + min(line-h.OldStart, h.NewCount-1)}
+			}
+		}
+	}
+	return finding.Region{}
+}
+
+// Carry brings findings to the present texts. Those whose line was edited are given apart, on the line in its place; where there is none,
+// they are gone.
+func (e *Edited) Carry(all []finding.Finding) (kept, edited []finding.Finding) {
+	carrier := change.Carrier{Between: e.Between}
+	for _, f := range all {
+		meets := e.Texts[f.Path] != nil
+		f.Extra.EachPath(func(path *string) { meets = meets || e.Texts[*path] != nil })
+		if !meets {
+			kept = append(kept, f)
+			continue
+		}
+		now := f
+		now.Extra = f.Extra.Clone()
+		if !carrier.Carry(&now) {
+			if f.Extra, f.Region = nil, e.inPlaceOf(f.Path, f.Region.Line); f.Region.Line > 0 {
+				edited = append(edited, f)
+			}
+			continue
+		}
+		if text := e.Texts[now.Path]; text != nil && now.Region.Line > 0 {
+			now.Code = text.CodeAt(now.Region.Line)
+		}
+		kept = append(kept, now)
+	}
+	return kept, edited
+}
+
+// Again is what would be collected if some files of the work tree had other texts: those of the request's target, which is the one that
+// c was collected for with these texts. Our own checks look at these files anew, and what else was found is carried there; of it, edited is
+// what stood on lines that aren't any more what they were. No report is read and nothing is started.
+func (c *Collected) Again(ctx context.Context, q Request, e *Edited) (all *Collected, edited []finding.Finding, err error) {
+	q.only = map[string]bool{}
+	for path := range e.Texts {
+		q.only[path] = true
+	}
+	k := &collector{Request: q, texts: newHeadTexts(q.Target.Tree), paths: q.Target.Tree.Paths, miscut: map[string]string{}}
+	maps.Copy(k.texts.read, e.Texts)
+	if q.checksHouse() {
+		ours, err := q.checkHouse(ctx)
+		if err != nil {
+			return nil, nil, err
+		}
+		k.reports = []*reading{ours.reading}
+	}
+	for _, r := range k.reports {
+		if err := k.findPlaces(r); err != nil {
+			return nil, nil, err
+		}
+	}
+	lines, err := k.readChange(suspected{}, &search{}, len(k.reports) > 0)
+	if err != nil {
+		return nil, nil, err
+	}
+	all = &Collected{Change: lines.change, Whole: lines.whole, Spaced: lines.spaced}
+	for _, r := range k.reports {
+		if all.Findings, err = k.believe(r, all.Change); err != nil {
+			return nil, nil, err
+		}
+	}
+	if err := k.markGenerated(all); err != nil {
+		return nil, nil, err
+	}
+	earlier := slices.DeleteFunc(slices.Clone(c.Findings), func(f finding.Finding) bool {
+		return q.only[f.Path] && len(k.reports) > 0 && f.Tool == house.Tool && !slices.ContainsFunc(q.Policy.House, func(s house.Setting) bool {
+			return s.Name == f.Rule && house.AboutTree(s.Kind)
+		}) && slices.Contains(f.Sources, house.Tool)
+	})
+	carried, edited := e.Carry(earlier)
+	all.Findings = finding.Merge(oncePerFile(slices.Concat(all.Findings, carried), all.Change))
+	all.miscut = maps.Clone(c.miscut)
+	maps.DeleteFunc(all.miscut, func(path, _ string) bool { return q.only[path] })
+	maps.Copy(all.miscut, k.miscut)
+	all.hide(all.miscut)
+	all.Waivers = k.waiversAgain(c.Waivers, all)
+	all.Evidence, all.Coverage, all.Words, all.Notices, all.Waiting, all.Rules = c.Evidence, c.Coverage, c.Words, c.Notices, c.Waiting, c.Rules
+	all.Texts = maps.Clone(c.Texts)
+	maps.Copy(all.Texts, e.Texts)
+	return all, edited, nil
+}
+
+// waiversAgain are earlier waivers, with those of the files that are looked at anew in their place.
+func (c *collector) waiversAgain(earlier []waiver.Waiver, all *Collected) (now []waiver.Waiver) {
+	if !c.takesWaivers() {
+		return nil
+	}
+	for _, w := range earlier {
+		if !c.only[w.Path] {
+			now = append(now, w)
+		}
+	}
+	for path := range c.only {
+		matters := all.Change.File(path) != nil || slices.ContainsFunc(all.Findings, func(f finding.Finding) bool { return f.Path == path })
+		if text := c.texts.read[path]; text != nil && matters {
+			now = append(now, waiversOf(path, text)...)
+		}
+	}
+	slices.SortFunc(now, waiver.Order)
+	return now
+}
+
+// Heard is what a linter said of an earlier state.
+type Heard struct {
+	State    judge.Evidence
+	Findings []finding.Finding
+	Rules    map[string]finding.Rule
+	texts    map[string]*source.Text // of the files that its findings stand in
+}
+
+// Heard gives what a linter said; false where it is no evidence. The texts must have been kept whole.
+func (c *Collected) Heard(name string) (h Heard, ok bool) {
+	at := slices.IndexFunc(c.Evidence, func(e judge.Evidence) bool { return e.Name == name && !e.Before })
+	if at < 0 || !c.Evidence[at].Sound() {
+		return h, false
+	}
+	h = Heard{State: c.Evidence[at], Rules: c.Rules[name], texts: map[string]*source.Text{}}
+	for _, f := range c.Findings {
+		if !slices.Contains(f.Sources, name) {
+			continue
+		}
+		f.Sources = []string{name}
+		h.Findings = append(h.Findings, f)
+		if text := c.Texts[f.Path]; text != nil && text.Whole() {
+			h.texts[f.Path] = text
+		}
+	}
+	return h, true
+}
+
+// Recall puts what a linter that waits said earlier in the place of its answer, on the lines that are left of it. It gives what stood on
+// others.
+func (c *Collected) Recall(h Heard, t *target.Target) (edited []finding.Finding, err error) {
+	present, earlier := map[string]*source.Text{}, map[string]*source.Text{}
+	for path, old := range h.texts {
+		data, found, err := t.Tree.Read(path)
+		if err != nil {
+			return nil, fmt.Errorf("reading %s: %w", path, err)
+		}
+		if !found {
+			data = nil
+		}
+		if string(data) != string(old.Data()) {
+			earlier[path], present[path] = old, source.New(data)
+		}
+		if found && c.Texts[path] == nil {
+			c.Texts[path] = source.New(data)
+		}
+	}
+	kept, edited := NewEdited(earlier, present).Carry(h.Findings)
+	c.Findings = finding.Merge(slices.Concat(c.Findings, kept))
+	if at := slices.IndexFunc(c.Evidence, func(e judge.Evidence) bool { return e.Name == h.State.Name && !e.Before }); at >= 0 {
+		c.Evidence[at] = h.State
+	}
+	c.Rules[h.State.Name] = h.Rules
+	return edited, nil
+}

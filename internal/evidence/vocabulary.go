@@ -1,0 +1,57 @@
+package evidence
+
+import (
+	"crypto/sha256"
+	"sync"
+
+	"zincdoor/internal/core/spelling"
+	"zincdoor/internal/git"
+	"zincdoor/internal/wordlist"
+)
+
+// Vocabulary is what spelling remembers from one call to the next, where many are made of the same code. It is safe for
+// concurrent use. The zero value remembers nothing.
+type Vocabulary struct {
+	lasting bool
+	mutex   sync.Mutex
+	read    map[[sha256.Size]byte]dictionary // by the files they were read from
+
+	side   git.Side // whose words were counted
+	least  int
+	counts map[uint32]int // in how many of its files a word is, of those that are in so many
+}
+
+// dictionary is a list of words as it was read, and what of it was left out.
+type dictionary struct {
+	words *spelling.Dictionary
+	left  []string
+}
+
+// NewVocabulary makes one that remembers.
+func NewVocabulary() *Vocabulary {
+	return &Vocabulary{lasting: true, read: map[[sha256.Size]byte]dictionary{}}
+}
+
+// dictionary reads a list of words, with its affixes where it has some.
+func (v *Vocabulary) dictionary(data, aff []byte, affixed bool) (*spelling.Dictionary, []string, error) {
+	var sum [sha256.Size]byte
+	if v.lasting {
+		v.mutex.Lock()
+		defer v.mutex.Unlock()
+		sum = sha256.Sum256(append(append(aff[:len(aff):len(aff)], 0), data...))
+		if d, known := v.read[sum]; known {
+			return d.words, d.left, nil
+		}
+	}
+	var d dictionary
+	var err error
+	if affixed {
+		d.words, d.left, err = wordlist.Affixed(data, aff)
+	} else {
+		d.words, err = wordlist.Plain(data)
+	}
+	if err == nil && v.lasting {
+		v.read[sum] = d
+	}
+	return d.words, d.left, err
+}
