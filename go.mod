@@ -11,6 +11,7 @@ require (
 	github.com/antchfx/xpath v1.3.5
 	github.com/aymanbagabas/go-udiff v0.4.1
 	github.com/bmatcuk/doublestar/v4 v4.10.4
+	github.com/creachadair/jrpc2 v1.3.6
 	github.com/fsnotify/fsnotify v1.10.1
 	github.com/fxamacker/cbor/v2 v2.10.0
 	github.com/go-json-experiment/json v1.27.2
@@ -37,7 +38,6 @@ require (
 )
 
 require (
-	github.com/creachadair/jrpc2 v1.3.6 // indirect
 	github.com/creachadair/mds v0.31.0 // indirect
 	github.com/dustin/go-humanize v1.1.0 // indirect
 	github.com/golang/groupcache v0.0.0-20210331224755-41bb18bfe9da // indirect

@@ -250,6 +250,19 @@ func (s *Survey) Accept(in, out []baseline.Entry) error {
 	})
 }
 
+// AcceptFound puts a finding of a judgement of the work tree into its baseline, with what else its tools say there, for some reasons and
+// in the name of who uses git. It gives the baseline's path.
+func AcceptFound(ctx context.Context, c Call, j *Judged, f judge.Finding, reasons baseline.Entry) (path string, err error) {
+	kept, err := OpenList(ctx, c)
+	if err != nil {
+		return "", err
+	}
+	s := &Survey{j, kept}
+	reasons.By = kept.Author
+	in, out := s.Acceptances(append([]judge.Finding{f}, f.Also...), reasons)
+	return kept.Path, s.Accept(in, out)
+}
+
 // Swept is what a sweep changes.
 type Swept struct {
 	Gone         []baseline.Entry // that are dropped

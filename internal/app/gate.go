@@ -232,7 +232,7 @@ func (q GateRequest) judge(ctx context.Context, t *target.Target, choose func(*a
 		j.Refused = a.Refusal(t, q.overrides())
 	}
 	if q.live != nil {
-		q.live.keep(t, a, collected)
+		q.live.keep(a, collected)
 	}
 	if err := j.judge(t); err != nil {
 		return j, err

@@ -4,11 +4,13 @@ import (
 	"context"
 	"fmt"
 	"maps"
+	"path/filepath"
 	"slices"
 
 	"zincdoor/internal/authority"
 	"zincdoor/internal/core/change"
 	"zincdoor/internal/core/finding"
+	"zincdoor/internal/core/house"
 	"zincdoor/internal/core/judge"
 	"zincdoor/internal/core/measure"
 	"zincdoor/internal/core/policy"
@@ -32,7 +34,7 @@ type Live struct {
 	target    *target.Target
 	authority *authority.Authority
 	collected *evidence.Collected
-	edited    []finding.Finding // of linters that wait: what stood on lines that were edited since
+	edited    []finding.Finding // what was found in earlier texts and doesn't hold any more
 	judged    *Judged           // nil before the first judgement
 	saved     map[string][]byte // the files that were open, as they were on disk then
 }
@@ -49,7 +51,8 @@ type LiveStep struct {
 type Judgement struct {
 	*Judged
 	Waiting []string          // linters that weren't started since files were saved: the verdict rests on what they said before, if they did
-	Edited  []finding.Finding // what was found on lines that were edited since, on the lines in their place
+	Edited  []finding.Finding // what was found in earlier texts and doesn't hold any more: on lines that were edited since, on the lines in
+	// their place, or by reports that are older than the files
 }
 
 // NewLive readies the judging of the work tree that a request's folder is in. Nothing is judged yet.
@@ -111,16 +114,23 @@ func chooseDoorOfCommit(a *authority.Authority, t *target.Target, name string) e
 	return err
 }
 
-// recall puts what linters that wait said before in the place of their answers, and remembers what the others say.
+// recall puts what linters that wait said before in the place of their answers. Of reports that are older than the files now, what they
+// said is kept apart.
 func (l *Live) recall(c *evidence.Collected, t *target.Target) error {
-	for _, name := range c.Waiting {
-		h, known := l.heard[name]
-		if !known {
+	for _, e := range slices.Clone(c.Evidence) {
+		h, known := l.heard[e.Name]
+		waits := slices.Contains(c.Waiting, e.Name)
+		if !known || e.Before || !waits && e.State != judge.Foreign {
 			continue
 		}
-		edited, err := c.Recall(h, t)
+		kept, edited, err := h.Now(t)
 		if err != nil {
 			return err
+		}
+		if waits {
+			c.Recall(h, kept)
+		} else {
+			edited = append(edited, kept...)
 		}
 		l.edited = append(l.edited, edited...)
 	}
@@ -128,14 +138,11 @@ func (l *Live) recall(c *evidence.Collected, t *target.Target) error {
 }
 
 // keep takes hold of what a judgement was made of.
-func (l *Live) keep(t *target.Target, a *authority.Authority, c *evidence.Collected) {
+func (l *Live) keep(a *authority.Authority, c *evidence.Collected) {
 	l.authority, l.collected = a, c
-	for _, r := range a.Policy.Policy.Reports {
-		if r.Run == nil || slices.Contains(c.Waiting, r.Name) {
-			continue
-		}
-		if h, ok := c.Heard(r.Name); ok {
-			l.heard[r.Name] = h
+	for _, e := range c.Evidence {
+		if e.Sound() && !e.Before && e.Name != house.Tool && !slices.Contains(c.Waiting, e.Name) {
+			l.heard[e.Name] = c.Heard(e)
 		}
 	}
 }
@@ -236,6 +243,53 @@ func typedTexts(saved judge.Texts, present map[string]*source.Text) judge.Texts 
 		saved.News(left, see)
 	}
 	return typed
+}
+
+// Files are those on this machine, beside the code, that the next judgement may depend on: reports, the policy with its lists, and what is
+// checked out and staged. There may be none at their names.
+func (l *Live) Files() (all []string) {
+	if l.target == nil {
+		return nil
+	}
+	p := l.authority.Policy.Policy
+	paths := []string{policy.Path, p.Baseline}
+	for _, r := range p.Reports {
+		if r.Run == nil {
+			paths = append(paths, r.Files...)
+		}
+	}
+	for _, set := range p.House {
+		if set.Spelling == nil {
+			continue
+		}
+		paths = append(paths, set.Spelling.Dictionaries...)
+		for _, own := range set.Spelling.Own {
+			paths = append(paths, own.File)
+		}
+	}
+	for _, path := range paths {
+		all = append(all, filepath.Join(l.target.Root, filepath.FromSlash(path)))
+	}
+	for _, given := range l.request.Reports.Files {
+		all = append(all, target.InDir(l.request.Reports.Dir, given.Path))
+	}
+	if dir, err := l.repo.GitDir(); err == nil {
+		all = append(all, filepath.Join(dir, "HEAD"), filepath.Join(dir, "index"), filepath.Join(dir, "MERGE_HEAD"))
+	}
+	return all
+}
+
+// WorkTree is the folder of the work tree that dir is in, "" where it is in none.
+func WorkTree(ctx context.Context, dir string) (string, error) {
+	repo, err := openIfAny(ctx, dir)
+	if repo == nil || err != nil {
+		return "", err
+	}
+	defer repo.Close()
+	if repo.Bare {
+		return "", nil
+	}
+	return repo.Root, nil
 }
 
 // Close lets go of the repository.

@@ -74,6 +74,17 @@ func CheckPolicy(ctx context.Context, c Call, given evidence.Given) (*PolicyRead
 	return read, read.Idle(files, append(seen, acceptedRules(t, read.Policy.Baseline)...)), nil
 }
 
+// CheckTypedPolicy reads a work tree's policy as somebody types it. Nothing is looked up but what it inherits. The error is a
+// policyfile.Problems where the text is wrong.
+func CheckTypedPolicy(ctx context.Context, c Call, data []byte) (*policyfile.File, error) {
+	t, err := target.InFolder(ctx, c.Dir)
+	if err != nil {
+		return nil, err
+	}
+	defer t.Close()
+	return policyfile.Read(authority.Typed(t, c.overrides(), data))
+}
+
 // acceptedRules are the rules of a work tree's baseline, as findings of them; none where it can't be read, which the gate
 // reports.
 func acceptedRules(t *target.Target, path string) (all []finding.Finding) {

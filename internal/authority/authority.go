@@ -136,6 +136,12 @@ func Text(t *target.Target, by Overrides) (text policyfile.Text, builtIn bool, e
 	return text, from == BuiltIn, err
 }
 
+// Typed is the text of the work tree's policy as somebody types it, with the way to those that it inherits.
+func Typed(t *target.Target, by Overrides, data []byte) policyfile.Text {
+	l := &library{Target: t, by: by, at: target.State{Side: git.Worktree, Name: "the work tree"}}
+	return l.text(policyfile.Path, data)
+}
+
 func builtInText() policyfile.Text {
 	return policyfile.Text{Name: policyfile.BuiltinName, Data: policyfile.BuiltinText()}
 }

@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"fmt"
-	"time"
 
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
@@ -52,19 +51,16 @@ func (r *reasonFlags) add(f *pflag.FlagSet, why baseline.Why) {
 		usage = fmt.Sprintf("`KIND`|of reason, else %s:", why)
 	}
 	f.StringVar(&r.why, "why", string(why), usage)
-	values(f, "why", words(reasons)...)
+	values(f, "why", words(baseline.Whys)...)
 	f.StringVar(&r.reason, "reason", "", "the reason in your own `WORDS`")
 	f.StringVar(&r.until, "until", "", "until `DATE`, included: 2027-02-01, or from today 90d, 12w, 6m")
 	f.StringVar(&r.owner, "owner", "", "`NAME` is to put it right; else the file's team, else who wrote the line")
 	f.StringVar(&r.link, "link", "", "where more is written, as `URL`")
 }
 
-// reasons are the kinds of reason: true but not now, not a fault, a deliberate exception.
-var reasons = []baseline.Why{baseline.Debt, baseline.Mistaken, baseline.Meant}
-
 // reasons are what the flags say, with who says it and when.
 func (r *reasonFlags) reasons(today, author string) (baseline.Entry, error) {
-	until, err := endDate(r.until, today)
+	until, err := policy.EndDate(r.until, today)
 	if err != nil {
 		return baseline.Entry{}, err
 	}
@@ -74,27 +70,7 @@ func (r *reasonFlags) reasons(today, author string) (baseline.Entry, error) {
 	return baseline.Entry{Why: baseline.Why(r.why), Reason: r.reason, Until: until, Link: r.link, Owner: r.owner, By: author, On: today}, nil
 }
 
-func (r *reasonFlags) checkWhy() error { return checkValue("why", r.why, words(reasons)) }
-
-// endDate reads a last day: a date, or a time from today in days, weeks or months.
-func endDate(s, today string) (string, error) {
-	if s == "" {
-		return "", nil
-	}
-	day, err := time.Parse(time.DateOnly, s)
-	if err != nil {
-		period, bad := policy.ParsePeriod(s)
-		start, broken := time.Parse(time.DateOnly, today)
-		if bad != nil || broken != nil {
-			return "", fmt.Errorf("%q is no date like 2027-02-01 and no time like 90d, 12w or 6m", s)
-		}
-		day = period.After(start)
-	}
-	if date := day.Format(time.DateOnly); date >= today {
-		return date, nil
-	}
-	return "", fmt.Errorf("%s is past", s)
-}
+func (r *reasonFlags) checkWhy() error { return checkValue("why", r.why, words(baseline.Whys)) }
 
 // mostShown is how many entries are shown before a question.
 const mostShown = 20

@@ -15,6 +15,7 @@ import (
 
 	"zincdoor/internal/app"
 	"zincdoor/internal/core/baseline"
+	"zincdoor/internal/core/policy"
 	"zincdoor/internal/render"
 )
 
@@ -51,7 +52,7 @@ func (p *program) openList(ctx context.Context, flags entryFlags) (*kept, error)
 	if flags.expiring == "0d" {
 		start, _ := time.Parse(time.DateOnly, day)
 		k.last = start.AddDate(0, 0, -1).Format(time.DateOnly)
-	} else if k.last, err = endDate(flags.expiring, day); err != nil {
+	} else if k.last, err = policy.EndDate(flags.expiring, day); err != nil {
 		return nil, fmt.Errorf("--expiring: %w", err)
 	}
 	dir, err := workingDir()

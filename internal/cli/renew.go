@@ -9,6 +9,7 @@ import (
 
 	"zincdoor/internal/app"
 	"zincdoor/internal/core/baseline"
+	"zincdoor/internal/core/policy"
 )
 
 // renewFlags are the flags of zincdoor baseline renew.
@@ -47,7 +48,7 @@ func (p *program) runRenew(ctx context.Context, flags renewFlags, ids []string) 
 	if err != nil {
 		return err
 	}
-	until, err := endDate(flags.reason.until, kept.today)
+	until, err := policy.EndDate(flags.reason.until, kept.today)
 	if err != nil {
 		return err
 	}

@@ -144,58 +144,53 @@ func (c *collector) waiversAgain(earlier []waiver.Waiver, all *Collected) (now [
 	return now
 }
 
-// Heard is what a linter said of an earlier state.
+// Heard is what a report said of an earlier state.
 type Heard struct {
-	State    judge.Evidence
-	Findings []finding.Finding
-	Rules    map[string]finding.Rule
+	state    judge.Evidence
+	findings []finding.Finding
+	rules    map[string]finding.Rule
 	texts    map[string]*source.Text // of the files that its findings stand in
 }
 
-// Heard gives what a linter said; false where it is no evidence. The texts must have been kept whole.
-func (c *Collected) Heard(name string) (h Heard, ok bool) {
-	at := slices.IndexFunc(c.Evidence, func(e judge.Evidence) bool { return e.Name == name && !e.Before })
-	if at < 0 || !c.Evidence[at].Sound() {
-		return h, false
-	}
-	h = Heard{State: c.Evidence[at], Rules: c.Rules[name], texts: map[string]*source.Text{}}
+// Heard gives what a report said. The texts must have been kept whole.
+func (c *Collected) Heard(e judge.Evidence) Heard {
+	h := Heard{state: e, rules: c.Rules[e.Name], texts: map[string]*source.Text{}}
 	for _, f := range c.Findings {
-		if !slices.Contains(f.Sources, name) {
+		if !slices.Contains(f.Sources, e.Name) {
 			continue
 		}
-		f.Sources = []string{name}
-		h.Findings = append(h.Findings, f)
+		f.Sources = []string{e.Name}
+		h.findings = append(h.findings, f)
 		if text := c.Texts[f.Path]; text != nil && text.Whole() {
 			h.texts[f.Path] = text
 		}
 	}
-	return h, true
+	return h
 }
 
-// Recall puts what a linter that waits said earlier in the place of its answer, on the lines that are left of it. It gives what stood on
-// others.
-func (c *Collected) Recall(h Heard, t *target.Target) (edited []finding.Finding, err error) {
+// Now is what was said, on the lines of the judged state; apart from that what stood on lines that were edited since.
+func (h Heard) Now(t *target.Target) (kept, edited []finding.Finding, err error) {
 	present, earlier := map[string]*source.Text{}, map[string]*source.Text{}
 	for path, old := range h.texts {
-		data, found, err := t.Tree.Read(path)
+		data, _, err := t.Tree.Read(path)
 		if err != nil {
-			return nil, fmt.Errorf("reading %s: %w", path, err)
-		}
-		if !found {
-			data = nil
+			return nil, nil, fmt.Errorf("reading %s: %w", path, err)
 		}
 		if string(data) != string(old.Data()) {
 			earlier[path], present[path] = old, source.New(data)
 		}
-		if found && c.Texts[path] == nil {
-			c.Texts[path] = source.New(data)
+	}
+	kept, edited = NewEdited(earlier, present).Carry(h.findings)
+	return kept, edited, nil
+}
+
+// Recall puts what a linter that waits said earlier in the place of its answer: the findings as they are now.
+func (c *Collected) Recall(h Heard, findings []finding.Finding) {
+	c.Findings = finding.Merge(slices.Concat(c.Findings, findings))
+	for i, e := range c.Evidence {
+		if e.Name == h.state.Name && !e.Before {
+			c.Evidence[i] = h.state
 		}
 	}
-	kept, edited := NewEdited(earlier, present).Carry(h.Findings)
-	c.Findings = finding.Merge(slices.Concat(c.Findings, kept))
-	if at := slices.IndexFunc(c.Evidence, func(e judge.Evidence) bool { return e.Name == h.State.Name && !e.Before }); at >= 0 {
-		c.Evidence[at] = h.State
-	}
-	c.Rules[h.State.Name] = h.Rules
-	return edited, nil
+	c.Rules[h.state.Name] = h.rules
 }

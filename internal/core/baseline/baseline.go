@@ -39,6 +39,9 @@ const (
 	Meant    Why = "meant"    // a deliberate exception
 )
 
+// Whys are the kinds of reason.
+var Whys = []Why{Debt, Mistaken, Meant}
+
 // Entry is one accepted finding. Dates are written YYYY-MM-DD, are UTC and include their day.
 type Entry struct {
 	Path         string `json:"path"`

@@ -43,3 +43,23 @@ func (p Period) Before(t time.Time) time.Time { return t.AddDate(0, -p.Months, -
 
 // String is the period as it was written.
 func (p Period) String() string { return p.text }
+
+// EndDate reads a last day, YYYY-MM-DD: a date, or a time from today in days, weeks or months. "" is none.
+func EndDate(s, today string) (string, error) {
+	if s == "" {
+		return "", nil
+	}
+	day, err := time.Parse(time.DateOnly, s)
+	if err != nil {
+		period, bad := ParsePeriod(s)
+		start, broken := time.Parse(time.DateOnly, today)
+		if bad != nil || broken != nil {
+			return "", fmt.Errorf("%q is no date like 2027-02-01 and no time like 90d, 12w or 6m", s)
+		}
+		day = period.After(start)
+	}
+	if date := day.Format(time.DateOnly); date >= today {
+		return date, nil
+	}
+	return "", fmt.Errorf("%s is past", s)
+}
