@@ -8,6 +8,7 @@ import (
 	"slices"
 
 	"zincdoor/internal/authority"
+	"zincdoor/internal/core/baseline"
 	"zincdoor/internal/core/change"
 	"zincdoor/internal/core/finding"
 	"zincdoor/internal/core/house"
@@ -185,7 +186,7 @@ func (l *Live) Type(ctx context.Context, texts map[string][]byte) (*Judgement, e
 	in.Change, in.Whole, in.Spaced, in.Waivers = collected.Change, collected.Whole, collected.Spaced, collected.Waivers
 	in.Subject.Files = len(in.Change.Files)
 	in.Findings, edited = l.withMeasures(&in, collected.Findings, e, edited)
-	in.Texts = typedTexts(in.Texts, present)
+	in.Texts, in.Baseline = typedTexts(in.Texts, present), entriesThatMatter(in.Baseline, in.Change, in.Findings)
 	j := &Judged{Input: in, Policy: l.judged.Policy, Dir: l.judged.Dir, Root: l.judged.Root, Refused: l.judged.Refused, side: t.Side, texts: collected.Texts, rules: collected.Rules}
 	j.Verdict = judge.Judge(in)
 	before, again := e.Carry(l.edited)
@@ -217,6 +218,29 @@ func (l *Live) withMeasures(in *judge.Input, findings []finding.Finding, e *evid
 	slices.SortFunc(values, measure.ByPlace)
 	in.Measures.Values = values
 	return finding.Merge(slices.Concat(findings, kept)), slices.Concat(edited, gone)
+}
+
+// entriesThatMatter leaves out of a list what lies in files that neither the change nor any finding has: there may be very many, and none
+// recognises anything.
+func entriesThatMatter(b *baseline.Baseline, c *change.Change, findings []finding.Finding) *baseline.Baseline {
+	if b == nil || c.Everything {
+		return b
+	}
+	paths := map[string]bool{"": true}
+	for _, f := range c.Files {
+		paths[f.Path], paths[f.Old] = true, true
+	}
+	for i := range findings {
+		paths[findings[i].Path] = true
+	}
+	fewer := *b
+	fewer.Entries = nil
+	for _, e := range b.Entries {
+		if paths[e.Path] {
+			fewer.Entries = append(fewer.Entries, e)
+		}
+	}
+	return &fewer
 }
 
 // typedTexts are the texts that recognition looks into, with some in the place of those on disk.

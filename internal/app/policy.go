@@ -9,8 +9,13 @@ import (
 	"zincdoor/internal/authority"
 	"zincdoor/internal/baselinefile"
 	"zincdoor/internal/core/finding"
+	"zincdoor/internal/core/house"
+	"zincdoor/internal/core/measure"
+	"zincdoor/internal/core/policy"
+	"zincdoor/internal/core/waiver"
 	"zincdoor/internal/evidence"
 	"zincdoor/internal/git"
+	"zincdoor/internal/measuring"
 	"zincdoor/internal/policyfile"
 	"zincdoor/internal/target"
 )
@@ -71,7 +76,23 @@ func CheckPolicy(ctx context.Context, c Call, given evidence.Given) (*PolicyRead
 	if err != nil {
 		return read, nil, err
 	}
-	return read, read.Idle(files, append(seen, acceptedRules(t, read.Policy.Baseline)...)), nil
+	seen = append(seen, acceptedRules(t, read.Policy.Baseline)...)
+	if len(seen) > 0 { // else nothing is known of the tools' rules
+		seen = append(seen, ownRules(read.Policy)...)
+	}
+	return read, read.Idle(files, seen), nil
+}
+
+// ownRules are the rules of findings of our own that a policy can lead to.
+func ownRules(p *policy.Policy) []finding.Finding {
+	all := []finding.Finding{{Tool: waiver.Tool, Rule: waiver.Rule}}
+	for _, s := range p.House {
+		all = append(all, finding.Finding{Tool: house.Tool, Rule: s.Name})
+	}
+	for rule := range measuring.Rules() {
+		all = append(all, finding.Finding{Tool: measure.Tool, Rule: rule})
+	}
+	return all
 }
 
 // CheckTypedPolicy reads a work tree's policy as somebody types it. Nothing is looked up but what it inherits. The error is a

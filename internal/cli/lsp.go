@@ -8,6 +8,7 @@ import (
 	"github.com/spf13/pflag"
 
 	"zincdoor/internal/editor"
+	"zincdoor/internal/memory"
 )
 
 func (p *program) lsp() *cobra.Command {
@@ -33,6 +34,7 @@ Linters that look at each file by itself (per: file) are asked when a file is op
 			}
 			request.Door = door
 			version, _ := build()
+			memory.KeepLean()
 			err = editor.Serve(cmd.Context(), p.in, keepOpen{p.out}, editor.Options{Request: request, Version: version, Today: func() string {
 				day, err := today(evidence.today)
 				if err != nil {

@@ -263,7 +263,11 @@ func (s *server) answer(ctx context.Context, said, question string, all []choice
 
 // accept puts a finding into the baseline, with a reason that the user is asked for.
 func (a *actions) accept(ctx context.Context, f judge.Finding, said commandArguments) error {
-	if !a.isSaved(a.version) {
+	a.judging.Lock()
+	saved := a.live.Judgement()
+	a.judging.Unlock()
+	found := saved.Named(f.ID)
+	if !a.isSaved(a.version) || len(found) != 1 {
 		return fmt.Errorf("save the file first: what is accepted is what stands on disk")
 	}
 	why, err := a.answer(ctx, said.Why, fmt.Sprintf("Why accept %s (%s)?", render.Safe(f.Rule), render.Truncate(render.Safe(f.Message), longestTitle)), kinds)
@@ -301,7 +305,7 @@ func (a *actions) accept(ctx context.Context, f judge.Finding, said commandArgum
 	}
 	c := a.Request.Call
 	c.Dir = a.root
-	file, err := app.AcceptFound(ctx, c, a.judgement.Judged, f, entry)
+	file, err := app.AcceptFound(ctx, c, saved.Judged, saved.Findings[found[0]], entry)
 	if err != nil {
 		return err
 	}

@@ -54,12 +54,19 @@ type server struct {
 
 // Serve speaks with an editor until it leaves, which is an error where it doesn't say so.
 func Serve(ctx context.Context, in io.Reader, out io.WriteCloser, o Options) error {
+	return newServer(ctx, o).serve(ctx, in, out)
+}
+
+func newServer(ctx context.Context, o Options) *server {
 	s := &server{Options: o, documents: map[string]*document{}, places: map[string]*place{}, folders: map[string]string{}, cancels: map[string]func(){}}
+	s.settings, s.unit = settings{Accepted: asHint, Existing: asHint}, source.UTF16
 	s.exited = make(chan struct{})
 	s.exit = sync.OnceFunc(func() { close(s.exited) })
-	s.settings = settings{Accepted: asHint, Existing: asHint}
-	s.unit = source.UTF16
 	s.ctx, s.end = context.WithCancel(ctx)
+	return s
+}
+
+func (s *server) serve(ctx context.Context, in io.Reader, out io.WriteCloser) error {
 	defer s.work.Wait()
 	defer s.end()
 	s.rpc = jrpc2.NewServer(s.methods(), &jrpc2.ServerOptions{

@@ -13,6 +13,7 @@ import (
 	"zincdoor/internal/app"
 	"zincdoor/internal/core/policy"
 	"zincdoor/internal/lint"
+	"zincdoor/internal/memory"
 )
 
 // pause is how long nothing must be typed before what was typed is judged; calm the same of what others write.
@@ -189,8 +190,10 @@ func (w *place) run() {
 			case e.done != nil:
 				running = false
 				w.take(e.done)
+				w.policy = nil // what of it never matters may be another
 				w.show()
 				outside.follow(w.live)
+				memory.GiveBack()
 			case e.asked != nil:
 				wishes = append(wishes, e.asked)
 			case e.written:

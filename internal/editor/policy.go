@@ -24,13 +24,15 @@ func isPolicy(file string) bool {
 
 // checkedPolicy is a text of the policy, and what is wrong in it.
 type checkedPolicy struct {
-	text string
-	list []diagnostic
+	text  string
+	saved bool // it was the one on disk
+	list  []diagnostic
 }
 
 // policyProblems are what is wrong in the text of a policy, and where that is the one on disk what of it never matters.
 func (w *place) policyProblems(v version) []diagnostic {
-	if w.policy != nil && w.policy.text == string(v.text) {
+	saved := w.isSaved(v)
+	if w.policy != nil && w.policy.text == string(v.text) && w.policy.saved == saved {
 		return w.policy.list
 	}
 	c := w.Request.Call
@@ -41,12 +43,12 @@ func (w *place) policyProblems(v version) []diagnostic {
 	switch {
 	case errors.As(err, &wrong):
 		list = w.ofProblems(v, wrong, severityError)
-	case err == nil && w.isSaved(v):
+	case err == nil && saved:
 		if _, idle, err := app.CheckPolicy(w.ctx, c, evidence.Given{Dir: w.root}); err == nil {
 			list = w.ofProblems(v, idle, severityInformation)
 		}
 	}
-	w.policy = &checkedPolicy{string(v.text), list}
+	w.policy = &checkedPolicy{string(v.text), saved, list}
 	return list
 }
 

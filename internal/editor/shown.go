@@ -126,7 +126,11 @@ func (w *place) diagnosticsOf(v version, j *app.Judgement) (all []diagnostic) {
 		if f.Path != v.path || f.Outside || f.Severity == policy.Ignored {
 			continue
 		}
-		d := w.diagnosticOf(f.Finding, x, lines)
+		one := *f.Finding
+		if one.Region.Column == 0 && !f.OfLines() { // it is about what begins there
+			one.Region.EndLine = 0
+		}
+		d := w.diagnosticOf(&one, x, lines)
 		d.Data = &named{f.ID}
 		if rule, known := j.Rule(f.Finding); known && isWeb(rule.Address) {
 			d.About = &about{rule.Address}
@@ -304,6 +308,14 @@ func (w *place) statusOf(j *app.Judgement, problem error) doorStatus {
 		return s
 	}
 	s.Door, s.Outcome, s.Enforced, s.Why = j.Door, string(j.Outcome), string(j.Enforced), render.ReviewStatus(j.Verdict)
+	if j.Outcome == judge.Unjudged {
+		for _, e := range j.Evidence {
+			if e.Name != "" && !e.Sound() && !e.Optional && !slices.Contains(j.Waiting, e.Name) {
+				s.Why = render.Safe(e.Name + ": " + e.Problem)
+				break
+			}
+		}
+	}
 	s.Waiting = append(s.Waiting, j.Waiting...)
 	for _, l := range j.Limits {
 		if !l.Held && !l.Waiting {

@@ -349,7 +349,7 @@ func (s *speller) findings() (all []finding.Finding, err error) {
 // letter from it more often.
 func (s *speller) used() (func(word string) bool, error) {
 	least := s.setting.Spelling.Known
-	if len(s.found) == 0 || least == 0 || s.Target.Repo == nil || s.Target.IsPatch {
+	if len(s.found) == 0 && !s.Words.lasting || least == 0 || s.Target.Repo == nil || s.Target.IsPatch {
 		return func(string) bool { return false }, nil
 	}
 	side := s.Target.Side
@@ -371,19 +371,8 @@ func (s *speller) used() (func(word string) bool, error) {
 // counts gives in how many files of a state words are: of those that matter for what was found, or where many calls are made, of all that
 // so many files have.
 func (s *speller) counts(side git.Side, least int) (map[uint32]int, error) {
-	if kept := s.Words; kept.lasting {
-		kept.mutex.Lock()
-		defer kept.mutex.Unlock()
-		if kept.side == side && kept.least == least && kept.counts != nil {
-			return kept.counts, nil
-		}
-		all := map[uint32]int{}
-		if err := s.countFiles(side, func(word uint32) { all[word]++ }); err != nil {
-			return nil, err
-		}
-		maps.DeleteFunc(all, func(_ uint32, n int) bool { return n < least })
-		kept.side, kept.least, kept.counts = side, least, maps.Clone(all)
-		return kept.counts, nil
+	if s.Words.lasting {
+		return s.Words.frequent(side, least, s.wordLists)
 	}
 	asked := map[uint32]int{}
 	for _, m := range s.found {
@@ -392,11 +381,13 @@ func (s *speller) counts(side git.Side, least int) (map[uint32]int, error) {
 			asked[wordHash(one.Word)] = 0
 		}
 	}
-	return asked, s.countFiles(side, func(word uint32) {
+	lists, err := s.wordLists(side)
+	eachWord(lists, func(word uint32) {
 		if n, is := asked[word]; is {
 			asked[word] = n + 1
 		}
 	})
+	return asked, err
 }
 
 // wordHash is what a word is kept as, in whatever case.
@@ -407,12 +398,12 @@ func wordHash(word string) uint32 {
 	return uint32(sum ^ sum>>32)
 }
 
-// countFiles hands over the words of all files of a state, those of each file once. What words a content has is kept from one run to the
-// next.
-func (s *speller) countFiles(side git.Side, see func(word uint32)) error {
+// wordLists are the words of all files of a state, those of each content once, packed. What words a content has is kept from one run to
+// the next.
+func (s *speller) wordLists(side git.Side) (all [][]byte, err error) {
 	entries, err := s.Target.Repo.Entries(side)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	lists := cached.OpenLists("words", lint.Build(), s.Target.Repo.CommonDir())
 	var unread []string
@@ -428,17 +419,17 @@ func (s *speller) countFiles(side git.Side, see func(word uint32)) error {
 		}
 		seen[name] = true
 		if list, known := lists.Get(name); known {
-			eachWord(list, see)
+			all = append(all, list)
 		} else {
 			unread = append(unread, p)
 		}
 	}
 	if len(unread) == 0 {
-		return nil
+		return all, nil
 	}
 	tree, err := s.Target.Repo.Tree(side)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	defer tree.Close()
 	var mutex sync.Mutex
@@ -447,13 +438,13 @@ func (s *speller) countFiles(side git.Side, see func(word uint32)) error {
 		mutex.Lock()
 		defer mutex.Unlock()
 		lists.Put(wordsName(p, entries[p]), list)
-		eachWord(list, see)
+		all = append(all, list)
 	})
 	if err != nil {
-		return err
+		return nil, err
 	}
 	lists.Save(seen)
-	return nil
+	return all, nil
 }
 
 // wordsName is what the words of a file are kept under: its content, and what its name says of how it is read.
@@ -461,9 +452,11 @@ func wordsName(path string, e git.Entry) string {
 	return e.Content + path[strings.LastIndexByte(path, '/')+1:]
 }
 
-func eachWord(list []byte, see func(word uint32)) {
-	for ; len(list) >= 4; list = list[4:] {
-		see(binary.LittleEndian.Uint32(list))
+func eachWord(lists [][]byte, see func(word uint32)) {
+	for _, list := range lists {
+		for ; len(list) >= 4; list = list[4:] {
+			see(binary.LittleEndian.Uint32(list))
+		}
 	}
 }
 

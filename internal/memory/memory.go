@@ -12,6 +12,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 
 	"github.com/KimMachineGun/automemlimit/memlimit"
 )
@@ -21,6 +22,7 @@ import (
 const (
 	firstAt  = 48 << 20
 	mayWaste = 64 << 20
+	leanly   = 12 << 20 // that many may be wasted by a process that goes on for long
 
 	leastHeap = 4 << 20 // at which the runtime collects first at 100 percent
 )
@@ -61,6 +63,17 @@ func KeepSmall(end func(why string)) {
 	}()
 }
 
+// KeepLean is for a process that goes on for long, beside others: it collects more often than one that ends soon.
+func KeepLean() {
+	lean.Store(true)
+	debug.SetGCPercent(50)
+}
+
+var lean atomic.Bool
+
+// GiveBack gives memory that isn't in use back to the system, after work that took much.
+func GiveBack() { debug.FreeOSMemory() }
+
 // afterCollection waits for the end of each collection, and sets when the next one comes.
 func afterCollection(end func(why string)) {
 	runtime.AddCleanup(new([16]byte), func(int) {
@@ -71,7 +84,11 @@ func afterCollection(end func(why string)) {
 			if inUse > Allowed()/100*mostInUse {
 				end(fmt.Sprintf("%s takes more memory than there is for it: of %d MiB, %d are in use; have the tool report less at once, or give more memory", doing(), Allowed()>>20, inUse>>20))
 			}
-			debug.SetGCPercent(int(max(50, mayWaste*100/max(inUse, leastHeap))))
+			if lean.Load() {
+				debug.SetGCPercent(int(max(20, leanly*100/max(inUse, leastHeap))))
+			} else {
+				debug.SetGCPercent(int(max(50, mayWaste*100/max(inUse, leastHeap))))
+			}
 		}
 		afterCollection(end)
 	}, 0)
