@@ -303,17 +303,17 @@ func (l *Live) Files() (all []string) {
 	return all
 }
 
-// WorkTree is the folder of the work tree that dir is in, "" where it is in none.
-func WorkTree(ctx context.Context, dir string) (string, error) {
+// WorkTree is the folder of the work tree that dir is in, links followed, and dir from there, with slashes; "" where it is in none.
+func WorkTree(ctx context.Context, dir string) (root, prefix string, err error) {
 	repo, err := openIfAny(ctx, dir)
 	if repo == nil || err != nil {
-		return "", err
+		return "", "", err
 	}
 	defer repo.Close()
 	if repo.Bare {
-		return "", nil
+		return "", "", nil
 	}
-	return repo.Root, nil
+	return repo.Root, repo.Prefix, nil
 }
 
 // Close lets go of the repository.

@@ -3,9 +3,11 @@ package cli
 import (
 	"errors"
 	"io"
+	"os"
 
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
+	"golang.org/x/term"
 
 	"zincdoor/internal/editor"
 	"zincdoor/internal/memory"
@@ -33,6 +35,9 @@ Linters that look at each file by itself (per: file) are asked when a file is op
 				}
 			}
 			request.Door = door
+			if in, isFile := p.in.(*os.File); isFile && term.IsTerminal(int(in.Fd())) {
+				p.tell(p.err, "zincdoor: an editor starts this command and speaks with it; how to set one up stands in docs/editors.md\n")
+			}
 			version, _ := build()
 			memory.KeepLean()
 			err = editor.Serve(cmd.Context(), p.in, keepOpen{p.out}, editor.Options{Request: request, Version: version, Today: func() string {

@@ -7,7 +7,6 @@ import (
 	"encoding/json"
 	"errors"
 	"io"
-	"slices"
 	"sync"
 	"time"
 
@@ -47,7 +46,7 @@ type server struct {
 	unit        source.Columns
 	documents   map[string]*document
 	places      map[string]*place // by their folders
-	folders     map[string]string // the place of each folder that was asked for, by its name
+	folders     map[string]folder // that were asked for, by their names
 	cancels     map[string]func() // what calls off work in progress, by its token
 	tokens      int               // how many were made
 }
@@ -58,7 +57,7 @@ func Serve(ctx context.Context, in io.Reader, out io.WriteCloser, o Options) err
 }
 
 func newServer(ctx context.Context, o Options) *server {
-	s := &server{Options: o, documents: map[string]*document{}, places: map[string]*place{}, folders: map[string]string{}, cancels: map[string]func(){}}
+	s := &server{Options: o, documents: map[string]*document{}, places: map[string]*place{}, folders: map[string]folder{}, cancels: map[string]func(){}}
 	s.settings, s.unit = settings{Accepted: asHint, Existing: asHint}, source.UTF16
 	s.exited = make(chan struct{})
 	s.exit = sync.OnceFunc(func() { close(s.exited) })
@@ -72,7 +71,7 @@ func (s *server) serve(ctx context.Context, in io.Reader, out io.WriteCloser) er
 	s.rpc = jrpc2.NewServer(s.methods(), &jrpc2.ServerOptions{
 		AllowPush: true, DisableBuiltin: true, Concurrency: mostAtOnce, NewContext: func() context.Context { return ctx },
 	})
-	s.rpc.Start(channel.Header("")(in, out))
+	s.rpc.Start(frame(in, out))
 	gone := make(chan error, 1)
 	go func() { gone <- s.rpc.Wait() }() // which an input that stays open holds up
 	var err error
@@ -164,12 +163,10 @@ func (s *server) initialize(_ context.Context, req *jrpc2.Request) (any, error) 
 	}
 	s.initialized, s.client = true, p.Capabilities
 	encoding := "utf-16" // which every editor speaks
-	for _, offered := range []struct {
-		name string
-		unit source.Columns
-	}{{"utf-8", source.Bytes}, {"utf-16", source.UTF16}, {"utf-32", source.CodePoints}} {
-		if slices.Contains(p.Capabilities.General.PositionEncodings, offered.name) {
-			encoding, s.unit = offered.name, offered.unit
+	units := map[string]source.Columns{"utf-8": source.Bytes, "utf-16": source.UTF16, "utf-32": source.CodePoints}
+	for _, name := range p.Capabilities.General.PositionEncodings { // in the order of what it prefers
+		if unit, known := units[name]; known {
+			encoding, s.unit = name, unit
 			break
 		}
 	}

@@ -430,7 +430,7 @@ func TestPull(t *testing.T) {
 	}
 	c.change("core/tide.c", 2, text+"/* päges ≈ 3 */ \n")
 	pull(report.ResultID)
-	if report.Kind != "full" || len(report.Items) != 3 || report.Items[2].Range.Start != (position{3, 18}) { // in bytes, which it prefers
+	if report.Kind != "full" || len(report.Items) != 3 || report.Items[2].Range.Start != (position{3, 15}) { // in the unit that it prefers
 		t.Errorf("pulled after an edit: %+v", report)
 	}
 	select {
@@ -488,10 +488,14 @@ reports:
 	c.shows("core/tide.c", "0:0-3 1 -Wseen", "0:0-3 1 -Wslow")
 }
 
-// TestLeave: nothing that a policy names is started before the user allows it.
+// TestLeave: nothing that a policy names is started before the user allows it, be the files opened through a link.
 func TestLeave(t *testing.T) {
 	r := tideboard(t)
-	c := connect(t, r.Dir, "", "", func(o *Options) { o.Request.Run = false })
+	link := filepath.Join(t.TempDir(), "pier")
+	if err := os.Symlink(r.Dir, link); err != nil {
+		t.Fatal(err)
+	}
+	c := connect(t, link, "", "", func(o *Options) { o.Request.Run = false })
 	c.open("core/tide.c")
 	c.shows("core/tide.c", "1:6-9 4 blank-ends")
 	c.await("it is said how to allow it", func() bool {
@@ -651,4 +655,22 @@ func TestText(t *testing.T) {
 			}
 		}
 	}
+}
+
+// FuzzMessages: whatever comes where messages should, one is given whole or there is an error, and no more memory is taken than came.
+func FuzzMessages(f *testing.F) {
+	f.Add("Content-Length: 2\r\n\r\n{}Content-Length: 99999999\r\nContent-Type: x\r\n\r\n{")
+	f.Add("content-length:1\n\nx\r\n\r\n")
+	f.Fuzz(func(t *testing.T, in string) {
+		c := frame(strings.NewReader(in), nil)
+		for left := len(in); ; {
+			message, err := c.Recv()
+			if left -= len(message); left < 0 {
+				t.Fatal("more was read than there is")
+			}
+			if err != nil {
+				return
+			}
+		}
+	})
 }

@@ -4,9 +4,9 @@ import (
 	"context"
 	"errors"
 	"os"
+	"path"
 	"path/filepath"
 	"slices"
-	"strings"
 	"sync"
 	"time"
 
@@ -45,6 +45,13 @@ type place struct {
 	status    doorStatus         // that the editor was told last
 }
 
+// folder is where a folder lies.
+type folder struct {
+	root   string // of its work tree, links followed; "" for none
+	prefix string // from there
+	lone   bool   // root is no work tree's, but that of the policy in the folder
+}
+
 // version is a document at some moment.
 type version struct {
 	number int
@@ -78,6 +85,13 @@ type finished struct {
 
 // note hands an event to the place.
 func (w *place) note(e event) {
+	if e.typed && !e.now { // of several waiting ones the last does
+		select {
+		case w.events <- e:
+		default:
+		}
+		return
+	}
 	select {
 	case w.events <- e:
 	case <-w.ctx.Done():
@@ -92,41 +106,31 @@ func (s *server) placeOf(file string, anew bool) *place {
 	}
 	dir := filepath.Dir(file)
 	s.mutex.Lock()
-	root, known := s.folders[dir]
+	at, known := s.folders[dir]
 	s.mutex.Unlock()
-	lone := false
-	if !known || root == "" && anew {
-		root, _ = app.WorkTree(s.ctx, dir)
-		if lone = root == "" && isPolicy(file); lone {
-			root = filepath.Dir(dir)
+	if !known || at.root == "" && anew {
+		at = folder{}
+		at.root, at.prefix, _ = app.WorkTree(s.ctx, dir)
+		if at.lone = at.root == "" && isPolicy(file); at.lone {
+			at.root, at.prefix = filepath.Dir(dir), filepath.Base(dir)
 		}
 	}
 	s.mutex.Lock()
 	defer s.mutex.Unlock()
-	s.folders[dir] = root
-	if root == "" || s.shut {
+	s.folders[dir] = at
+	if at.root == "" || s.shut || at.lone && !isPolicy(file) {
 		return nil
 	}
-	w := s.places[root]
+	w := s.places[at.root]
 	if w == nil {
-		w = &place{server: s, root: root, lone: lone, events: make(chan event, 64), judged: map[string]version{}, shown: map[string]shown{}, changed: make(chan struct{})}
+		w = &place{server: s, root: at.root, lone: at.lone, events: make(chan event, 64), judged: map[string]version{}, shown: map[string]shown{}, changed: make(chan struct{})}
 		q := s.Request
-		q.Dir = root
-		q.Reports.Dir = root
+		q.Dir, q.Reports.Dir = at.root, at.root
 		w.live = app.NewLive(q)
-		s.places[root] = w
+		s.places[at.root] = w
 		s.work.Go(w.run)
 	}
 	return w
-}
-
-// pathOf is a file's path from the root.
-func (w *place) pathOf(file string) string {
-	path, err := filepath.Rel(w.root, file)
-	if err != nil || path == ".." || strings.HasPrefix(path, ".."+string(filepath.Separator)) {
-		return ""
-	}
-	return filepath.ToSlash(path)
 }
 
 // open are the documents of the place that are open, by their addresses.
@@ -135,11 +139,8 @@ func (w *place) open() map[string]version {
 	defer w.mutex.Unlock()
 	all := map[string]version{}
 	for uri, d := range w.documents {
-		if d.file == "" || w.folders[filepath.Dir(d.file)] != w.root {
-			continue
-		}
-		if path := w.pathOf(d.file); path != "" {
-			all[uri] = version{d.version, path, d.text}
+		if at := w.folders[filepath.Dir(d.file)]; d.file != "" && at.root == w.root && (!w.lone || isPolicy(d.file)) {
+			all[uri] = version{d.version, path.Join(at.prefix, filepath.Base(d.file)), d.text}
 		}
 	}
 	return all
