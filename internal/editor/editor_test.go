@@ -286,7 +286,7 @@ func TestActions(t *testing.T) {
 	c.shows("core/tide.c", "0:6-7 2 blank-ends", "1:6-9 4 blank-ends", "2:4-9 2 -Wslack", "2:14-15 2 blank-ends", "3:0-16 2 decisions-of-function")
 	var h hover
 	c.ask("textDocument/hover", c.at("core/tide.c", 2, 5), &h)
-	for _, part := range []string{"`-Wslack` (gauge)", "graded warning", "counted by door commit: new warning: at most 0", "new, on a touched line", "may be waived"} {
+	for _, part := range []string{"`-Wslack` (gauge)", "graded warning", "counted by new warning: at most 0 (door commit)", "new, on a touched line", "may be waived"} {
 		if !strings.Contains(h.Contents.Value, part) {
 			t.Errorf("the hover has no %q: %s", part, h.Contents.Value)
 		}

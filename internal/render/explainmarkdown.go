@@ -41,8 +41,17 @@ func ExplainMarkdown(e Explanation) string {
 	if len(e.Limits) == 0 {
 		s.WriteString("- no limit counts it\n")
 	}
+	doors := map[string][]string{} // by the limit
+	var limits []string
 	for _, l := range e.Limits {
-		fmt.Fprintf(&s, "- counted by door %s: %s\n", escapeMarkdown(l.Door), escapeMarkdown(Limit(l.Limit, l.Mode)))
+		text := Limit(l.Limit, l.Mode)
+		if doors[text] == nil {
+			limits = append(limits, text)
+		}
+		doors[text] = append(doors[text], l.Door)
+	}
+	for _, text := range limits {
+		fmt.Fprintf(&s, "- counted by %s (door %s)\n", escapeMarkdown(text), escapeMarkdown(strings.Join(doors[text], ", ")))
 	}
 	if e.Finding != nil {
 		fmt.Fprintf(&s, "- %s, %s", e.Finding.Standing, placeInWords(e.Finding.Place))
