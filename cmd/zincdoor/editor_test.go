@@ -25,8 +25,8 @@ type editing struct {
 	errs   strings.Builder
 }
 
-// edit starts the program as an editor does.
-func (s *sandbox) edit(abilities string, args ...string) *editing {
+// edit starts the program as an editor does, which hands its notifications to told.
+func (s *sandbox) edit(abilities string, told func(*jrpc2.Request), args ...string) *editing {
 	s.Helper()
 	e := &editing{sandbox: s}
 	e.cmd = exec.Command(program, append([]string{"lsp"}, args...)...)
@@ -44,7 +44,7 @@ func (s *sandbox) edit(abilities string, args ...string) *editing {
 	}
 	s.Cleanup(func() { e.cmd.Process.Kill() })
 	e.client = jrpc2.NewClient(channel.Header("")(out, in), &jrpc2.ClientOptions{
-		OnNotify: func(*jrpc2.Request) {}, OnCallback: func(context.Context, *jrpc2.Request) (any, error) { return nil, nil },
+		OnNotify: told, OnCallback: func(context.Context, *jrpc2.Request) (any, error) { return nil, nil },
 	})
 	e.ask("initialize", json.RawMessage(`{"capabilities": `+abilities+`}`), nil)
 	e.tell("initialized", map[string]any{})
@@ -122,7 +122,7 @@ func TestEditorAgrees(t *testing.T) {
 		s.write(name, text)
 	}
 	s.commit("one")
-	e := s.edit(`{"textDocument": {"diagnostic": {}}}`, "--run")
+	e := s.edit(`{"textDocument": {"diagnostic": {}}}`, func(*jrpc2.Request) {}, "--run")
 	names := []string{"core/tide.c", "core/pier.c", "docs/notes.md"}
 	for _, name := range names {
 		document := e.document(name)

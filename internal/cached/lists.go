@@ -84,7 +84,11 @@ func (l *Lists) Save(seen map[string]bool) {
 	if !l.fresh || l.file == "" {
 		return
 	}
-	var s stored
+	size := 0
+	for _, list := range l.all {
+		size += len(list)
+	}
+	s := stored{Names: make([]string, 0, len(l.all)), Sizes: make([]uint32, 0, len(l.all)), Data: make([]byte, 0, size)}
 	others := 0
 	for name, list := range l.all {
 		if !seen[name] {

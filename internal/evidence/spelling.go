@@ -1,6 +1,7 @@
 package evidence
 
 import (
+	"bytes"
 	"encoding/binary"
 	"fmt"
 	"hash/fnv"
@@ -473,7 +474,7 @@ func wordsIn(path string, data []byte) (list []byte) {
 			list = binary.LittleEndian.AppendUint32(list, hash)
 		}
 	})
-	return list
+	return bytes.Clone(list) // which takes no more than it needs: there may be many
 }
 
 // oncePerFile makes one finding of those about one misspelt word in a file: the first on a changed line, else the first, with how many
