@@ -77,7 +77,7 @@ func (s *server) do(ctx context.Context, name string, a commandArguments, token 
 	if w == nil || w.lone {
 		return nil, errNotRepository
 	}
-	v, ok := w.settle(ctx, a.URI)
+	v, ok := w.waitForJudged(ctx, a.URI)
 	if !ok {
 		return nil, fmt.Errorf("the file isn't judged: %s", w.whyNot())
 	}
@@ -108,7 +108,7 @@ func (w *place) whyNot() string {
 	return strings.TrimPrefix(w.problem.Error(), app.ErrCall.Error()+": ")
 }
 
-// gateNow judges a work tree with all linters that may be started, and gives what the editor is told of the door.
+// gateNow judges a work tree with all linters that may be started, and gives the state of the door.
 func (s *server) gateNow(ctx context.Context, uri string, token any) (any, error) {
 	w := s.placeOfDocument(uri)
 	if w == nil && uri == "" {
@@ -268,7 +268,7 @@ func (a *actions) accept(ctx context.Context, f judge.Finding, said commandArgum
 	a.judging.Unlock()
 	found := saved.Named(f.ID)
 	if !a.isSaved(a.version) || len(found) != 1 {
-		return fmt.Errorf("save the file first: what is accepted is what stands on disk")
+		return fmt.Errorf("save the file first: findings are accepted in files as they are on disk")
 	}
 	why, err := a.answer(ctx, said.Why, fmt.Sprintf("Why accept %s (%s)?", render.Safe(f.Rule), render.Truncate(render.Safe(f.Message), longestTitle)), kinds)
 	if err != nil {

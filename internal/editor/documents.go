@@ -73,7 +73,7 @@ func (s *server) didClose(_ context.Context, req *jrpc2.Request) (any, error) {
 	return nil, nil
 }
 
-// filesChanged takes note of files that others wrote, as far as the editor tells of them.
+// filesChanged takes note of files that others wrote, as far as the editor reports them.
 func (s *server) filesChanged(context.Context, *jrpc2.Request) (any, error) {
 	s.mutex.Lock()
 	places := s.allPlaces()

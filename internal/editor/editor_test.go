@@ -388,7 +388,7 @@ func TestPolicyFile(t *testing.T) {
 	idle := text + "teams: {pier: {path: \"pier/**\"}}\n"
 	c.change(policyfile.Path, 4, idle)
 	c.save(policyfile.Path, idle)
-	c.await("what never matters is told", func() bool {
+	c.await("what never matters is shown", func() bool {
 		list := c.diagnostics[c.uri(policyfile.Path)]
 		return len(list) == 1 && list[0].Severity == severityInformation
 	})
@@ -470,7 +470,7 @@ reports:
 		t.Errorf("judged: %+v", status)
 	}
 	c.shows("core/tide.c", "0:0-3 1 -Wseen", "0:0-3 1 -Wslow")
-	c.await("progress is told", func() bool {
+	c.await("progress is shown", func() bool {
 		all := strings.Join(c.progress, "\n")
 		return strings.Contains(all, `"kind":"begin"`) && strings.Contains(all, "slow: ran") && strings.Contains(all, "door commit: shut")
 	})

@@ -59,7 +59,7 @@ func (s *server) judgedNow(ctx context.Context, uri string) (version, *app.Judge
 	if w == nil || w.lone {
 		return version{}, nil
 	}
-	v, ok := w.settle(ctx, uri)
+	v, ok := w.waitForJudged(ctx, uri)
 	if !ok {
 		return v, nil
 	}

@@ -57,7 +57,7 @@ func (o *outside) follow(live *app.Live) {
 	}
 	o.wanted <- files
 	for file := range files {
-		// The nearest folder that there is: where a folder on the way comes to be, it is told too.
+		// The nearest folder that there is: where a folder on the way is made, that is seen too.
 		for dir := filepath.Dir(file); ; dir = filepath.Dir(dir) {
 			if o.folders[dir] || o.watcher.Add(dir) == nil {
 				o.folders[dir] = true

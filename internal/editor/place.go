@@ -288,8 +288,8 @@ func (w *place) show() {
 	w.present(open, judgement, problem)
 }
 
-// settle waits until a document was judged as it is now; false where that can't come about.
-func (w *place) settle(ctx context.Context, uri string) (version, bool) {
+// waitForJudged waits until a document was judged as it is now; false where that can't come about.
+func (w *place) waitForJudged(ctx context.Context, uri string) (version, bool) {
 	for asked := false; ; asked = true {
 		now, isOpen := w.open()[uri]
 		w.judging.Lock()

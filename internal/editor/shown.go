@@ -91,7 +91,7 @@ func (s *server) pull(ctx context.Context, req *jrpc2.Request) (any, error) {
 	}
 	is := shown{diagnostics: []diagnostic{}}
 	if w := s.placeOfDocument(p.TextDocument.URI); w != nil {
-		w.settle(ctx, p.TextDocument.URI)
+		w.waitForJudged(ctx, p.TextDocument.URI)
 		w.judging.Lock()
 		if known, ok := w.shown[p.TextDocument.URI]; ok {
 			is = known
@@ -288,7 +288,7 @@ func isWeb(address string) bool {
 	return strings.HasPrefix(address, "https://") || strings.HasPrefix(address, "http://")
 }
 
-// doorStatus is what the editor is told of the door (zincdoor/door).
+// doorStatus is the state of the door as the editor gets it (zincdoor/door).
 type doorStatus struct {
 	URI      string   `json:"uri"`      // of the work tree
 	Door     string   `json:"door"`     // "" where none was found
@@ -300,7 +300,7 @@ type doorStatus struct {
 	Broken   []string `json:"broken"`   // the names of the limits that are
 }
 
-// statusOf is what there is to tell of a judgement.
+// statusOf is the state of the door by a judgement.
 func (w *place) statusOf(j *app.Judgement, problem error) doorStatus {
 	s := doorStatus{URI: uriOf(w.root), Outcome: string(judge.Unjudged), Enforced: string(judge.Unjudged), Waiting: []string{}, Broken: []string{}}
 	if problem != nil {
@@ -349,7 +349,7 @@ func (w *place) tellStatus(open map[string]version, j *app.Judgement, problem er
 	}
 }
 
-// sayOutcome tells the user what the door answers, if that is another answer than before. An open door is no news at first; nor is one
+// sayOutcome tells the user what the door answers, if that is another answer than before. An open door is nothing to say at first; nor is one
 // that only waits for linters that weren't asked.
 func (w *place) sayOutcome(s doorStatus, j *app.Judgement) {
 	said := s.Outcome

@@ -48,7 +48,7 @@ type frame struct {
 	key    string
 }
 
-// spot is what stands at the byte, where a word begins at from.
+// spot is the spot at the byte, in a word that begins at from.
 func (s *spotter) spot(value bool, from int) Spot {
 	spot := Spot{Value: value, From: from, To: s.at}
 	for _, f := range s.frames {
@@ -131,7 +131,7 @@ func (s *spotter) line() (spot Spot, found bool) {
 	return spot, false
 }
 
-// leave leaves what stands as deep as a line that begins there, or deeper; the item of a list may stand as deep as its key.
+// leave leaves the frames as deep as a line that begins there, or deeper; the item of a list may stand as deep as its key.
 func (s *spotter) leave(indent int, item bool) {
 	for n := len(s.frames); n > 0; n = len(s.frames) {
 		f := s.frames[n-1]
@@ -170,7 +170,7 @@ type bracket struct {
 	depth int
 }
 
-// flow goes through what stands in brackets, on however many lines.
+// flow goes through a text in brackets, on however many lines.
 func (s *spotter) flow(at int) (spot Spot, found bool) {
 	var opened []bracket
 	word := -1     // where the present word begins
