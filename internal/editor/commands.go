@@ -113,10 +113,14 @@ func (s *server) gateNow(ctx context.Context, uri string, token any) (any, error
 	w := s.placeOfDocument(uri)
 	if w == nil && uri == "" {
 		s.mutex.Lock()
-		if all := s.allPlaces(); len(all) == 1 {
+		all := s.allPlaces()
+		s.mutex.Unlock()
+		if len(all) > 1 {
+			return nil, fmt.Errorf("files of several repositories are open; name one of them: uri")
+		}
+		if len(all) == 1 {
 			w = all[0]
 		}
-		s.mutex.Unlock()
 	}
 	if w == nil || w.lone {
 		return nil, errNotRepository

@@ -93,7 +93,7 @@ func (s *server) serve(ctx context.Context, in io.Reader, out io.WriteCloser) er
 }
 
 // mostAtOnce is how many requests are served at once: some wait for a judgement, or for an answer of the editor's.
-const mostAtOnce = 64
+const mostAtOnce = 1024
 
 // methods are the requests and notifications that are understood.
 func (s *server) methods() handler.Map {

@@ -6,6 +6,7 @@ import (
 	"github.com/fsnotify/fsnotify"
 
 	"zincdoor/internal/app"
+	"zincdoor/internal/policyfile"
 )
 
 // outside watches the files beside the code that judgements depend on. Where files can't be watched, nothing is ever written.
@@ -47,7 +48,7 @@ func (o *outside) follow(live *app.Live) {
 	if o.watcher == nil {
 		return
 	}
-	files := map[string]bool{}
+	files := map[string]bool{filepath.Join(o.root, filepath.FromSlash(policyfile.Path)): true} // whatever was judged
 	for _, file := range live.Files() {
 		files[file] = true
 	}

@@ -193,6 +193,9 @@ func (w *place) run() {
 				w.take(e.done)
 				w.policy = nil // what of it never matters may be another
 				w.show()
+				if wish := e.done.wish; wish != nil {
+					wish.done <- e.done.err
+				}
 				outside.follow(w.live)
 				memory.GiveBack()
 			case e.asked != nil:
@@ -247,16 +250,12 @@ func (w *place) judge(wish *asked, saved bool) {
 func (w *place) take(f *finished) {
 	w.judging.Lock()
 	defer w.judging.Unlock()
-	canceled := f.wish != nil && f.wish.ctx.Err() != nil
 	if f.err == nil {
 		w.live.Close()
 		w.live = f.live
 	}
-	if !canceled {
+	if canceled := f.wish != nil && f.wish.ctx.Err() != nil; !canceled {
 		w.problem = f.err
-	}
-	if f.wish != nil {
-		f.wish.done <- f.err
 	}
 }
 

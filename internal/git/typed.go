@@ -99,7 +99,7 @@ func (c *Comparison) compareTyped(l *listing, asked map[string]blob) error {
 	})
 	for i := range l.files {
 		f := &l.files[i]
-		if _, is := asked[f.Path]; is {
+		if _, is := asked[f.Path]; is && f.Status != change.Retyped {
 			f.Hunks, f.Opaque = nil, ""
 			take(f, read[f.Path])
 		}
