@@ -4,6 +4,7 @@ import (
 	"errors"
 	"io"
 	"os"
+	"path/filepath"
 
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
@@ -35,6 +36,7 @@ Linters that look at each file by itself (per: file) are asked when a file is op
 				}
 			}
 			request.Door = door
+			request.Policy, request.Baseline = fromHere(request.Dir, request.Policy), fromHere(request.Dir, request.Baseline)
 			if in, isFile := p.in.(*os.File); isFile && term.IsTerminal(int(in.Fd())) {
 				p.tell(p.err, "zincdoor: an editor starts this command and speaks with it; how to set one up stands in docs/editors.md\n")
 			}
@@ -56,6 +58,16 @@ Linters that look at each file by itself (per: file) are asked when a file is op
 	p.group(cmd, reportsHeading, evidence.addReport, evidence.addRuns)
 	p.group(cmd, policyHeading, func(f *pflag.FlagSet) { addDoor(f, &door) }, evidence.addPolicy, evidence.addBaseline, evidence.addToday)
 	return cmd
+}
+
+// fromHere is a file named in the call, wherever it will be looked up; a name that is none stays.
+func fromHere(dir, name string) string {
+	if file := filepath.Join(dir, name); name != "" && !filepath.IsAbs(name) {
+		if _, err := os.Stat(file); err == nil {
+			return file
+		}
+	}
+	return name
 }
 
 // keepOpen is an output that stays open.

@@ -125,7 +125,7 @@ func (s *server) placeOf(file string, anew bool) *place {
 	if w == nil {
 		w = &place{server: s, root: at.root, lone: at.lone, events: make(chan event, 64), judged: map[string]version{}, shown: map[string]shown{}, changed: make(chan struct{})}
 		q := s.Request
-		q.Dir, q.Reports.Dir = at.root, at.root
+		q.Dir = at.root
 		w.live = app.NewLive(q)
 		s.places[at.root] = w
 		s.work.Go(w.run)

@@ -106,12 +106,9 @@ func (c *Collected) Again(ctx context.Context, q Request, e *Edited) (all *Colle
 	if err := k.markGenerated(all); err != nil {
 		return nil, nil, err
 	}
-	earlier := slices.DeleteFunc(slices.Clone(c.Findings), func(f finding.Finding) bool {
-		return q.only[f.Path] && len(k.reports) > 0 && f.Tool == house.Tool && !slices.ContainsFunc(q.Policy.House, func(s house.Setting) bool {
-			return s.Name == f.Rule && house.AboutTree(s.Kind)
-		}) && slices.Contains(f.Sources, house.Tool)
-	})
-	carried, edited := e.Carry(earlier)
+	carried, edited := e.Carry(slices.DeleteFunc(slices.Clone(c.Findings), func(f finding.Finding) bool {
+		return len(k.reports) > 0 && k.looksAnew(f)
+	}))
 	all.Findings = finding.Merge(oncePerFile(slices.Concat(all.Findings, carried), all.Change))
 	all.miscut = maps.Clone(c.miscut)
 	maps.DeleteFunc(all.miscut, func(path, _ string) bool { return q.only[path] })
@@ -122,6 +119,13 @@ func (c *Collected) Again(ctx context.Context, q Request, e *Edited) (all *Colle
 	all.Texts = maps.Clone(c.Texts)
 	maps.Copy(all.Texts, e.Texts)
 	return all, edited, nil
+}
+
+// looksAnew reports whether a finding is one of our own checks which looks at its file anew, and not at what else is in the tree.
+func (c *collector) looksAnew(f finding.Finding) bool {
+	return c.only[f.Path] && slices.Contains(f.Sources, house.Tool) && !slices.ContainsFunc(c.Policy.House, func(s house.Setting) bool {
+		return s.Name == f.Rule && house.AboutTree(s.Kind)
+	})
 }
 
 // waiversAgain are earlier waivers, with those of the files that are looked at anew in their place.
