@@ -232,7 +232,9 @@ func (q GateRequest) judge(ctx context.Context, t *target.Target, choose func(*a
 		j.Refused = a.Refusal(t, q.overrides())
 	}
 	if q.live != nil {
-		q.live.keep(a, collected)
+		if err := q.live.keep(t, a, collected); err != nil {
+			return nil, err
+		}
 	}
 	if err := j.judge(t); err != nil {
 		return j, err

@@ -1,6 +1,7 @@
 package app
 
 import (
+	"cmp"
 	"context"
 	"maps"
 	"path/filepath"
@@ -38,6 +39,7 @@ type Live struct {
 // LiveStep is what there is to say of one judgement of the work tree as it is on disk.
 type LiveStep struct {
 	Today  string
+	Door   string                   // in the place of the request's, "" for none
 	Starts func(policy.Report) bool // which linters may be started where their answer isn't known
 	Open   []string                 // the files that may come to have other texts, by their paths from the root
 	Tell   func(lint.Step)          // nil for nobody
@@ -53,7 +55,7 @@ type Judgement struct {
 
 // NewLive readies the judging of the work tree that a request's folder is in. Nothing is judged yet.
 func NewLive(q GateRequest) *Live {
-	q.Change, q.Lines = target.Name{Kind: policy.Worktree}, true
+	q.Change = target.Name{Kind: policy.Worktree}
 	return &Live{request: q, words: evidence.NewVocabulary(), heard: map[string]evidence.Heard{}}
 }
 
@@ -76,7 +78,7 @@ func (l *Live) Next(ctx context.Context, step LiveStep) (next *Live, err error) 
 		return next, err
 	}
 	q := l.request
-	q.live, q.Today, q.Tell = next, step.Today, step.Tell
+	q.live, q.Today, q.Tell, q.Door = next, step.Today, step.Tell, cmp.Or(step.Door, q.Door)
 	if next.judged, err = q.judge(ctx, next.target, chooseDoorOfCommit); err != nil {
 		return next, err
 	}
@@ -134,13 +136,16 @@ func (l *Live) recall(c *evidence.Collected, t *target.Target) error {
 }
 
 // keep takes hold of what a judgement was made of.
-func (l *Live) keep(a *authority.Authority, c *evidence.Collected) {
+func (l *Live) keep(t *target.Target, a *authority.Authority, c *evidence.Collected) (err error) {
 	l.authority, l.collected = a, c
 	for _, e := range c.Evidence {
 		if e.Sound() && !e.Before && e.Name != house.Tool && !slices.Contains(c.Waiting, e.Name) {
-			l.heard[e.Name] = c.Heard(e)
+			if l.heard[e.Name], err = c.Heard(e, t); err != nil {
+				return err
+			}
 		}
 	}
+	return nil
 }
 
 // Files are those on this machine, beside the code, that the next judgement may depend on: reports, the policy with its lists, and what is

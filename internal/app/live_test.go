@@ -16,6 +16,7 @@ import (
 	"zincdoor/internal/core/policy"
 	"zincdoor/internal/gittest"
 	"zincdoor/internal/policyfile"
+	"zincdoor/internal/target"
 	"zincdoor/internal/verdictfile"
 )
 
@@ -187,5 +188,65 @@ reports:
 	expect(places(now.Judgement()), "shut -Wslack:3 touched, waits: ")
 	if asked := strings.Count(r.Read(".git/asked"), "asked"); asked != 2 {
 		t.Errorf("the linter was started %d times", asked)
+	}
+}
+
+// TestLiveElsewhere: findings in files that nobody has open count for the limits all the same, though they aren't judged again.
+func TestLiveElsewhere(t *testing.T) {
+	r := gittest.New(t)
+	var report strings.Builder
+	for n := range 30 {
+		name := fmt.Sprintf("core/f%d.c", n)
+		r.Write(name, "int a;\nint b;\nint c;\n")
+		for line := range 1 + n%3 {
+			fmt.Fprintf(&report, "%s:%d:1: warning: old [-Wold]\n", name, line+1)
+		}
+	}
+	r.Write("core/tide.c", "int a;   \nint b;\n")
+	r.Write(policyfile.Path, `zincdoor: 1
+doors:
+  commit:
+    judges: worktree
+    limits:
+      - {count: all, severity: warning, most: 60}
+      - {count: all, severity: note, most: 2, each: file}
+      - {count: all, severity: note, most: 62}
+      - {count: touched, severity: note, most: 1}
+house: {blank-ends: on}
+`)
+	r.Commit("one")
+	r.Write("core/tide.c", "int a;   \nint b;\nint c;\n")
+	r.Write(".git/r.txt", report.String())
+	q := GateRequest{Call: Call{Dir: r.Dir}}
+	q.Reports.Given = request(r, target.Name{}).Reports.Given
+	now, err := NewLive(q).Next(context.Background(), LiveStep{Today: "2026-11-23", Open: []string{"core/tide.c"}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(now.Close)
+	limits := func(j *Judgement) (all []string) {
+		for _, l := range j.Limits {
+			all = append(all, fmt.Sprintf("%s: %d, %v", l.Name, l.Found, l.Held))
+		}
+		return all
+	}
+	for _, text := range []string{"int a;   \nint b;\nint c;\nint d;  \n", "int a;  \nint b;  \nint c;  \nint d;  \n", "int a;\nint b;\nint d;\n"} {
+		j, err := now.Type(context.Background(), map[string][]byte{"core/tide.c": []byte(text)})
+		if err != nil {
+			t.Fatal(err)
+		}
+		r.Write("core/tide.c", text)
+		r.Write(".git/r.txt", report.String())
+		saved, err := now.Next(context.Background(), LiveStep{Today: "2026-11-23"})
+		if err != nil {
+			t.Fatal(err)
+		}
+		if got, want := limits(j), limits(saved.Judgement()); !slices.Equal(got, want) || j.Outcome != saved.Judgement().Outcome {
+			t.Errorf("%q: %s %q, once it is saved %s %q", text, j.Outcome, got, saved.Judgement().Outcome, want)
+		}
+		if len(j.Findings) >= 30 {
+			t.Errorf("%d findings are judged again", len(j.Findings))
+		}
+		saved.Close()
 	}
 }

@@ -9,8 +9,10 @@ import (
 	"zincdoor/internal/core/finding"
 	"zincdoor/internal/core/judge"
 	"zincdoor/internal/core/measure"
+	"zincdoor/internal/core/policy"
 	"zincdoor/internal/core/source"
 	"zincdoor/internal/evidence"
+	"zincdoor/internal/target"
 )
 
 // Type judges the work tree as it was at the last judgement, with files that have other texts, by their paths from the root.
@@ -43,11 +45,16 @@ func (l *Live) Type(ctx context.Context, texts map[string][]byte) (*Judgement, e
 	request := collecting(t, l.authority, l.request.Call, l.request.Reports, nil)
 	request.Lines, request.Words = true, l.words
 	e := evidence.NewEdited(saved, present)
-	collected, edited, err := l.collected.Again(ctx, request, e)
+	in := l.judged.Input
+	takes, err := l.concerned(t, texts)
 	if err != nil {
 		return nil, err
 	}
-	in := l.judged.Input
+	in.Beside = l.beside(takes)
+	collected, edited, err := l.collected.Again(ctx, request, e, takes)
+	if err != nil {
+		return nil, err
+	}
 	in.Change, in.Whole, in.Spaced, in.Waivers = collected.Change, collected.Whole, collected.Spaced, collected.Waivers
 	in.Subject.Files = len(in.Change.Files)
 	in.Findings, edited = l.withMeasures(&in, collected.Findings, e, edited)
@@ -56,6 +63,48 @@ func (l *Live) Type(ctx context.Context, texts map[string][]byte) (*Judgement, e
 	j.Verdict = judge.Judge(in)
 	before, again := e.Carry(l.edited)
 	return &Judgement{Judged: j, Waiting: collected.Waiting, Edited: slices.Concat(before, again, edited)}, nil
+}
+
+// concerned tells of which files findings are judged again: those of the change, and those that are open. There may be very many others,
+// whose findings no typing alters. Where the door has a limit on what all findings come to, it is all files.
+func (l *Live) concerned(t *target.Target, open map[string][]byte) (takes func(path string) bool, err error) {
+	if slices.ContainsFunc(l.judged.Input.Door.Limits, func(limit policy.Limit) bool {
+		return limit.Demands() && (limit.Demand.Number == measure.NumberDebt || limit.Demand.Number == measure.NumberReported)
+	}) {
+		return func(string) bool { return true }, nil
+	}
+	files, err := t.Files()
+	paths := map[string]bool{"": true}
+	for _, f := range files {
+		paths[f.Path], paths[f.Old] = true, true
+	}
+	for _, f := range l.judged.Input.Change.Files { // and those that aren't of it any more
+		paths[f.Path] = true
+	}
+	for path := range open {
+		paths[path] = true
+	}
+	return func(path string) bool { return paths[path] }, err
+}
+
+// beside is how many findings of other files each limit of the door counts, as far as that matters to whether it holds.
+func (l *Live) beside(takes func(path string) bool) map[int]int {
+	all := map[int]int{}
+	for n := range l.judged.Input.Door.Limits {
+		limit, inFile := &l.judged.Limits[n], map[string]int{}
+		for _, i := range limit.Findings {
+			path := l.judged.Findings[i].Path
+			switch {
+			case takes(path):
+			case limit.EachFile:
+				inFile[path]++
+				all[n] = max(all[n], inFile[path])
+			default:
+				all[n]++
+			}
+		}
+	}
+	return all
 }
 
 // withMeasures adds what was found about numbers, and brings the numbers to the lines of the texts: they are taken anew when files are saved.

@@ -227,7 +227,9 @@ func (s *server) configure(_ context.Context, req *jrpc2.Request) (any, error) {
 		p.Settings = under.Zincdoor
 	}
 	s.mutex.Lock()
+	door := s.settings.Door
 	err := s.set(p.Settings)
+	otherDoor := s.settings.Door != door
 	places := s.allPlaces()
 	s.mutex.Unlock()
 	if err != nil {
@@ -236,6 +238,9 @@ func (s *server) configure(_ context.Context, req *jrpc2.Request) (any, error) {
 	}
 	for _, w := range places {
 		w.note(event{typed: true, now: true})
+		if otherDoor {
+			w.note(event{written: true, now: true})
+		}
 	}
 	return nil, nil
 }

@@ -674,3 +674,59 @@ func FuzzMessages(f *testing.F) {
 		}
 	})
 }
+
+// TestFlow: the way to a finding is shown with it, step by step, with what its tool says of its rule; another door is held against at once.
+func TestFlow(t *testing.T) {
+	r := gittest.New(t)
+	r.Write(policyfile.Path, `zincdoor: 1
+doors:
+  commit: {judges: worktree, limits: [{count: new, severity: error, most: 0}]}
+  calm: {judges: worktree, limits: [{count: new, severity: error, most: 1}]}
+reports:
+  pilot: {file: build/pilot.sarif, as: sarif}
+`)
+	r.Write(".gitignore", "build/\n")
+	r.Write("core/quay.h", "int quay;\nint pier;\n")
+	r.Commit("one")
+	r.Write("core/tide.c", "int a;\nint b;\n")
+	step := func(file string, line int, text string) string {
+		return fmt.Sprintf(`{"location": {"message": {"text": %q}, "physicalLocation": {"artifactLocation": {"uri": %q}, "region": {"startLine": %d}}}}`, text, file, line)
+	}
+	r.Write("build/pilot.sarif", fmt.Sprintf(`{"version": "2.1.0", "runs": [{"tool": {"driver": {"name": "pilot", "rules": [{"id": "P1", "helpUri": "https://pilot.example/P1", "shortDescription": {"text": "A ferry waits."}}]}},
+		"results": [{"ruleId": "P1", "level": "error", "message": {"text": "waits"}, "locations": [{"physicalLocation": {"artifactLocation": {"uri": "core/tide.c"}, "region": {"startLine": 2, "startColumn": 5}}}],
+		"codeFlows": [{"threadFlows": [{"locations": [%s, %s]}]}]}]}]}`, step("core/quay.h", 2, "from here"), step("core/tide.c", 2, "to here")))
+	c := connect(t, r.Dir, `{"window": {"showDocument": {"support": true}}}`, `{"door": "commit"}`)
+	c.open("core/tide.c")
+	c.shows("core/tide.c", "1:4-5 1 P1")
+	c.mutex.Lock()
+	d := c.diagnostics[c.uri("core/tide.c")][0]
+	c.mutex.Unlock()
+	if len(d.Related) != 2 || d.Related[0].Location.URI != c.uri("core/quay.h") || d.Related[0].Location.Range.Start.Line != 1 || d.Related[0].Message != "step 1: from here" || d.About == nil || d.About.Href != "https://pilot.example/P1" {
+		t.Errorf("shown as %+v", d)
+	}
+	opened := make(chan string, 1)
+	c.mutex.Lock()
+	c.answers["window/showMessageRequest"] = func(params json.RawMessage) any {
+		return map[string]string{"title": "1. core/quay.h:2 from here"}
+	}
+	c.answers["window/showDocument"] = func(params json.RawMessage) any {
+		opened <- string(params)
+		return map[string]bool{"success": true}
+	}
+	c.mutex.Unlock()
+	var steps []location
+	c.ask("workspace/executeCommand", c.actions("core/tide.c", 1)["Show the way to P1 (2 steps)"].Command, &steps)
+	if len(steps) != 2 || steps[1].URI != c.uri("core/tide.c") || steps[1].Range.Start.Line != 1 {
+		t.Errorf("steps %+v", steps)
+	}
+	select {
+	case at := <-opened:
+		if !strings.Contains(at, "quay.h") || !strings.Contains(at, `"line":1`) {
+			t.Errorf("shown: %s", at)
+		}
+	case <-time.After(10 * time.Second):
+		t.Error("no step is shown")
+	}
+	c.tell("workspace/didChangeConfiguration", map[string]any{"settings": map[string]any{"door": "calm"}})
+	c.shows("core/tide.c", "1:4-5 3 P1")
+}

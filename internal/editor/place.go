@@ -232,6 +232,9 @@ func (w *place) judge(wish *asked, saved bool) {
 		step.Open = append(step.Open, v.path)
 	}
 	slices.Sort(step.Open)
+	w.mutex.Lock()
+	step.Door = w.settings.Door
+	w.mutex.Unlock()
 	ctx := w.ctx
 	if wish != nil {
 		ctx, step.Tell = wish.ctx, wish.tell

@@ -191,6 +191,7 @@ type initializeParams struct {
 
 // settings are what the user sets in the editor, all of them optional.
 type settings struct {
+	Door     string `json:"door"`     // in the place of the call's
 	Accepted string `json:"accepted"` // how findings are shown that were accepted or waived: hint or hidden
 	Existing string `json:"existing"` // the same of those that were there before the change
 	AsksText bool   `json:"asksText"` // the editor answers zincdoor/askText

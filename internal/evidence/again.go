@@ -12,6 +12,7 @@ import (
 	"zincdoor/internal/core/judge"
 	"zincdoor/internal/core/source"
 	"zincdoor/internal/core/waiver"
+	"zincdoor/internal/git"
 	"zincdoor/internal/target"
 )
 
@@ -74,7 +75,8 @@ func (e *Edited) Carry(all []finding.Finding) (kept, edited []finding.Finding) {
 // Again is what would be collected if some files of the work tree had other texts: those of the request's target, which is the one that
 // c was collected for with these texts. Our own checks look at these files anew, and what else was found is carried there; of it, edited is
 // what stood on lines that aren't any more what they were. No report is read and nothing is started.
-func (c *Collected) Again(ctx context.Context, q Request, e *Edited) (all *Collected, edited []finding.Finding, err error) {
+// Findings in files that takes doesn't take are left out.
+func (c *Collected) Again(ctx context.Context, q Request, e *Edited, takes func(path string) bool) (all *Collected, edited []finding.Finding, err error) {
 	q.only = map[string]bool{}
 	for path := range e.Texts {
 		q.only[path] = true
@@ -106,9 +108,13 @@ func (c *Collected) Again(ctx context.Context, q Request, e *Edited) (all *Colle
 	if err := k.markGenerated(all); err != nil {
 		return nil, nil, err
 	}
-	carried, edited := e.Carry(slices.DeleteFunc(slices.Clone(c.Findings), func(f finding.Finding) bool {
-		return len(k.reports) > 0 && k.looksAnew(f)
-	}))
+	var earlier []finding.Finding
+	for i := range c.Findings {
+		if f := &c.Findings[i]; takes(f.Path) && (len(k.reports) == 0 || !k.looksAnew(f)) {
+			earlier = append(earlier, *f)
+		}
+	}
+	carried, edited := e.Carry(earlier)
 	all.Findings = finding.Merge(oncePerFile(slices.Concat(all.Findings, carried), all.Change))
 	all.miscut = maps.Clone(c.miscut)
 	maps.DeleteFunc(all.miscut, func(path, _ string) bool { return q.only[path] })
@@ -122,7 +128,7 @@ func (c *Collected) Again(ctx context.Context, q Request, e *Edited) (all *Colle
 }
 
 // looksAnew reports whether a finding is one of our own checks which looks at its file anew, and not at what else is in the tree.
-func (c *collector) looksAnew(f finding.Finding) bool {
+func (c *collector) looksAnew(f *finding.Finding) bool {
 	return c.only[f.Path] && slices.Contains(f.Sources, house.Tool) && !slices.ContainsFunc(c.Policy.House, func(s house.Setting) bool {
 		return s.Name == f.Rule && house.AboutTree(s.Kind)
 	})
@@ -151,40 +157,75 @@ func (c *collector) waiversAgain(earlier []waiver.Waiver, all *Collected) (now [
 // Heard is what a report said of an earlier state.
 type Heard struct {
 	state    judge.Evidence
-	findings []finding.Finding
+	findings []finding.Finding // of all reports
+	at       []int             // of its own among them
 	rules    map[string]finding.Rule
-	texts    map[string]*source.Text // of the files that its findings stand in
+
+	// The files that its findings stand in are as they were in that state: changed ones by their texts, the others as the commit has them.
+	texts map[string]*source.Text
+	base  git.Side
 }
 
-// Heard gives what a report said. The texts must have been kept whole.
-func (c *Collected) Heard(e judge.Evidence) Heard {
-	h := Heard{state: e, rules: c.Rules[e.Name], texts: map[string]*source.Text{}}
-	for _, f := range c.Findings {
+// Heard gives what a report said of a target.
+func (c *Collected) Heard(e judge.Evidence, t *target.Target) (h Heard, err error) {
+	h = Heard{state: e, findings: c.Findings, rules: c.Rules[e.Name], texts: map[string]*source.Text{}, base: t.Diff.Old()}
+	for i := range c.Findings {
+		f := &c.Findings[i]
 		if !slices.Contains(f.Sources, e.Name) {
 			continue
 		}
-		f.Sources = []string{e.Name}
-		h.findings = append(h.findings, f)
-		if text := c.Texts[f.Path]; text != nil && text.Whole() {
-			h.texts[f.Path] = text
+		h.at = append(h.at, i)
+		if f.Path == "" || f.Outside || h.texts[f.Path] != nil || c.Change.File(f.Path) == nil {
+			continue
 		}
+		data, _, err := t.Tree.Read(f.Path)
+		if err != nil {
+			return h, fmt.Errorf("reading %s: %w", f.Path, err)
+		}
+		h.texts[f.Path] = source.New(data)
 	}
-	return h
+	return h, nil
 }
 
 // Now is what was said, on the lines of the judged state; apart from that what stood on lines that were edited since.
 func (h Heard) Now(t *target.Target) (kept, edited []finding.Finding, err error) {
+	before, err := t.Repo.Tree(h.base)
+	if err != nil {
+		return nil, nil, err
+	}
+	defer before.Close()
+	var said []finding.Finding
 	present, earlier := map[string]*source.Text{}, map[string]*source.Text{}
-	for path, old := range h.texts {
-		data, _, err := t.Tree.Read(path)
+	seen := map[string]bool{}
+	for _, i := range h.at {
+		f := h.findings[i]
+		f.Sources = []string{h.state.Name}
+		said = append(said, f)
+		if f.Path == "" || f.Outside || seen[f.Path] {
+			continue
+		}
+		seen[f.Path] = true
+		old := h.texts[f.Path]
+		if old == nil {
+			altered, err := t.Alters(f.Path)
+			if err != nil || !altered && h.base == t.Diff.Old() {
+				continue
+			}
+			data, _, err := before.Read(f.Path)
+			if err != nil {
+				return nil, nil, fmt.Errorf("reading %s: %w", f.Path, err)
+			}
+			old = source.New(data)
+		}
+		data, _, err := t.Tree.Read(f.Path)
 		if err != nil {
-			return nil, nil, fmt.Errorf("reading %s: %w", path, err)
+			return nil, nil, fmt.Errorf("reading %s: %w", f.Path, err)
 		}
 		if string(data) != string(old.Data()) {
-			earlier[path], present[path] = old, source.New(data)
+			earlier[f.Path], present[f.Path] = old, source.New(data)
 		}
 	}
-	kept, edited = NewEdited(earlier, present).Carry(h.findings)
+	kept, edited = NewEdited(earlier, present).Carry(said)
 	return kept, edited, nil
 }
 

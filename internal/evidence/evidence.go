@@ -416,8 +416,8 @@ func waiversOf(path string, text *source.Text) []waiver.Waiver {
 // readTexts reads the texts that reports name just as the repository does.
 func (c *collector) readTexts() (*headTexts, error) {
 	t := newHeadTexts(c.Target.Tree)
-	// Where a commit to be or the work tree is judged, reports may speak of the other, and so of other lines.
-	cut, diff := c.cutsTexts() && (!c.Target.Local() || c.Target.Kind == policy.Tree), c.Target.Diff
+	// Where what is staged is judged, reports may speak of the work tree, and so of other lines.
+	cut, diff := c.cutsTexts() && c.Target.Kind != policy.Staged, c.Target.Diff
 	var mutex sync.Mutex
 	return t, t.tree.ReadAll(slices.Sorted(maps.Keys(c.named)), func(path string, data []byte) {
 		text := source.New(data)

@@ -2,10 +2,10 @@ package change
 
 import "zincdoor/internal/core/source"
 
-// Between is what differs between two texts of one file, both whole.
+// Between is what differs between two texts of one file, both whole. How their lines end makes no difference.
 func Between(path string, old, new *source.Text) File {
 	f := File{Path: path, Old: path, Status: Modified}
-	olds, news := old.Lines(), new.Lines()
+	olds, news := old.Span(1, old.Len()), new.Span(1, new.Len())
 	at := pair{}
 	hunk := func(to pair) {
 		h := Hunk{OldStart: at.old + 1, OldCount: to.old - at.old, NewStart: at.new + 1, NewCount: to.new - at.new}

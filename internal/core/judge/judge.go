@@ -145,6 +145,10 @@ type Input struct {
 
 	WordsAdded int // to the team's own words by the change, which count as acceptances do
 
+	// Beside is how many findings that aren't in the input limits count all the same, by the limits' places among the door's; of a limit
+	// for each file, the most in one of them. It may be nil.
+	Beside map[int]int
+
 	AcceptAllEdits bool // Added and Dropped are in Baseline already, and are honoured as they are
 	KeepApart      bool // what several tools say of one fault stays several findings
 }

@@ -38,15 +38,15 @@ func holdLimits(j *judgement, v *Verdict, demanded map[int]LimitResult) []LimitR
 				"limit %q allows more than none and there are no base findings to compare with, so it counts only findings on changed lines; %s on other lines aren't counted",
 				limit.Name, finding.Count(aside)))
 		}
-		r.bind(j, v)
+		r.bind(j, v, j.Beside[n])
 		results = append(results, r)
 	}
 	return results
 }
 
-// bind counts what the limit selected and holds it against its bound.
-func (r *LimitResult) bind(j *judgement, v *Verdict) {
-	r.Found = len(r.Findings)
+// bind counts what the limit selected, and beside that some that aren't among the findings, and holds it against its bound.
+func (r *LimitResult) bind(j *judgement, v *Verdict, beside int) {
+	r.Found = len(r.Findings) + beside
 	switch {
 	case r.NoGrowth && len(j.BaseCovers) == 0:
 		r.Unknown, r.Held = true, true
@@ -59,6 +59,7 @@ func (r *LimitResult) bind(j *judgement, v *Verdict) {
 		r.Bound = r.Most * max(1, (j.Change.TouchedLines(j.looksAt)+r.PerLines-1)/r.PerLines)
 	case r.EachFile:
 		r.worstFiles(v.Findings)
+		r.Found = max(r.Found, beside)
 	}
 	r.Held = r.Found <= r.Bound
 }
