@@ -186,6 +186,33 @@ func TestFix(t *testing.T) {
 	}
 }
 
+// TestSuggestedCalls: the calls that a gate suggests, to fix and to list, are made with what it was called with.
+func TestSuggestedCalls(t *testing.T) {
+	t.Parallel()
+	s := repository(t)
+	s.write("core/tide.c", "int b;  \n")
+	s.commit("one")
+	s.write("core/tide.c", "int b;  \nint a;  \n")
+	elsewhere := t.TempDir() + "/policy of the pier.yaml"
+	if err := os.WriteFile(elsewhere, []byte(housePolicy), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	out, _, code := s.run("gate", "--worktree", "--door", "now", "--policy", elsewhere, "--today", "2026-11-23")
+	for _, call := range []string{"findings --worktree", "fix --broken"} {
+		at := strings.Index(out, "zincdoor "+call)
+		if code != 1 || at < 0 {
+			t.Fatalf("no call of %s is suggested:\n%s", call, out)
+		}
+		line, _, _ := strings.Cut(out[at:], "\n")
+		if out, errs, code := s.command("sh", "-c", program+strings.TrimPrefix(line, "zincdoor")); code != 0 || !strings.Contains(out, "blank-ends") {
+			t.Errorf("%s: exit code %d\n%s%s", line, code, out, errs)
+		}
+	}
+	if got := s.read("core/tide.c"); got != "int b;  \nint a;\n" {
+		t.Errorf("fixed to %q", got)
+	}
+}
+
 // TestFixingHook: a commit hook fixes by itself where its door says so, however the commit is made; the commit holds what was
 // fixed, and so do the index and the work tree that it leaves. Where the commit doesn't come about, it can be taken back all the same.
 func TestFixingHook(t *testing.T) {

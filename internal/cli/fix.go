@@ -236,7 +236,13 @@ func fixCommand(change changeFlags, evidence evidenceFlags, door string) string 
 
 // listCommand is the call that lists what a gate counts, "" where there is none.
 func listCommand(change changeFlags, evidence evidenceFlags, door string) string {
-	return render.ShellWords(callWords([]string{"zincdoor", "findings"}, change, evidence, door))
+	words := callWords([]string{"zincdoor", "findings"}, change, evidence, door)
+	for _, r := range evidence.baseReports {
+		if words != nil {
+			words = append(words, "--base-report", r)
+		}
+	}
+	return render.ShellWords(words)
 }
 
 // callWords are a command with the change and the evidence of another call; nil where they can't be named again.
@@ -250,6 +256,16 @@ func callWords(words []string, change changeFlags, evidence evidenceFlags, door 
 	}
 	for _, r := range evidence.reports {
 		words = append(words, "--report", r)
+	}
+	for _, given := range []struct{ name, value string }{
+		{"--report-commit", evidence.commit}, {"--report-root", evidence.root}, {"--policy", evidence.policy}, {"--baseline", evidence.baseline}, {"--today", evidence.today},
+	} {
+		if given.value != "" {
+			words = append(words, given.name, given.value)
+		}
+	}
+	if evidence.emptyIsClean {
+		words = append(words, "--empty-is-clean")
 	}
 	if evidence.run {
 		words = append(words, "--run")

@@ -214,10 +214,19 @@ func (s *screen) totals(v judge.Verdict) {
 	}
 	if len(counting) > 0 {
 		text := strings.Join(counting, ", ")
-		if counted > len(v.Broken()) && s.List != "" {
-			text += s.faint.Render(" (" + s.List + " lists them)")
+		list := ""
+		if counted > len(v.Broken()) {
+			list = s.List
 		}
-		s.bullet("total", text)
+		switch hint := " (" + list + " lists them)"; {
+		case list == "":
+			s.bullet("total", text)
+		case len(text)+len(hint) <= s.columns-indent:
+			s.bullet("total", text+s.faint.Render(hint))
+		default: // a call that is broken off can't be copied
+			s.bullet("total", text+"; to list them:")
+			s.line("%s%s", strings.Repeat(" ", indent), Safe(list))
+		}
 	}
 	for _, standing := range judge.Standings {
 		if n := v.Totals.By[standing]; n > 0 && asides[standing] != "" {
