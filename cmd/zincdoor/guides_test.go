@@ -194,6 +194,19 @@ func TestExamples(t *testing.T) {
 			if strings.HasPrefix(command, "zincdoor slipway --data") {
 				command = "timeout 1 " + command + " --listen 127.0.0.1:0; test $? = 124 -o $? = 0 -o $? = 2"
 			}
+			if strings.HasPrefix(command, "zincdoor lsp") { // an editor that comes and goes
+				words := ""
+				for _, message := range []string{`{"jsonrpc":"2.0","id":1,"method":"initialize","params":{"capabilities":{}}}`, `{"jsonrpc":"2.0","id":2,"method":"shutdown"}`, `{"jsonrpc":"2.0","method":"exit"}`} {
+					words += fmt.Sprintf("Content-Length: %d\\r\\n\\r\\n%s", len(message), message)
+				}
+				command = "printf '" + words + "' | " + command
+			}
+			if strings.HasPrefix(command, "zincdoor serve --address") {
+				command = "timeout 1 zincdoor serve --address 127.0.0.1:0; test $? = 124 -o $? = 0 -o $? = 2"
+			}
+			if strings.HasPrefix(command, "zincdoor serve --store") { // which finds nobody at that address
+				command += "; test $? = 2"
+			}
 			if strings.HasPrefix(command, "zincdoor review ") { // which finds nobody at that address
 				command = "zincdoor slipway --recipe | tee quay.yaml >slipway.yaml; zincdoor gate --into main --quiet --write json=verdict.json; " + command + " --address http://127.0.0.1:9; test $? = 2"
 			}

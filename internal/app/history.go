@@ -280,3 +280,8 @@ func RecordedIn(ctx context.Context, c Call, place Place) (r RecordedHere) {
 	}
 	return r
 }
+
+// Tallies are what was counted when a record was made.
+func (h *History) Tallies(ctx context.Context, is record.Summary) (map[record.By][]record.Tally, error) {
+	return h.store.Tallies(ctx, is.ID)
+}

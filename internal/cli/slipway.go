@@ -72,18 +72,5 @@ func (p *program) runSlipway(ctx context.Context, o slipway.Options, listen stri
 	}
 	fmt.Fprintf(p.out, "slipway at http://%s, the first user's token in %s\n", listener.Addr(), render.Safe(filepath.Join(o.Dir, slipway.OwnerFile)))
 	server := &http.Server{Handler: s, ReadHeaderTimeout: 10 * time.Second}
-	ended := make(chan error, 1)
-	go func() { ended <- server.Serve(listener) }()
-	select {
-	case err := <-ended:
-		return unjudged{err}
-	case <-ctx.Done():
-	}
-	last, done := context.WithTimeout(context.Background(), time.Second)
-	defer done()
-	if err := server.Shutdown(last); err != nil {
-		server.Close()
-	}
-	<-ended
-	return nil
+	return p.answer(ctx, server, listener)
 }

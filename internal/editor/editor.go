@@ -71,13 +71,15 @@ func (s *server) serve(ctx context.Context, in io.Reader, out io.WriteCloser) er
 	s.rpc = jrpc2.NewServer(s.methods(), &jrpc2.ServerOptions{
 		AllowPush: true, DisableBuiltin: true, Concurrency: mostAtOnce, NewContext: func() context.Context { return ctx },
 	})
-	s.rpc.Start(frame(in, out))
+	messages := frame(in, out)
+	s.rpc.Start(messages)
 	gone := make(chan error, 1)
 	go func() { gone <- s.rpc.Wait() }() // which an input that stays open holds up
 	var err error
 	select {
 	case err = <-gone:
 	case <-s.exited:
+		messages.finish() // what came before
 	case <-ctx.Done():
 		return ctx.Err()
 	}

@@ -293,16 +293,21 @@ func TestForms(t *testing.T) {
 		want := stateOf(1, found("core/tide.c", "old", 3))
 		old := open(t, place)
 		is := put(t, old, want)
-		script, err := fs.ReadFile(embedded, "migrations/001_records.sql")
+		was := migrations
+		defer func() { migrations = was }()
+		next := fstest.MapFS{"migrations/999_weather.sql": {Data: []byte("-- +goose Up\nALTER TABLE record ADD COLUMN weather TEXT NOT NULL DEFAULT 'fair';\n")}}
+		scripts, err := fs.Glob(embedded, "migrations/*.sql")
 		if err != nil {
 			t.Fatal(err)
 		}
-		was := migrations
-		defer func() { migrations = was }()
-		migrations = fstest.MapFS{
-			"migrations/001_records.sql": {Data: script},
-			"migrations/002_weather.sql": {Data: []byte("-- +goose Up\nALTER TABLE record ADD COLUMN weather TEXT NOT NULL DEFAULT 'fair';\n")},
+		for _, name := range scripts {
+			script, err := fs.ReadFile(embedded, name)
+			if err != nil {
+				t.Fatal(err)
+			}
+			next[name] = &fstest.MapFile{Data: script}
 		}
+		migrations = next
 		opened := make(chan error)
 		for range 4 {
 			go func() {

@@ -1,6 +1,7 @@
 package history
 
 import (
+	"cmp"
 	"context"
 	"database/sql"
 	"encoding/hex"
@@ -103,10 +104,103 @@ func (s *Store) Named(ctx context.Context, repository, beginning string) ([]reco
 	return s.summaries(ctx, "SELECT "+columns+" FROM record WHERE repository = $1 AND id >= $2 AND id < $3 ORDER BY id LIMIT 20", repository, beginning, beginning+"g")
 }
 
-// Repositories lists the repositories that have records.
+// Repositories lists the repositories that have records. It takes time for each of them, and not for each record.
 func (s *Store) Repositories(ctx context.Context) ([]string, error) {
-	return s.texts(ctx, "SELECT DISTINCT repository FROM record ORDER BY repository")
+	return s.texts(ctx, `WITH RECURSIVE names(name) AS (
+		SELECT min(repository) FROM record UNION ALL SELECT (SELECT min(repository) FROM record WHERE repository > name) FROM names WHERE name IS NOT NULL
+	) SELECT name FROM names WHERE name IS NOT NULL`)
 }
+
+// LastStates lists the last state of each guarded branch, of one repository or of all where the name is empty. It takes time for each
+// branch, and not for each record.
+func (s *Store) LastStates(ctx context.Context, repository string) ([]record.Summary, error) {
+	return s.summaries(ctx, "SELECT "+columns+` FROM (SELECT id AS one, (SELECT max(position) FROM record WHERE record.stream = stream.id) AS last FROM stream WHERE repository = $1 OR $1 = '') newest
+		JOIN record ON record.stream = newest.one AND record.position = newest.last ORDER BY repository, branch, door`, repository)
+}
+
+// Line is how many findings the last states of a stream had, at most so many, the oldest first.
+func (s *Store) Line(ctx context.Context, stream int64, most int) (all []int, err error) {
+	err = rows(ctx, s.db, func(scan func(...any) error) error {
+		var n int
+		err := scan(&n)
+		all = append(all, n)
+		return err
+	}, "SELECT findings FROM record WHERE stream = $1 ORDER BY position DESC LIMIT $2", stream, most)
+	slices.Reverse(all)
+	return all, err
+}
+
+// Event is something that happened to a finding in the states of a branch.
+type Event struct {
+	Position int64
+	Finding  string // its id since then
+	Kind     string // Came, Went or Became
+	Was      string // its id before, where it became another
+}
+
+// What happens to findings.
+const (
+	Came   = came
+	Went   = went
+	Became = became // it goes on under another id, since it moved or its text changed
+)
+
+// Life lists what happened to a finding, under whatever ids, in the states of a branch, the first first; what there was before the first
+// record nothing is known of.
+func (s *Store) Life(ctx context.Context, stream int64, finding string) (all []Event, err error) {
+	ids, asked := []string{finding}, map[string]bool{}
+	seen := map[Event]bool{}
+	for len(ids) > 0 {
+		id := ids[0]
+		if ids = ids[1:]; asked[id] || len(asked) > mostNames {
+			continue
+		}
+		asked[id] = true
+		err = rows(ctx, s.db, func(scan func(...any) error) error {
+			var e Event
+			err := scan(&e.Position, &e.Finding, &e.Kind, &e.Was)
+			if err == nil && !seen[e] {
+				seen[e] = true
+				all = append(all, e)
+				for _, other := range []string{e.Finding, e.Was} {
+					if other != "" {
+						ids = append(ids, other)
+					}
+				}
+			}
+			return err
+		}, "SELECT position, finding, kind, was FROM event WHERE stream = $1 AND finding = $2 UNION SELECT position, finding, kind, was FROM event WHERE stream = $1 AND was <> '' AND was = $2", stream, id)
+		if err != nil {
+			return nil, err
+		}
+	}
+	slices.SortFunc(all, func(a, b Event) int { return cmp.Or(cmp.Compare(a.Position, b.Position), cmp.Compare(a.Kind, b.Kind)) })
+	return all, nil
+}
+
+// mostNames bounds under how many ids a finding is followed.
+const mostNames = 1000
+
+// At is the record of a stream at a position; found is false where it has gone.
+func (s *Store) At(ctx context.Context, stream, position int64) (is record.Summary, found bool, err error) {
+	all, err := s.summaries(ctx, "SELECT "+columns+" FROM record WHERE stream = $1 AND position = $2", stream, position)
+	if err != nil || len(all) == 0 {
+		return is, false, err
+	}
+	return all[0], true, nil
+}
+
+// ByID is the record of that id, of whatever repository; found is false where there is none.
+func (s *Store) ByID(ctx context.Context, id string) (is record.Summary, found bool, err error) {
+	all, err := s.summaries(ctx, "SELECT "+columns+" FROM record WHERE id = $1", id)
+	if err != nil || len(all) == 0 {
+		return is, false, err
+	}
+	return all[0], true, nil
+}
+
+// Ready reports whether the store answers.
+func (s *Store) Ready(ctx context.Context) error { return s.db.PingContext(ctx) }
 
 // Record reads a record with the findings that are kept of it.
 func (s *Store) Record(ctx context.Context, is record.Summary) (*record.Record, error) {

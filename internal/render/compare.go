@@ -98,7 +98,7 @@ func Compared(w io.Writer, format string, c record.Comparison, from, to record.S
 	}
 	s.line("%s", s.bold.Render(text))
 	if c.CostBefore+c.Costs > 0 {
-		s.line("work: %s%s%s", workTime(c.CostBefore), s.arrow, workTime(c.Costs))
+		s.line("work: %s%s%s", WorkTime(c.CostBefore), s.arrow, WorkTime(c.Costs))
 	}
 	for _, part := range []struct {
 		name   string

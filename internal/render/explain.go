@@ -126,9 +126,9 @@ func (s *screen) severity(e Explanation) {
 		s.wrapped(strings.Repeat(" ", indent), fmt.Sprintf("%s: %s", Safe(cmp.Or(e.At(step.Index), "its tool")), Safe(step.What)), s.faint)
 	}
 	if e.Cost > 0 {
-		about := "about " + workTime(e.Cost) + " to put right"
+		about := "about " + WorkTime(e.Cost) + " to put right"
 		if n := len(e.Found); n > 1 {
-			about += fmt.Sprintf(", %s for all %d", workTime(e.Cost*n), n)
+			about += fmt.Sprintf(", %s for all %d", WorkTime(e.Cost*n), n)
 		}
 		s.bullet("cost", about)
 	}

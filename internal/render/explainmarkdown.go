@@ -35,7 +35,7 @@ func ExplainMarkdown(e Explanation) string {
 		line += fmt.Sprintf(" (%s: %s)", escapeMarkdown(cmp.Or(at, "its tool")), escapeMarkdown(e.Steps[n-1].What))
 	}
 	if e.Cost > 0 {
-		line += ", about " + workTime(e.Cost) + " to put right"
+		line += ", about " + WorkTime(e.Cost) + " to put right"
 	}
 	fmt.Fprintf(&s, "- %s\n", line)
 	if len(e.Limits) == 0 {

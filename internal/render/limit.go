@@ -62,7 +62,7 @@ func demanded(d policy.Demand) (text string) {
 func amount(d policy.Demand, n float64) string {
 	switch {
 	case d.Number == measure.NumberDebt:
-		return workTime(int(n))
+		return WorkTime(int(n))
 	case d.Share && n > 99.9 && n < 100:
 		return "99.9%"
 	case d.Share && n > 0 && n < 0.1:

@@ -111,7 +111,7 @@ func fillsOf(t record.Trend) func(n int) string {
 func scaleOf(most int, cost bool) (unit func(int) string, scale []int) {
 	unit, whole := func(n int) string { return fmt.Sprint(n) }, 1
 	if cost {
-		unit = workTime
+		unit = WorkTime
 		if most > 120 {
 			whole = 60
 		}

@@ -114,7 +114,7 @@ func someWork(minutes int) string {
 	if minutes == 0 {
 		return ""
 	}
-	return workTime(minutes)
+	return WorkTime(minutes)
 }
 
 func indented(w io.Writer, v any) error {

@@ -29,18 +29,18 @@ func totalsInWords(v judge.Verdict) string {
 
 // debtInWords tells how much work the findings are, and how much of it is new.
 func debtInWords(t judge.Totals) string {
-	text := "about " + workTime(t.Debt) + " of work"
+	text := "about " + WorkTime(t.Debt) + " of work"
 	switch fresh := t.DebtBy[judge.New]; {
 	case fresh == t.Debt:
 		text += ", all of it new"
 	case fresh > 0:
-		text += ", " + workTime(fresh) + " of it new"
+		text += ", " + WorkTime(fresh) + " of it new"
 	}
 	return text
 }
 
-// workTime writes a number of minutes in hours and minutes.
-func workTime(n int) string {
+// WorkTime writes a number of minutes in hours and minutes.
+func WorkTime(n int) string {
 	hours, minutes := n/60, n%60
 	switch {
 	case hours == 0:

@@ -144,7 +144,7 @@ func trendText(w io.Writer, t record.Trend, o TrendOptions) error {
 	shown := seriesOf(t, o)
 	number, fewer := strconv.Itoa, "fewer"
 	if o.Cost {
-		number, fewer = workTime, "less"
+		number, fewer = WorkTime, "less"
 	}
 	sums := t.By != string(record.BySet) && len(shown.names) > 1
 	grid := table{left: []bool{true}}

@@ -1,0 +1,191 @@
+package app
+
+import (
+	"context"
+	"errors"
+	"io/fs"
+	"os"
+	"path/filepath"
+
+	"zincdoor/internal/core/judge"
+	"zincdoor/internal/core/record"
+	"zincdoor/internal/history"
+	"zincdoor/internal/policyfile"
+)
+
+// Records are what was recorded of many repositories, in one store. They must be closed; several goroutines may ask them at once.
+type Records struct{ store *history.Store }
+
+// OpenRecords opens what was recorded where a call in dir finds it: the place that it names, else the one of the repository at hand. A file
+// that isn't there is made.
+func OpenRecords(ctx context.Context, dir string, place Place) (*Records, error) {
+	repo, err := openIfAny(ctx, dir)
+	if err != nil {
+		return nil, err
+	}
+	home := homeOf(repo, dir)
+	if repo != nil {
+		repo.Close()
+	}
+	at, waiting, err := place.at(home, dir)
+	if err != nil {
+		return nil, err
+	}
+	if !history.IsServer(at) {
+		if err := os.MkdirAll(filepath.Dir(at), 0o755); err != nil {
+			return nil, err
+		}
+	}
+	store, err := history.Open(ctx, at)
+	if err != nil {
+		return nil, err
+	}
+	if _, _, err := waiting.TakeIn(ctx, store); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return nil, errors.Join(err, store.Close())
+	}
+	return &Records{store}, nil
+}
+
+// Close closes them.
+func (r *Records) Close() error { return r.store.Close() }
+
+// Ready reports whether the store answers.
+func (r *Records) Ready(ctx context.Context) error { return r.store.Ready(ctx) }
+
+// Of is what was recorded of one repository. It needn't be closed.
+func (r *Records) Of(name string) *History {
+	return &History{Name: name, Policy: policyfile.Builtin().Policy, store: r.store}
+}
+
+// BranchState is the last state of a guarded branch, as one door sees it.
+type BranchState struct {
+	Branch
+	Last record.Summary
+	Line []int // how many findings the states before it and it had, the oldest first
+}
+
+// RepositoryState is how a repository stands.
+type RepositoryState struct {
+	Name     string
+	Last     record.Summary // the newest record of any kind
+	Branches []BranchState  // sorted by branch and door; none where no state was recorded
+}
+
+// lineStates is how many states a line shows.
+const lineStates = 30
+
+// Repositories are all that have records, by their names.
+func (r *Records) Repositories(ctx context.Context) (all []RepositoryState, err error) {
+	names, err := r.store.Repositories(ctx)
+	if err != nil {
+		return nil, err
+	}
+	states, err := r.store.LastStates(ctx, "")
+	if err != nil {
+		return nil, err
+	}
+	at := map[string]int{}
+	for _, name := range names {
+		is := RepositoryState{Name: name}
+		last, err := r.store.List(ctx, history.Filter{Repository: name, Last: 1})
+		if err != nil {
+			return nil, err
+		}
+		if len(last) > 0 { // else it has gone meanwhile
+			is.Last = last[0]
+		}
+		at[name] = len(all)
+		all = append(all, is)
+	}
+	for _, s := range states {
+		n, known := at[s.Repository]
+		if !known {
+			continue
+		}
+		is, err := r.branchState(ctx, s)
+		if err != nil {
+			return nil, err
+		}
+		all[n].Branches = append(all[n].Branches, is)
+	}
+	return all, nil
+}
+
+// Branches are the last states of a repository's guarded branches.
+func (r *Records) Branches(ctx context.Context, repository string) (all []BranchState, err error) {
+	states, err := r.store.LastStates(ctx, repository)
+	for _, s := range states {
+		is, err := r.branchState(ctx, s)
+		if err != nil {
+			return nil, err
+		}
+		all = append(all, is)
+	}
+	return all, err
+}
+
+func (r *Records) branchState(ctx context.Context, last record.Summary) (BranchState, error) {
+	line, err := r.store.Line(ctx, last.State.Stream, lineStates)
+	return BranchState{Branch: Branch{Name: last.Branch, Door: last.Door}, Last: last, Line: line}, err
+}
+
+// Record reads a record by its id; found is false where there is none.
+func (r *Records) Record(ctx context.Context, id string) (made *record.Record, found bool, err error) {
+	is, found, err := r.store.ByID(ctx, id)
+	if err != nil || !found {
+		return nil, false, err
+	}
+	made, err = r.store.Record(ctx, is)
+	return made, err == nil, err
+}
+
+// LifeEvent is something that happened to a finding.
+type LifeEvent struct {
+	Kind   string         // one of history.Came, Went and Became
+	Record record.Summary // the state in which that was seen
+	Is     *judge.Finding // as it was then, or before it went; nil where that record has gone
+}
+
+// Life follows a finding of a recorded state, by its id there, through the states of that branch: since when it is there, where it moved,
+// whether it is gone.
+func (r *Records) Life(ctx context.Context, in record.Summary, finding string) (all []LifeEvent, err error) {
+	events, err := r.store.Life(ctx, in.State.Stream, finding)
+	if err != nil {
+		return nil, err
+	}
+	for _, e := range events {
+		is, found, err := r.store.At(ctx, in.State.Stream, e.Position)
+		if err != nil {
+			return nil, err
+		}
+		if !found {
+			continue
+		}
+		life := LifeEvent{Kind: e.Kind, Record: is}
+		if e.Kind != history.Went {
+			if life.Is, err = r.findingIn(ctx, is, e.Finding); err != nil {
+				return nil, err
+			}
+		}
+		all = append(all, life)
+	}
+	return all, nil
+}
+
+func (r *Records) findingIn(ctx context.Context, is record.Summary, id string) (*judge.Finding, error) {
+	made, err := r.store.Record(ctx, is)
+	if err != nil {
+		return nil, err
+	}
+	for i := range made.Verdict.Findings {
+		if f := &made.Verdict.Findings[i]; f.ID == id {
+			return f, nil
+		}
+	}
+	return nil, nil
+}
+
+// Summary is what a record is, by its id; found is false where there is none.
+func (r *Records) Summary(ctx context.Context, id string) (is record.Summary, found bool, err error) {
+	return r.store.ByID(ctx, id)
+}
