@@ -1,8 +1,8 @@
 package app
 
 import (
+	"cmp"
 	"context"
-	"errors"
 	"fmt"
 	"io"
 	"net/url"
@@ -40,6 +40,7 @@ type past struct {
 // Place says where records are kept, as far as a call has a say in that.
 type Place struct {
 	File        string // a file that the call names, "" for none
+	Option      string // by which it names one, "" for --history-file
 	Environment string // what the environment names: a file or the address of a PostgreSQL database; "" for none
 }
 
@@ -68,7 +69,7 @@ func (p Place) at(home *home, dir string) (place string, waiting history.Waiting
 	case home.folder != "":
 		place = filepath.Join(home.folder, "history.db")
 	default:
-		return "", "", errors.New("there is no repository to keep it in; name a file: --history-file FILE")
+		return "", "", fmt.Errorf("there is no repository to keep it in; name a file: %s FILE", cmp.Or(p.Option, "--history-file"))
 	}
 	switch {
 	case home.folder != "":

@@ -67,66 +67,54 @@ type BranchState struct {
 // RepositoryState is how a repository stands.
 type RepositoryState struct {
 	Name     string
-	Last     record.Summary // the newest record of any kind
+	Last     record.Summary // the newest record, of one without states
 	Branches []BranchState  // sorted by branch and door; none where no state was recorded
 }
 
 // lineStates is how many states a line shows.
 const lineStates = 30
 
-// Repositories are all that have records, by their names.
-func (r *Records) Repositories(ctx context.Context) (all []RepositoryState, err error) {
+// Repositories are all that have records and whose name is taken, by their names.
+func (r *Records) Repositories(ctx context.Context, takes func(name string) bool) (all []RepositoryState, err error) {
 	names, err := r.store.Repositories(ctx)
 	if err != nil {
 		return nil, err
 	}
-	states, err := r.store.LastStates(ctx, "")
+	branches, err := r.Branches(ctx, "")
 	if err != nil {
 		return nil, err
 	}
-	at := map[string]int{}
-	for _, name := range names {
-		is := RepositoryState{Name: name}
-		last, err := r.store.List(ctx, history.Filter{Repository: name, Last: 1})
-		if err != nil {
-			return nil, err
-		}
-		if len(last) > 0 { // else it has gone meanwhile
-			is.Last = last[0]
-		}
-		at[name] = len(all)
-		all = append(all, is)
+	of := map[string][]BranchState{}
+	for _, b := range branches {
+		of[b.Last.Repository] = append(of[b.Last.Repository], b)
 	}
-	for _, s := range states {
-		n, known := at[s.Repository]
-		if !known {
+	for _, name := range names {
+		if !takes(name) {
 			continue
 		}
-		is, err := r.branchState(ctx, s)
-		if err != nil {
-			return nil, err
+		is := RepositoryState{Name: name, Branches: of[name]}
+		if len(is.Branches) == 0 {
+			last, err := r.store.List(ctx, history.Filter{Repository: name, Last: 1})
+			if err != nil {
+				return nil, err
+			}
+			if len(last) == 0 {
+				continue // it has gone meanwhile
+			}
+			is.Last = last[0]
 		}
-		all[n].Branches = append(all[n].Branches, is)
+		all = append(all, is)
 	}
 	return all, nil
 }
 
-// Branches are the last states of a repository's guarded branches.
+// Branches are the last states of a repository's guarded branches; of all repositories' where the name is empty.
 func (r *Records) Branches(ctx context.Context, repository string) (all []BranchState, err error) {
-	states, err := r.store.LastStates(ctx, repository)
-	for _, s := range states {
-		is, err := r.branchState(ctx, s)
-		if err != nil {
-			return nil, err
-		}
-		all = append(all, is)
+	states, err := r.store.LastStates(ctx, repository, lineStates)
+	for _, last := range states {
+		all = append(all, BranchState{Branch: Branch{Name: last.Branch, Door: last.Door}, Last: last.Summary, Line: last.Line})
 	}
 	return all, err
-}
-
-func (r *Records) branchState(ctx context.Context, last record.Summary) (BranchState, error) {
-	line, err := r.store.Line(ctx, last.State.Stream, lineStates)
-	return BranchState{Branch: Branch{Name: last.Branch, Door: last.Door}, Last: last, Line: line}, err
 }
 
 // Record reads a record by its id; found is false where there is none.

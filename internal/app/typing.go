@@ -65,7 +65,7 @@ func (l *Live) Type(ctx context.Context, texts map[string][]byte) (*Judgement, e
 	return &Judgement{Judged: j, Waiting: collected.Waiting, Edited: slices.Concat(before, again, edited)}, nil
 }
 
-// concerned tells of which files findings are judged again: those of the change, and those that are open. There may be very many others,
+// concerned says of which files findings are judged again: those of the change, and those that are open. There may be very many others,
 // whose findings no typing alters. Where the door has a limit on what all findings come to, it is all files.
 func (l *Live) concerned(t *target.Target, open map[string][]byte) (takes func(path string) bool, err error) {
 	if slices.ContainsFunc(l.judged.Input.Door.Limits, func(limit policy.Limit) bool {

@@ -51,7 +51,7 @@ Records are read where gate --record puts them: the store of the repository at h
 		},
 	}
 	p.group(cmd, "Service", func(f *pflag.FlagSet) {
-		f.StringVar(&flags.store, "store", "", "`PLACE`|a file, or postgres://… without a password; else where this repository's records are kept")
+		f.StringVar(&flags.store, "store", "", "`PLACE`|a file, or postgres://… without a password; else as history has it")
 		f.StringVar(&flags.address, "address", "127.0.0.1:7312", "`HOST:PORT`|where to listen; port 0 for any free one")
 		f.StringVar(&flags.certificate, "tls-certificate", "", "answer by TLS, with the certificate in `FILE` (PEM)")
 		f.StringVar(&flags.key, "tls-key", "", "the certificate's key is in `FILE` (PEM)")
@@ -65,7 +65,7 @@ func (p *program) runServe(ctx context.Context, flags serveFlags) error {
 	if err != nil {
 		return err
 	}
-	place := app.Place{File: flags.store, Environment: os.Getenv("ZINCDOOR_HISTORY")}
+	place := app.Place{File: flags.store, Option: "--store", Environment: os.Getenv("ZINCDOOR_HISTORY")}
 	if history.IsServer(flags.store) {
 		place = app.Place{Environment: flags.store}
 	}

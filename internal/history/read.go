@@ -111,23 +111,64 @@ func (s *Store) Repositories(ctx context.Context) ([]string, error) {
 	) SELECT name FROM names WHERE name IS NOT NULL`)
 }
 
-// LastStates lists the last state of each guarded branch, of one repository or of all where the name is empty. It takes time for each
-// branch, and not for each record.
-func (s *Store) LastStates(ctx context.Context, repository string) ([]record.Summary, error) {
-	return s.summaries(ctx, "SELECT "+columns+` FROM (SELECT id AS one, (SELECT max(position) FROM record WHERE record.stream = stream.id) AS last FROM stream WHERE repository = $1 OR $1 = '') newest
-		JOIN record ON record.stream = newest.one AND record.position = newest.last ORDER BY repository, branch, door`, repository)
+// LastState is the last state of a guarded branch as one door sees it.
+type LastState struct {
+	record.Summary
+	Line []int // how many findings the states before it and it had, the oldest first
 }
 
-// Line is how many findings the last states of a stream had, at most so many, the oldest first.
-func (s *Store) Line(ctx context.Context, stream int64, most int) (all []int, err error) {
+// LastStates lists the last state of each guarded branch, with a line of at most so many: of one repository, or of all where the name is
+// empty. It takes time for each branch, and not for each record.
+func (s *Store) LastStates(ctx context.Context, repository string, most int) (all []LastState, err error) {
+	var streams []int64
 	err = rows(ctx, s.db, func(scan func(...any) error) error {
-		var n int
-		err := scan(&n)
-		all = append(all, n)
+		var id int64
+		err := scan(&id)
+		streams = append(streams, id)
 		return err
-	}, "SELECT findings FROM record WHERE stream = $1 ORDER BY position DESC LIMIT $2", stream, most)
-	slices.Reverse(all)
-	return all, err
+	}, "SELECT id FROM stream WHERE repository = $1 OR $1 = '' ORDER BY repository, branch, door", repository)
+	if err != nil || len(streams) == 0 {
+		return nil, err
+	}
+	newest, err := s.db.PrepareContext(ctx, "SELECT "+columns+" FROM record WHERE stream = $1 ORDER BY position DESC LIMIT 1")
+	if err != nil {
+		return nil, err
+	}
+	defer newest.Close()
+	line, err := s.db.PrepareContext(ctx, "SELECT findings FROM record WHERE stream = $1 ORDER BY position DESC LIMIT $2")
+	if err != nil {
+		return nil, err
+	}
+	defer line.Close()
+	for _, id := range streams {
+		var last LastState
+		err := rows(ctx, prepared{newest}, func(scan func(...any) error) (err error) {
+			last.Summary, err = summary(scan)
+			return err
+		}, "", id)
+		if err == nil && last.ID != "" { // else all have been pruned
+			err = rows(ctx, prepared{line}, func(scan func(...any) error) error {
+				var n int
+				err := scan(&n)
+				last.Line = append(last.Line, n)
+				return err
+			}, "", id, most)
+			slices.Reverse(last.Line)
+			all = append(all, last)
+		}
+		if err != nil {
+			return nil, err
+		}
+	}
+	return all, nil
+}
+
+// prepared is a query that is made many times: its text is known already.
+type prepared struct{ *sql.Stmt }
+
+// QueryContext makes the query, whose text isn't looked at.
+func (p prepared) QueryContext(ctx context.Context, _ string, args ...any) (*sql.Rows, error) {
+	return p.Stmt.QueryContext(ctx, args...)
 }
 
 // Event is something that happened to a finding in the states of a branch.

@@ -164,7 +164,8 @@ func workTime(minutes int) string {
 }
 
 func (s *Service) repositories(w http.ResponseWriter, r *http.Request) {
-	all, err := s.Records.Repositories(r.Context())
+	query := strings.ToLower(r.FormValue("q"))
+	all, err := s.Records.Repositories(r.Context(), func(name string) bool { return strings.Contains(strings.ToLower(name), query) })
 	if err != nil {
 		s.failed(w, err)
 		return
@@ -178,9 +179,6 @@ func (s *Service) repositories(w http.ResponseWriter, r *http.Request) {
 		Others []other
 	}{page: s.page("Repositories"), Query: r.FormValue("q"), Named: true}
 	for _, one := range all {
-		if !strings.Contains(strings.ToLower(one.Name), strings.ToLower(data.Query)) {
-			continue
-		}
 		for _, b := range one.Branches {
 			data.Rows = append(data.Rows, rowOf(one.Name, b))
 		}
@@ -235,11 +233,6 @@ var plotted = []record.By{record.BySeverity, record.ByRule, record.ByTool, recor
 
 func (s *Service) repository(w http.ResponseWriter, r *http.Request) {
 	name := r.FormValue("name")
-	branches, err := s.Records.Branches(r.Context(), name)
-	if err != nil {
-		s.failed(w, err)
-		return
-	}
 	h := s.Records.Of(name)
 	newest, err := h.List(r.Context(), history.Filter{Last: 20})
 	if err != nil {
@@ -248,6 +241,11 @@ func (s *Service) repository(w http.ResponseWriter, r *http.Request) {
 	}
 	if name == "" || len(newest) == 0 {
 		s.trouble(w, http.StatusNotFound, "Nothing is recorded of that repository.")
+		return
+	}
+	branches, err := s.Records.Branches(r.Context(), name)
+	if err != nil {
+		s.failed(w, err)
 		return
 	}
 	during, err := s.period(r)
@@ -336,7 +334,7 @@ type recordRow struct {
 func recordRows(all []record.Summary) (rows []recordRow) {
 	for _, is := range slices.Backward(all) {
 		rows = append(rows, recordRow{
-			Address: address("/record", "id", is.ID), When: moment(is.Time), Door: render.Safe(is.Door), Of: render.Safe(cmp.Or(is.Ref, strings.TrimPrefix(is.Branch, "refs/heads/"), is.Kind)),
+			Address: address("/record", "id", is.ID), When: moment(is.Time), Door: render.Safe(is.Door), Of: render.Safe(strings.TrimPrefix(cmp.Or(is.Ref, is.Branch, is.Kind), "refs/heads/")),
 			Commit: render.Safe(fmt.Sprintf("%.8s", is.Head)), Outcome: is.Outcome, Findings: is.Findings, New: is.New,
 		})
 	}
@@ -427,7 +425,7 @@ func (s *Service) findings(w http.ResponseWriter, r *http.Request) {
 		Rows                         []row
 		Left                         int
 	}{
-		page: s.page("Findings of "+made.Repository, repositoryLink(made.Repository)), Of: render.Safe(cmp.Or(strings.TrimPrefix(made.Branch, "refs/heads/"), v.Subject.Ref, v.Subject.Kind)), When: moment(made.Time),
+		page: s.page("Findings of "+made.Repository, repositoryLink(made.Repository)), Of: render.Safe(strings.TrimPrefix(cmp.Or(made.Branch, v.Subject.Ref, v.Subject.Kind), "refs/heads/")), When: moment(made.Time),
 		All: finding.Count(len(v.Findings)), Record: made.ID, Query: r.FormValue("q"), Severities: choices(v.Ladder, severity), Standings: choices(judge.Standings, standing),
 	}
 	for i := range v.Findings {
