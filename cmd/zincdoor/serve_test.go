@@ -6,6 +6,7 @@ import (
 	"io"
 	"net/http"
 	"net/url"
+	"os"
 	"os/exec"
 	"regexp"
 	"strings"
@@ -25,7 +26,15 @@ type served struct {
 func (s *sandbox) serve(args ...string) *served {
 	s.Helper()
 	p := &served{sandbox: s}
-	p.cmd = exec.Command(program, append([]string{"serve", "--address", "127.0.0.1:0"}, args...)...)
+	p.start(append([]string{"serve", "--address", "127.0.0.1:0"}, args...)...)
+	return p
+}
+
+// start starts the program, which says where it serves.
+func (p *served) start(args ...string) {
+	p.Helper()
+	s := p.sandbox
+	p.cmd = exec.Command(program, args...)
 	p.cmd.Dir, p.cmd.Env, p.cmd.Stderr = s.dir, s.environment(), &p.errs
 	out, err := p.cmd.StdoutPipe()
 	if err != nil {
@@ -40,8 +49,7 @@ func (s *sandbox) serve(args ...string) *served {
 		p.cmd.Wait()
 		s.Fatalf("it doesn't serve: %v\n%s", err, p.errs.String())
 	}
-	p.address = strings.TrimSpace(strings.TrimPrefix(line, "pages at "))
-	return p
+	p.address = regexp.MustCompile(`http://[0-9.:]+`).FindString(line)
 }
 
 // get asks for a page, and gives what is answered.
@@ -144,6 +152,27 @@ func TestServe(t *testing.T) {
 	p.end()
 	if !strings.Contains(p.errs.String(), `"path":"/repository","status":200`) {
 		t.Errorf("requests are noted as\n%.500s", p.errs.String())
+	}
+}
+
+// TestServiceDemo: six repositories are shown, and nothing is left behind.
+func TestServiceDemo(t *testing.T) {
+	s := &sandbox{T: t, dir: t.TempDir()}
+	s.env = append(s.env, "TMPDIR="+s.dir)
+	p := &served{sandbox: s}
+	p.start("demo", "--service")
+	_, _, body := p.get("/")
+	for _, name := range []string{"tideboard", "crewroster", "farebox", "harbourlog", "quayside", "timetable"} {
+		if !strings.Contains(body, name) {
+			t.Errorf("%s isn't shown", name)
+		}
+		if code, _, page := p.get("/repository?name=" + name); code != http.StatusOK || !strings.Contains(page, "By severity") {
+			t.Errorf("%s: %d %.300s", name, code, page)
+		}
+	}
+	p.end()
+	if left, err := os.ReadDir(s.dir); err != nil || len(left) > 0 {
+		t.Errorf("left behind: %v, %v", left, err)
 	}
 }
 

@@ -131,8 +131,11 @@ func (r *Records) Record(ctx context.Context, id string) (made *record.Record, f
 type LifeEvent struct {
 	Kind   string         // one of history.Came, Went and Became
 	Record record.Summary // the state in which that was seen
-	Is     *judge.Finding // as it was then, or before it went; nil where that record has gone
+	Is     *judge.Finding // as it was then; nil where it went, and of all but the last few events
 }
+
+// mostPlaced is of how many events, the last ones, it is read where the finding stood: that takes a whole state each.
+const mostPlaced = 5
 
 // Life follows a finding of a recorded state, by its id there, through the states of that branch: since when it is there, where it moved,
 // whether it is gone.
@@ -141,7 +144,7 @@ func (r *Records) Life(ctx context.Context, in record.Summary, finding string) (
 	if err != nil {
 		return nil, err
 	}
-	for _, e := range events {
+	for n, e := range events {
 		is, found, err := r.store.At(ctx, in.State.Stream, e.Position)
 		if err != nil {
 			return nil, err
@@ -150,7 +153,7 @@ func (r *Records) Life(ctx context.Context, in record.Summary, finding string) (
 			continue
 		}
 		life := LifeEvent{Kind: e.Kind, Record: is}
-		if e.Kind != history.Went {
+		if e.Kind != history.Went && n >= len(events)-mostPlaced {
 			if life.Is, err = r.findingIn(ctx, is, e.Finding); err != nil {
 				return nil, err
 			}

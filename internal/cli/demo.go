@@ -18,16 +18,25 @@ import (
 
 func (p *program) demo() *cobra.Command {
 	var keep string
-	var pull bool
+	var pull, pages bool
 	cmd := &cobra.Command{
 		Use:   "demo",
 		Short: "Show the whole job on made-up data",
 		Long: `Make the repository of a made-up ferry operator in a temporary folder, with real commits and the reports of its linters, and run the real commands on it: take the baseline of old code, let a clean change pass, shut the door on a change with new findings, and open it again once they are fixed.
 
-With --keep the repository stays, so that you can go on by hand. With --pull-request it shows a pull request instead, at a stand-in of a code host that it starts on this machine: comments at the lines, a merge that is refused, and the merge once all is fixed.`,
-		Example: "zincdoor demo\nzincdoor demo --keep tideboard\nzincdoor demo --pull-request",
+With --keep the repository stays, so that you can go on by hand. With --pull-request it shows a pull request instead, at a stand-in of a code host that it starts on this machine: comments at the lines, a merge that is refused, and the merge once all is fixed. With --service it shows pages of six repositories and half a year, until Ctrl-C.`,
+		Example: "zincdoor demo\nzincdoor demo --keep tideboard\nzincdoor demo --pull-request\nzincdoor demo --service",
 		Args:    noArguments,
 		RunE: func(cmd *cobra.Command, _ []string) error {
+			if pages {
+				if pull || keep != "" {
+					return errors.New("--service goes by itself: it leaves nothing behind")
+				}
+				if err := p.playService(cmd.Context()); err != nil {
+					return unjudged{fmt.Errorf("the demo stopped: %w", err)}
+				}
+				return nil
+			}
 			if pull {
 				if keep != "" {
 					return errors.New("--keep and --pull-request can't go together: the code host would be gone")
@@ -55,6 +64,7 @@ With --keep the repository stays, so that you can go on by hand. With --pull-req
 	p.group(cmd, "Demo", func(f *pflag.FlagSet) {
 		f.StringVar(&keep, "keep", "", "make the repository in `DIR` and leave it there")
 		f.BoolVar(&pull, "pull-request", false, "show a pull request, at a code host on this machine")
+		f.BoolVar(&pages, "service", false, "show pages of six repositories and half a year")
 	})
 	return cmd
 }

@@ -4,7 +4,9 @@ import (
 	"bytes"
 	"crypto/sha1"
 	"encoding/hex"
+	"errors"
 	"fmt"
+	"io"
 	"slices"
 	"strconv"
 	"strings"
@@ -31,21 +33,65 @@ const weeks = 26
 
 var firstWeek = time.Date(2026, 3, 30, 14, 5, 0, 0, time.UTC)
 
+// HalfYearEnd is a day after the made-up half year.
+var HalfYearEnd = firstWeek.AddDate(0, 0, 7*weeks)
+
 // Remember writes the records of the made-up half year before the repository's first commit, as an export has them.
 func (r *Repository) Remember() error {
-	all, err := HalfYear()
+	found, err := readHalfYear()
+	if err != nil {
+		return err
+	}
+	all, err := halfYear(Name, found)
 	if err != nil {
 		return err
 	}
 	var out bytes.Buffer
+	err = writeLines(&out, all)
+	return errors.Join(err, r.write(HalfYearFile, out.Bytes()))
+}
+
+func writeLines(w io.Writer, all []*record.Record) error {
 	for _, made := range all {
 		line, err := recordfile.Line(made)
 		if err != nil {
 			return err
 		}
-		out.Write(append(line, '\n'))
+		if _, err := w.Write(append(line, '\n')); err != nil {
+			return err
+		}
 	}
-	return r.write(HalfYearFile, out.Bytes())
+	return nil
+}
+
+// Fleet are the operator's repositories, of all of which there are records of half a year.
+var Fleet = []string{Name, "crewroster", "farebox", "harbourlog", "quayside", "timetable"}
+
+// RememberFleet writes the records of all of the operator's repositories, as an export has them. What each of them had is part of what
+// tideboard had, at other times.
+func RememberFleet(w io.Writer) error {
+	found, err := readHalfYear()
+	if err != nil {
+		return err
+	}
+	for n, name := range Fleet {
+		var its []lasting
+		for i, f := range found {
+			if n > 0 && (i+n)%len(Fleet) < n {
+				continue
+			}
+			f.from, f.to = max(f.from-n, 0), f.to+n*i%(3*n+1)
+			its = append(its, f)
+		}
+		all, err := halfYear(name, its)
+		if err == nil {
+			err = writeLines(w, all)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // lasting is a finding, and the weeks that had it.
@@ -54,13 +100,9 @@ type lasting struct {
 	from, to int
 }
 
-// HalfYear makes the records of half a year: each week's push to main, judged by the demo's policy. What a week had is accepted in the
+// halfYear makes the records of half a year: each week's push to main, judged by the demo's policy. What a week had is accepted in the
 // next one.
-func HalfYear() ([]*record.Record, error) {
-	found, err := readHalfYear()
-	if err != nil {
-		return nil, err
-	}
+func halfYear(name string, found []lasting) ([]*record.Record, error) {
 	text, err := scenes.ReadFile("scenes/policy.yaml")
 	if err != nil {
 		return nil, err
@@ -93,9 +135,9 @@ func HalfYear() ([]*record.Record, error) {
 			in.Baseline.Entries = entriesOf(in.Findings, file.Policy)
 		}
 		in.Today = firstWeek.AddDate(0, 0, 7*week).Format(time.DateOnly)
-		in.Subject = judge.Subject{Kind: string(policy.Push), Ref: "refs/heads/main", Base: madeUp(week - 1), Head: madeUp(week), Files: len(files)}
+		in.Subject = judge.Subject{Kind: string(policy.Push), Ref: "refs/heads/main", Base: madeUp(name, week-1), Head: madeUp(name, week), Files: len(files)}
 		made := record.Of(judge.Judge(in), "refs/heads/main", file.Policy)
-		made.Repository, made.Imported = Name, true
+		made.Repository, made.Imported = name, true
 		made.Time, made.Took = firstWeek.AddDate(0, 0, 7*week).Add(time.Duration(week*37%240)*time.Minute), time.Duration(38+week*13%30)*time.Millisecond
 		if err := recordfile.Name(&made); err != nil {
 			return nil, err
@@ -124,8 +166,8 @@ func entriesOf(all []finding.Finding, p *policy.Policy) (entries []baseline.Entr
 }
 
 // madeUp is the id of a commit that never was.
-func madeUp(week int) string {
-	sum := sha1.Sum([]byte(fmt.Sprintf("tideboard, week %d", week)))
+func madeUp(name string, week int) string {
+	sum := sha1.Sum([]byte(fmt.Sprintf("%s, week %d", name, week)))
 	return hex.EncodeToString(sum[:])
 }
 
