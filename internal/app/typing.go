@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
+
 	"zincdoor/internal/core/baseline"
 	"zincdoor/internal/core/change"
 	"zincdoor/internal/core/finding"

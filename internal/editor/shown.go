@@ -13,6 +13,8 @@ import (
 	"strings"
 	"unicode/utf8"
 
+	"github.com/creachadair/jrpc2"
+
 	"zincdoor/internal/app"
 	"zincdoor/internal/core/finding"
 	"zincdoor/internal/core/fix"
@@ -20,8 +22,6 @@ import (
 	"zincdoor/internal/core/policy"
 	"zincdoor/internal/core/source"
 	"zincdoor/internal/render"
-
-	"github.com/creachadair/jrpc2"
 )
 
 // shown is what the editor is shown of a document.

@@ -1,0 +1,202 @@
+package service
+
+import (
+	"bytes"
+	"cmp"
+	"fmt"
+	"net/http"
+	"slices"
+	"strings"
+
+	"zincdoor/internal/app"
+	"zincdoor/internal/core/judge"
+	"zincdoor/internal/core/record"
+	"zincdoor/internal/history"
+	"zincdoor/internal/render"
+)
+
+func repositoryLink(name string) link {
+	return link{render.Safe(name), address("/repository", "name", name)}
+}
+
+// branchRow is how a guarded branch stands.
+type branchRow struct {
+	Name, Repository   string
+	Branch, Door, Debt string
+	Outcome            judge.Outcome
+	Findings, New      int
+	Line               *sparkLine
+	When, Record, All  string
+}
+
+// sparkLine is a few numbers as a line.
+type sparkLine struct{ Points, About string }
+
+// lineOf draws numbers into 120 by 24 units; nil where there are too few to make a line.
+func lineOf(numbers []int) *sparkLine {
+	if len(numbers) < 2 {
+		return nil
+	}
+	most := max(1, slices.Max(numbers))
+	var points []string
+	for i, n := range numbers {
+		points = append(points, fmt.Sprintf("%.1f,%.1f", 2+116*float64(i)/float64(len(numbers)-1), 22-20*float64(n)/float64(most)))
+	}
+	return &sparkLine{strings.Join(points, " "), fmt.Sprintf("from %d to %d findings in %d states", numbers[0], numbers[len(numbers)-1], len(numbers))}
+}
+
+func rowOf(repository string, b app.BranchState) branchRow {
+	at := repositoryLink(repository)
+	return branchRow{
+		Name: at.Name, Repository: at.Address, Branch: render.Safe(strings.TrimPrefix(b.Name, "refs/heads/")), Door: render.Safe(b.Door), Debt: workTime(b.Last.Debt),
+		Outcome: b.Last.Outcome, Findings: b.Last.Findings, New: b.Last.New, Line: lineOf(b.Line), When: moment(b.Last.Time), Record: address("/record", "id", b.Last.ID), All: address("/findings", "record", b.Last.ID),
+	}
+}
+
+func (s *Service) repositories(w http.ResponseWriter, r *http.Request) {
+	query := strings.ToLower(r.FormValue("q"))
+	all, err := s.Records.Repositories(r.Context(), func(name string) bool { return strings.Contains(strings.ToLower(name), query) })
+	if err != nil {
+		s.failed(w, err)
+		return
+	}
+	type other struct{ Name, Address, When string }
+	data := struct {
+		page
+		Query  string
+		Named  bool
+		Rows   []branchRow
+		Others []other
+	}{page: s.page("Repositories"), Query: r.FormValue("q"), Named: true}
+	for _, one := range all {
+		for _, b := range one.Branches {
+			data.Rows = append(data.Rows, rowOf(one.Name, b))
+		}
+		if len(one.Branches) == 0 {
+			at := repositoryLink(one.Name)
+			data.Others = append(data.Others, other{at.Name, at.Address, moment(one.Last.Time)})
+		}
+	}
+	s.show(w, http.StatusOK, "repositories", data)
+}
+
+// plotted is what plots count by.
+var plotted = []record.By{record.BySeverity, record.ByRule, record.ByTool, record.ByTeam}
+
+func (s *Service) repository(w http.ResponseWriter, r *http.Request) {
+	name := r.FormValue("name")
+	h := s.Records.Of(name)
+	newest, err := h.List(r.Context(), history.Filter{Last: 20})
+	if err != nil {
+		s.failed(w, err)
+		return
+	}
+	if name == "" || len(newest) == 0 {
+		s.trouble(w, http.StatusNotFound, "Nothing is recorded of that repository.")
+		return
+	}
+	branches, err := s.Records.Branches(r.Context(), name)
+	if err != nil {
+		s.failed(w, err)
+		return
+	}
+	during, err := s.period(r)
+	by := cmp.Or(r.FormValue("by"), string(record.BySeverity))
+	if err == nil && !slices.Contains(plotted, record.By(by)) {
+		err = fmt.Errorf("by is one of %v, not %q", plotted, by)
+	}
+	if err != nil {
+		s.trouble(w, http.StatusBadRequest, err.Error())
+		return
+	}
+	data := struct {
+		page
+		period
+		Name            string
+		Named           bool
+		Rows            []branchRow
+		Choices, Steps  []choice
+		Plot, PlotAbout string
+		Of              string
+		Counts          []countTable
+		Records         []recordRow
+		All             string
+	}{page: s.page(name), period: during, Name: name, Choices: choices(plotted, by), Steps: choices(record.Steps, string(during.every))}
+	for _, b := range branches {
+		data.Rows = append(data.Rows, rowOf(name, b))
+	}
+	if len(branches) > 0 {
+		last := slices.MaxFunc(branches, func(a, b app.BranchState) int { return a.Last.Time.Compare(b.Last.Time) })
+		data.Of = render.Safe(last.Branch.String())
+		data.Plot = address("/trend.svg", "name", name, "by", by, "every", string(during.every), "from", during.From, "to", during.To, "branch", last.Name, "door", last.Door)
+		data.PlotAbout = fmt.Sprintf("findings of %s by %s, from %s to %s", data.Of, by, during.From, during.To)
+		tallies, err := h.Tallies(r.Context(), last.Last)
+		if err != nil {
+			s.failed(w, err)
+			return
+		}
+		for _, by := range plotted {
+			if t := countsOf(by, tallies[by]); len(t.Rows) > 0 {
+				data.Counts = append(data.Counts, t)
+			}
+		}
+	}
+	data.Records, data.All = recordRows(newest), address("/records", "name", name)
+	s.show(w, http.StatusOK, "repository", data)
+}
+
+// countTable is how many findings have something in common.
+type countTable struct {
+	By, One string
+	Rows    []countRow
+	Left    int
+}
+
+type countRow struct {
+	Name, Debt    string
+	Findings, New int
+}
+
+// mostCounted is how many names a table has.
+const mostCounted = 15
+
+func countsOf(by record.By, tallies []record.Tally) countTable {
+	t := countTable{By: "By " + string(by), One: string(by)}
+	for _, one := range tallies {
+		if one.Name == "" && by == record.ByTeam && len(tallies) == 1 {
+			continue // nobody has teams
+		}
+		if len(t.Rows) == mostCounted {
+			t.Left++
+			continue
+		}
+		t.Rows = append(t.Rows, countRow{cmp.Or(render.Safe(one.Name), "none"), workTime(one.Cost), one.Findings, one.By[judge.New]})
+	}
+	return t
+}
+
+// trend draws the findings of a branch over time.
+func (s *Service) trend(w http.ResponseWriter, r *http.Request) {
+	during, err := s.period(r)
+	by := r.FormValue("by")
+	if err == nil && !slices.Contains(plotted, record.By(by)) {
+		err = fmt.Errorf("by is one of %v, not %q", plotted, by)
+	}
+	if err != nil {
+		plain(w, http.StatusBadRequest, err.Error()+"\n")
+		return
+	}
+	q := app.TrendRequest{Branch: app.Branch{Name: r.FormValue("branch"), Door: r.FormValue("door")}, By: by, From: during.start, To: during.end, Every: during.every}
+	t, err := s.Records.Of(r.FormValue("name")).Trend(r.Context(), q)
+	if err != nil {
+		plain(w, http.StatusNotFound, "nothing is recorded of that\n")
+		return
+	}
+	var out bytes.Buffer
+	if err := render.Trend(&out, render.SVG, t.Trend, render.TrendOptions{Title: fmt.Sprintf("Findings of %s by %s", t.Of, by), Most: 6}); err != nil {
+		s.failed(w, err)
+		return
+	}
+	w.Header().Set("Content-Type", "image/svg+xml")
+	w.Write(out.Bytes())
+}
