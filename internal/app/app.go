@@ -28,6 +28,9 @@ import (
 // policyfile.Problems.
 var ErrCall = target.ErrCall
 
+// Said is what an error says to people: that a call is wrong they see by what it says.
+func Said(err error) string { return strings.TrimPrefix(err.Error(), ErrCall.Error()+": ") }
+
 // Call is where and when a call is made, and what it puts in the place of what counts.
 type Call struct {
 	Dir      string // where the call is made
@@ -98,6 +101,14 @@ func (j *Judged) Rule(f *finding.Finding) (finding.Rule, bool) {
 		}
 	}
 	return finding.Rule{}, false
+}
+
+// GradedAt is where one of the policy's severities is set, by its index; "" below 0.
+func (j *Judged) GradedAt(severity int) string {
+	if severity < 0 {
+		return ""
+	}
+	return j.Policy.Severities[severity].At.String()
 }
 
 // RuleNamed gives what some tool says of a rule, and the tool's report, whether or not it found anything.

@@ -95,16 +95,22 @@ func (f *Fixing) Close() error { return f.files.Close() }
 // Suggestions are what can be done: for the chosen findings by our own checks, which are surest, then by the tools; then
 // what linters alter by themselves. The problems say which of these failed.
 func (f *Fixing) Suggestions(ctx context.Context) (all []fix.Suggestion, problems []string, err error) {
+	all = f.Suggested(f.Chosen)
+	linted, problems, err := f.files.ByLinters(ctx, f.Input.Policy, f.Refused, f.trusted, f.paths())
+	return append(all, linted...), problems, err
+}
+
+// Suggested are the fixes that come with some findings: first those of our own checks, which are surest.
+func (j *Judged) Suggested(findings []int) (all []fix.Suggestion) {
 	for _, ours := range []bool{true, false} {
-		for _, i := range f.Chosen {
-			one := f.Findings[i]
+		for _, i := range findings {
+			one := j.Findings[i]
 			if fixes := one.Details().Fixes; (one.Tool == house.Tool) == ours && len(fixes) > 0 {
 				all = append(all, fix.Suggestion{Index: i, Tool: one.Tool, Edits: fixes[0].Edits, Columns: one.Columns})
 			}
 		}
 	}
-	linted, problems, err := f.files.ByLinters(ctx, f.Input.Policy, f.Refused, f.trusted, f.paths())
-	return append(all, linted...), problems, err
+	return all
 }
 
 // paths are the files that the findings, or the change, are about.

@@ -4,8 +4,6 @@ import (
 	"context"
 	"errors"
 	"io/fs"
-	"os"
-	"path/filepath"
 
 	"zincdoor/internal/core/judge"
 	"zincdoor/internal/core/record"
@@ -31,11 +29,6 @@ func OpenRecords(ctx context.Context, dir string, place Place) (*Records, error)
 	if err != nil {
 		return nil, err
 	}
-	if !history.IsServer(at) {
-		if err := os.MkdirAll(filepath.Dir(at), 0o755); err != nil {
-			return nil, err
-		}
-	}
 	store, err := history.Open(ctx, at)
 	if err != nil {
 		return nil, err
@@ -57,18 +50,11 @@ func (r *Records) Of(name string) *History {
 	return &History{Name: name, Policy: policyfile.Builtin().Policy, store: r.store}
 }
 
-// BranchState is the last state of a guarded branch, as one door sees it.
-type BranchState struct {
-	Branch
-	Last record.Summary
-	Line []int // how many findings the states before it and it had, the oldest first
-}
-
 // RepositoryState is how a repository stands.
 type RepositoryState struct {
 	Name     string
-	Last     record.Summary // the newest record, of one without states
-	Branches []BranchState  // sorted by branch and door; none where no state was recorded
+	Last     record.Summary      // the newest record, of one without states
+	Branches []history.LastState // sorted by branch and door; none where no state was recorded
 }
 
 // lineStates is how many states a line shows.
@@ -84,9 +70,9 @@ func (r *Records) Repositories(ctx context.Context, takes func(name string) bool
 	if err != nil {
 		return nil, err
 	}
-	of := map[string][]BranchState{}
+	of := map[string][]history.LastState{}
 	for _, b := range branches {
-		of[b.Last.Repository] = append(of[b.Last.Repository], b)
+		of[b.Repository] = append(of[b.Repository], b)
 	}
 	for _, name := range names {
 		if !takes(name) {
@@ -109,22 +95,18 @@ func (r *Records) Repositories(ctx context.Context, takes func(name string) bool
 }
 
 // Branches are the last states of a repository's guarded branches; of all repositories' where the name is empty.
-func (r *Records) Branches(ctx context.Context, repository string) (all []BranchState, err error) {
-	states, err := r.store.LastStates(ctx, repository, lineStates)
-	for _, last := range states {
-		all = append(all, BranchState{Branch: Branch{Name: last.Branch, Door: last.Door}, Last: last.Summary, Line: last.Line})
-	}
-	return all, err
+func (r *Records) Branches(ctx context.Context, repository string) ([]history.LastState, error) {
+	return r.store.LastStates(ctx, repository, lineStates)
 }
 
-// Record reads a record by its id; found is false where there is none.
-func (r *Records) Record(ctx context.Context, id string) (made *record.Record, found bool, err error) {
+// Record reads a record by its id, with what it is in the store; nil where there is none.
+func (r *Records) Record(ctx context.Context, id string) (made *record.Record, is record.Summary, err error) {
 	is, found, err := r.store.ByID(ctx, id)
 	if err != nil || !found {
-		return nil, false, err
+		return nil, is, err
 	}
 	made, err = r.store.Record(ctx, is)
-	return made, err == nil, err
+	return made, is, err
 }
 
 // LifeEvent is something that happened to a finding.
@@ -174,9 +156,4 @@ func (r *Records) findingIn(ctx context.Context, is record.Summary, id string) (
 		}
 	}
 	return nil, nil
-}
-
-// Summary is what a record is, by its id; found is false where there is none.
-func (r *Records) Summary(ctx context.Context, id string) (is record.Summary, found bool, err error) {
-	return r.store.ByID(ctx, id)
 }

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"strings"
 
 	"zincdoor/internal/authority"
 	"zincdoor/internal/core/judge"
@@ -81,7 +80,7 @@ func Rehearse(ctx context.Context, q RehearseRequest) ([]judge.Rehearsal, error)
 			one.Policy = present
 			switch r.Now, err = rehearse(ctx, one); {
 			case errors.Is(err, ErrCall): // it has no such door
-				r.Problem = "the present policy can't judge this change: " + strings.TrimPrefix(err.Error(), ErrCall.Error()+": ")
+				r.Problem = "the present policy can't judge this change: " + Said(err)
 			case err != nil:
 				return nil, fmt.Errorf("judging by the present policy: %w", err)
 			}

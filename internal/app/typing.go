@@ -110,9 +110,7 @@ func (l *Live) beside(takes func(path string) bool) map[int]int {
 
 // withMeasures adds what was found about numbers, and brings the numbers to the lines of the texts: they are taken anew when files are saved.
 func (l *Live) withMeasures(in *judge.Input, findings []finding.Finding, e *evidence.Edited, edited []finding.Finding) (all, lost []finding.Finding) {
-	measured := slices.DeleteFunc(slices.Clone(in.Findings), func(f finding.Finding) bool {
-		return f.Tool != measure.Tool || !slices.Contains(f.Sources, measure.Tool)
-	})
+	measured := slices.DeleteFunc(slices.Clone(in.Findings), func(f finding.Finding) bool { return !judge.IsMeasured(&f) })
 	if len(measured) == 0 && len(in.Measures.Values) == 0 {
 		return findings, edited
 	}

@@ -104,7 +104,7 @@ func (p *program) fail(err error) {
 	case errors.As(err, &judged):
 		p.code = exitUnjudged
 	}
-	text := strings.TrimPrefix(err.Error(), app.ErrCall.Error()+": ")
+	text := app.Said(err)
 	p.tell(p.err, "zincdoor: %s\n", render.Safe(text))
 }
 

@@ -62,11 +62,5 @@ func (p *program) runExplain(ctx context.Context, q app.GateRequest, name string
 			p.tell(p.err, "zincdoor: this is without %s, which is %s: %s\n", render.Safe(evidence.Name), evidence.State, render.Safe(evidence.Problem))
 		}
 	}
-	at := func(index int) string {
-		if index < 0 {
-			return ""
-		}
-		return j.Policy.Severities[index].At.String()
-	}
-	return render.Explain(p.out, render.Explanation{Explanation: e, At: at}, render.Options{Text: j.Text, Touched: j.Touched, Rule: j.Rule})
+	return render.Explain(p.out, render.Explanation{Explanation: e, At: j.GradedAt}, render.Options{Text: j.Text, Touched: j.Touched, Rule: j.Rule})
 }

@@ -14,7 +14,6 @@ import (
 	"zincdoor/internal/core/comment"
 	"zincdoor/internal/core/finding"
 	"zincdoor/internal/core/fix"
-	"zincdoor/internal/core/house"
 	"zincdoor/internal/core/judge"
 	"zincdoor/internal/core/policy"
 	"zincdoor/internal/core/waiver"
@@ -113,18 +112,14 @@ const longestTitle = 80
 
 // fixAll puts right all that can be on the lines of the document that the change touches.
 func (a *actions) fixAll() (all []codeAction) {
-	var suggestions []fix.Suggestion
-	for _, ours := range []bool{true, false} { // which are surest
-		for _, f := range a.judgement.Findings {
-			aside := f.Standing == judge.Accepted || f.Standing == judge.Waived || f.Severity == policy.Ignored
-			fixes := f.Details().Fixes
-			if f.Path != a.path || f.Outside || aside || len(fixes) == 0 || (f.Tool == house.Tool) != ours || !a.judgement.TouchedWithSpace(f.Path, f.Region.Line) {
-				continue
-			}
-			suggestions = append(suggestions, fix.Suggestion{Tool: f.Tool, Edits: fixes[0].Edits, Columns: f.Columns})
+	var chosen []int
+	for i, f := range a.judgement.Findings {
+		aside := f.Standing == judge.Accepted || f.Standing == judge.Waived || f.Severity == policy.Ignored
+		if f.Path == a.path && !f.Outside && !aside && a.judgement.TouchedWithSpace(f.Path, f.Region.Line) {
+			chosen = append(chosen, i)
 		}
 	}
-	edit := a.edit(suggestions, a.judgement.TouchedWithSpace)
+	edit := a.edit(a.judgement.Suggested(chosen), a.judgement.TouchedWithSpace)
 	if edit == nil {
 		return nil
 	}
@@ -158,11 +153,8 @@ func (a *actions) edit(suggestions []fix.Suggestion, may func(path string, line 
 		return nil
 	}
 	edits := map[string][]textEdit{}
-	a.mutex.Lock()
-	unit := a.unit
-	a.mutex.Unlock()
 	for path, pieces := range plan.Pieces {
-		x := newIndex(texts[path], unit)
+		x := a.index(texts[path])
 		for _, p := range pieces {
 			edits[path] = append(edits[path], textEdit{x.span(p.From, p.To), p.With})
 		}
@@ -215,7 +207,7 @@ func (a *actions) waive(f judge.Finding) *workspaceEdit {
 	if door := j.Input.Door; !door.Waivers.Code || !door.Waivers.MayWaive(j.Ladder, *f.Finding, f.Severity) {
 		return nil
 	}
-	words, ok := comment.Write(a.path, waiver.Sign+f.Rule+"):")
+	words, ok := comment.Write(a.path, waiver.For(f.Rule))
 	if !ok {
 		return nil
 	}
@@ -230,9 +222,6 @@ func (a *actions) waive(f judge.Finding) *workspaceEdit {
 		end = "\r\n"
 	}
 	indent := line[:len(line)-len(strings.TrimLeft(line, " \t"))]
-	a.mutex.Lock()
-	x := newIndex(a.text, a.unit)
-	a.mutex.Unlock()
-	edit := textEdit{x.span(piece.From, piece.From), indent + words + end}
+	edit := textEdit{a.index(a.text).span(piece.From, piece.From), indent + words + end}
 	return a.workspaceEdit(map[string][]textEdit{a.path: {edit}}, map[string]version{a.path: a.version}, map[string]string{a.path: a.uri})
 }

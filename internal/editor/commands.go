@@ -55,7 +55,7 @@ func (s *server) execute(ctx context.Context, req *jrpc2.Request) (any, error) {
 	}
 	result, err := s.do(ctx, p.Command, a, p.Token)
 	if err != nil {
-		text := strings.TrimPrefix(err.Error(), app.ErrCall.Error()+": ")
+		text := app.Said(err)
 		code := jrpc2.Code(requestFailed)
 		if errors.Is(err, context.Canceled) {
 			text, code = "called off", serverCancelled
@@ -105,7 +105,7 @@ func (w *place) whyNot() string {
 	if w.problem == nil {
 		return "it was closed meanwhile"
 	}
-	return strings.TrimPrefix(w.problem.Error(), app.ErrCall.Error()+": ")
+	return app.Said(w.problem)
 }
 
 // gateNow judges a work tree with all linters that may be started, and gives the state of the door.
@@ -377,10 +377,7 @@ func (a *actions) showFlow(ctx context.Context, f judge.Finding) (any, error) {
 	}
 	steps := flows[0]
 	for n, step := range steps {
-		at := location{URI: uriOf(filepath.Join(a.root, filepath.FromSlash(step.Path)))}
-		at.Range.Start.Line = max(step.Region.Line-1, 0)
-		at.Range.End = at.Range.Start
-		locations = append(locations, at)
+		locations = append(locations, a.locationOf(step))
 		names = append(names, fmt.Sprintf("%d. %s:%d %s", n+1, step.Path, step.Region.Line, render.Truncate(render.Safe(step.Message), longestTitle)))
 	}
 	a.work.Go(func() { // the locations are the answer, whatever the user does

@@ -12,7 +12,6 @@ import (
 
 // document is a file as an editor has it open. What is handed out of one isn't written to afterwards.
 type document struct {
-	uri     string
 	file    string // on this machine; "" for what isn't a file
 	version int
 	text    []byte

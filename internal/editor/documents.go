@@ -17,9 +17,9 @@ func (s *server) didOpen(_ context.Context, req *jrpc2.Request) (any, error) {
 	if err := req.UnmarshalParams(&p); err != nil {
 		return nil, err
 	}
-	d := &document{uri: p.TextDocument.URI, file: fileOf(p.TextDocument.URI), version: p.TextDocument.Version, text: []byte(p.TextDocument.Text)}
+	d := &document{file: fileOf(p.TextDocument.URI), version: p.TextDocument.Version, text: []byte(p.TextDocument.Text)}
 	s.mutex.Lock()
-	s.documents[d.uri] = d
+	s.documents[p.TextDocument.URI] = d
 	s.mutex.Unlock()
 	if w := s.placeOf(d.file, true); w != nil {
 		w.note(event{typed: true, now: true})
@@ -55,15 +55,15 @@ func (s *server) didChange(_ context.Context, req *jrpc2.Request) (any, error) {
 }
 
 func (s *server) didSave(_ context.Context, req *jrpc2.Request) (any, error) {
-	if w := s.placeOfRequest(req); w != nil {
+	if w := s.placeOfDocument(uriOfRequest(req)); w != nil {
 		w.note(event{written: true, saved: true})
 	}
 	return nil, nil
 }
 
 func (s *server) didClose(_ context.Context, req *jrpc2.Request) (any, error) {
-	w := s.placeOfRequest(req)
 	uri := uriOfRequest(req)
+	w := s.placeOfDocument(uri)
 	s.mutex.Lock()
 	delete(s.documents, uri)
 	s.mutex.Unlock()
@@ -95,11 +95,7 @@ func uriOfRequest(req *jrpc2.Request) string {
 	return p.TextDocument.URI
 }
 
-// placeOfRequest is the place of an open document that a request is about, nil where there is none.
-func (s *server) placeOfRequest(req *jrpc2.Request) *place {
-	return s.placeOfDocument(uriOfRequest(req))
-}
-
+// placeOfDocument is the place of an open document, nil where there is none.
 func (s *server) placeOfDocument(uri string) *place {
 	s.mutex.Lock()
 	d := s.documents[uri]

@@ -196,6 +196,13 @@ func (s *server) shutDown(context.Context, *jrpc2.Request) (any, error) {
 	return nil, nil
 }
 
+// index is a text in the editor's positions.
+func (s *server) index(text []byte) *index {
+	s.mutex.Lock()
+	defer s.mutex.Unlock()
+	return newIndex(text, s.unit)
+}
+
 // set takes settings in. The server must be locked.
 func (s *server) set(data json.RawMessage) error {
 	if len(data) == 0 || string(data) == "null" {

@@ -1,6 +1,7 @@
 package editor
 
 import (
+	"bytes"
 	"context"
 	"fmt"
 	"strings"
@@ -36,12 +37,7 @@ func (s *server) hover(ctx context.Context, req *jrpc2.Request) (any, error) {
 		if err != nil || e == nil {
 			continue
 		}
-		parts = append(parts, render.ExplainMarkdown(render.Explanation{Explanation: e, At: func(index int) string {
-			if index < 0 {
-				return ""
-			}
-			return j.Policy.Severities[index].At.String()
-		}}))
+		parts = append(parts, render.ExplainMarkdown(render.Explanation{Explanation: e, At: j.GradedAt}))
 	}
 	if about := aboutFunction(j, v, line); about != "" {
 		parts = append(parts, about)
@@ -70,10 +66,7 @@ func (s *server) judgedNow(ctx context.Context, uri string) (version, *app.Judge
 
 // sourceLine is the line, 1-based, that a position is on for tools, which know no end of a line but \n.
 func (s *server) sourceLine(v version, p position) int {
-	s.mutex.Lock()
-	unit := s.unit
-	s.mutex.Unlock()
-	return 1 + strings.Count(string(v.text[:newIndex(v.text, unit).offset(p)]), "\n")
+	return 1 + bytes.Count(v.text[:s.index(v.text).offset(p)], []byte("\n"))
 }
 
 // findingsAt are the findings of a file on some lines, by their places in the verdict.

@@ -13,7 +13,6 @@ import (
 type outside struct {
 	watcher *fsnotify.Watcher
 	root    string
-	files   map[string]bool
 	folders map[string]bool
 	changes chan struct{}
 	ended   chan struct{}

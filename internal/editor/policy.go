@@ -54,10 +54,7 @@ func (w *place) policyProblems(v version) []diagnostic {
 
 // ofProblems are problems as they are shown.
 func (w *place) ofProblems(v version, problems policyfile.Problems, as severity) (list []diagnostic) {
-	w.mutex.Lock()
-	unit := w.unit
-	w.mutex.Unlock()
-	x, lines := newIndex(v.text, unit), fix.NewIndex(v.text)
+	x, lines := w.index(v.text), fix.NewIndex(v.text)
 	for _, p := range problems {
 		d := diagnostic{Severity: as, Source: "zincdoor: policy", Message: render.Safe(p.Text)}
 		if strings.HasSuffix(p.File, policyfile.Path) {

@@ -125,7 +125,6 @@ type hover struct {
 type completion struct {
 	Label         string   `json:"label"`
 	Kind          int      `json:"kind"`
-	Detail        string   `json:"detail,omitempty"`
 	Documentation string   `json:"documentation,omitempty"`
 	Edit          textEdit `json:"textEdit"`
 }
@@ -158,13 +157,8 @@ type clientAbilities struct {
 		PositionEncodings []string `json:"positionEncodings"`
 	} `json:"general"`
 	TextDocument struct {
-		Diagnostic         *json.RawMessage `json:"diagnostic"`
-		PublishDiagnostics struct {
-			RelatedInformation     bool             `json:"relatedInformation"`
-			CodeDescriptionSupport bool             `json:"codeDescriptionSupport"`
-			TagSupport             *json.RawMessage `json:"tagSupport"`
-		} `json:"publishDiagnostics"`
-		Hover struct {
+		Diagnostic *json.RawMessage `json:"diagnostic"`
+		Hover      struct {
 			ContentFormat []string `json:"contentFormat"`
 		} `json:"hover"`
 	} `json:"textDocument"`

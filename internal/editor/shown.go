@@ -77,7 +77,7 @@ func (w *place) present(open map[string]version, j *app.Judgement, problem error
 	if pulls && refreshes && differs {
 		w.work.Go(func() { w.ask(w.ctx, prompt, "workspace/diagnostic/refresh", nil, nil) })
 	}
-	w.tellStatus(open, j, problem)
+	w.tellStatus(j, problem)
 }
 
 // pull gives the editor what there is to show of a document as it is now.
@@ -110,7 +110,7 @@ func (s *server) pull(ctx context.Context, req *jrpc2.Request) (any, error) {
 // diagnosticsOf are the findings of a document, those that shut the door at their severity.
 func (w *place) diagnosticsOf(v version, j *app.Judgement) (all []diagnostic) {
 	w.mutex.Lock()
-	set, unit := w.settings, w.unit
+	set := w.settings
 	w.mutex.Unlock()
 	shutting := map[int][]judge.LimitResult{}
 	for _, l := range j.Limits {
@@ -121,7 +121,7 @@ func (w *place) diagnosticsOf(v version, j *app.Judgement) (all []diagnostic) {
 			shutting[i] = append(shutting[i], l)
 		}
 	}
-	x, lines := newIndex(v.text, unit), fix.NewIndex(v.text)
+	x, lines := w.index(v.text), fix.NewIndex(v.text)
 	for i, f := range j.Findings {
 		if f.Path != v.path || f.Outside || f.Severity == policy.Ignored {
 			continue
@@ -132,9 +132,9 @@ func (w *place) diagnosticsOf(v version, j *app.Judgement) (all []diagnostic) {
 		}
 		d := w.diagnosticOf(&one, x, lines)
 		d.Data = &named{f.ID}
-		if rule, known := j.Rule(f.Finding); known && isWeb(rule.Address) {
+		if rule, known := j.Rule(f.Finding); known && finding.IsWeb(rule.Address) {
 			d.About = &about{rule.Address}
-		} else if help := f.Details().Help; isWeb(help) {
+		} else if help := f.Details().Help; finding.IsWeb(help) {
 			d.About = &about{help}
 		}
 		notes := []string{d.Message}
@@ -229,10 +229,7 @@ func (w *place) diagnosticOf(f *finding.Finding, x *index, lines *fix.Index) dia
 		if r.Path == "" || r.Region.Line == 0 || strings.HasPrefix(r.Path, "/") {
 			return
 		}
-		at := location{URI: uriOf(filepath.Join(w.root, filepath.FromSlash(r.Path)))}
-		at.Range.Start.Line = r.Region.Line - 1
-		at.Range.End = at.Range.Start
-		d.Related = append(d.Related, related{at, cmp.Or(lead+render.Safe(r.Message), lead+r.Path)})
+		d.Related = append(d.Related, related{w.locationOf(r), cmp.Or(lead+render.Safe(r.Message), lead+r.Path)})
 	}
 	for _, r := range f.Details().Notes {
 		add(r, "")
@@ -243,6 +240,12 @@ func (w *place) diagnosticOf(f *finding.Finding, x *index, lines *fix.Index) dia
 		}
 	}
 	return d
+}
+
+// locationOf is the line that a remark is about.
+func (w *place) locationOf(r finding.Remark) location {
+	at := position{Line: max(r.Region.Line-1, 0)}
+	return location{uriOf(filepath.Join(w.root, filepath.FromSlash(r.Path))), span{at, at}}
 }
 
 // spanOf is where a region stands in a text. Without columns it is the words of its lines; with a first one alone, the word there.
@@ -270,22 +273,16 @@ func spanOf(r finding.Region, unit source.Columns, x *index, lines *fix.Index) s
 		end := from
 		for end < to {
 			c, size := utf8.DecodeRune(x.text[end:to])
-			if end > from && !source.InName(c) || end == from && !source.InName(c) {
-				if end == from {
-					end += size
-				}
+			if end > from && !source.InName(c) {
 				break
 			}
-			end += size
+			if end += size; !source.InName(c) {
+				break
+			}
 		}
 		to = end
 	}
 	return x.span(from, to)
-}
-
-// isWeb reports whether an address is one of a page.
-func isWeb(address string) bool {
-	return strings.HasPrefix(address, "https://") || strings.HasPrefix(address, "http://")
 }
 
 // doorStatus is the state of the door as the editor gets it (zincdoor/door).
@@ -304,7 +301,7 @@ type doorStatus struct {
 func (w *place) statusOf(j *app.Judgement, problem error) doorStatus {
 	s := doorStatus{URI: uriOf(w.root), Outcome: string(judge.Unjudged), Enforced: string(judge.Unjudged), Waiting: []string{}, Broken: []string{}}
 	if problem != nil {
-		s.Why = render.Safe(strings.ReplaceAll(strings.TrimPrefix(problem.Error(), app.ErrCall.Error()+": "), "\n", "; "))
+		s.Why = render.Safe(strings.ReplaceAll(app.Said(problem), "\n", "; "))
 		return s
 	}
 	s.Door, s.Outcome, s.Enforced, s.Why = j.Door, string(j.Outcome), string(j.Enforced), render.ReviewStatus(j.Verdict)
@@ -326,7 +323,7 @@ func (w *place) statusOf(j *app.Judgement, problem error) doorStatus {
 }
 
 // tellStatus tells the editor of the door where something of that has changed, and the user where its answer has, as far as it is saved.
-func (w *place) tellStatus(open map[string]version, j *app.Judgement, problem error) {
+func (w *place) tellStatus(j *app.Judgement, problem error) {
 	if w.lone {
 		return
 	}

@@ -189,20 +189,22 @@ func (w Writer) Kept(path string, data []byte) ([]byte, error) {
 
 // keep puts a text of the work tree at path into a store of our own, as git keeps it, and gives its name there.
 func (w Writer) keep(path string, data []byte) (object string, err error) {
-	env, err := w.repo.ownStore()
-	if err != nil {
-		return "", err
+	object, _, err = w.putAside(data, "--path="+path)
+	return object, err
+}
+
+// putAside puts a content into a store of our own in one way, and gives its name there, and where git finds it.
+func (w Writer) putAside(data []byte, storing ...string) (object string, env []string, err error) {
+	if env, err = w.repo.ownStore(); err != nil {
+		return "", nil, err
 	}
-	return w.store(w.repo.ctx, env, data, "--path="+path)
+	object, err = w.store(w.repo.ctx, env, data, storing...)
+	return object, env, err
 }
 
 // convert puts a content into a store of our own in one way, and reads it in another.
 func (w Writer) convert(data []byte, storing []string, reading ...string) ([]byte, error) {
-	env, err := w.repo.ownStore()
-	if err != nil {
-		return nil, err
-	}
-	object, err := w.store(w.repo.ctx, env, data, storing...)
+	object, env, err := w.putAside(data, storing...)
 	if err != nil {
 		return nil, err
 	}

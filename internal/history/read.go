@@ -224,16 +224,17 @@ const mostNames = 1000
 
 // At is the record of a stream at a position; found is false where it has gone.
 func (s *Store) At(ctx context.Context, stream, position int64) (is record.Summary, found bool, err error) {
-	all, err := s.summaries(ctx, "SELECT "+columns+" FROM record WHERE stream = $1 AND position = $2", stream, position)
-	if err != nil || len(all) == 0 {
-		return is, false, err
-	}
-	return all[0], true, nil
+	return s.one(ctx, "stream = $1 AND position = $2", stream, position)
 }
 
 // ByID is the record of that id, of whatever repository; found is false where there is none.
 func (s *Store) ByID(ctx context.Context, id string) (is record.Summary, found bool, err error) {
-	all, err := s.summaries(ctx, "SELECT "+columns+" FROM record WHERE id = $1", id)
+	return s.one(ctx, "id = $1", id)
+}
+
+// one is the record that a condition holds of.
+func (s *Store) one(ctx context.Context, where string, args ...any) (is record.Summary, found bool, err error) {
+	all, err := s.summaries(ctx, "SELECT "+columns+" FROM record WHERE "+where, args...)
 	if err != nil || len(all) == 0 {
 		return is, false, err
 	}

@@ -10,6 +10,7 @@ import (
 	"zincdoor/internal/core/finding"
 	"zincdoor/internal/core/judge"
 	"zincdoor/internal/core/policy"
+	"zincdoor/internal/core/waiver"
 )
 
 // Explanation is what is shown of a rule, or of a finding and its rule.
@@ -49,15 +50,22 @@ func safeAll(list []string) []string {
 	return all
 }
 
+// said is what the tool says of its rule, each text once.
+func (e Explanation) said() (all []string) {
+	for _, text := range []string{e.Text.Short, e.Text.Full, cmp.Or(e.Text.Markdown, e.Text.Help)} {
+		if text = strings.TrimSpace(text); text != "" && !slices.Contains(all, text) {
+			all = append(all, text)
+		}
+	}
+	return all
+}
+
 // paragraphs are the words of the tool, and those of the team.
 func (s *screen) paragraphs(e Explanation) {
 	said := false
-	seen := map[string]bool{}
-	for _, text := range []string{e.Text.Short, e.Text.Full, cmp.Or(e.Text.Markdown, e.Text.Help)} {
-		if text = strings.TrimSpace(text); text != "" && !seen[text] {
-			seen[text], said = true, true
-			s.prose(text)
-		}
+	for _, text := range e.said() {
+		said = true
+		s.prose(text)
 	}
 	if e.Text.Address != "" {
 		said = true
@@ -170,5 +178,5 @@ func (s *screen) options(e Explanation) {
 		return
 	}
 	s.bullet("waive", "with a comment on its line or the line above:")
-	s.line("%sdoor waiver(%s): the reason", lead, Safe(e.Rule))
+	s.line("%s%s the reason", lead, waiver.For(Safe(e.Rule)))
 }

@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"zincdoor/internal/core/change"
+	"zincdoor/internal/core/waiver"
 )
 
 // ExplainMarkdown tells a person about a rule or a finding, as Markdown: what Explain does, for who has it before their eyes.
@@ -16,12 +17,8 @@ func ExplainMarkdown(e Explanation) string {
 		title += " " + escapeMarkdown(e.Text.Name)
 	}
 	fmt.Fprintf(&s, "%s (%s)\n\n", title, escapeMarkdown(strings.Join(append([]string{e.Tool}, e.Tags...), ", ")))
-	seen := map[string]bool{}
-	for _, text := range []string{e.Text.Short, e.Text.Full, cmp.Or(e.Text.Markdown, e.Text.Help)} {
-		if text = strings.TrimSpace(text); text != "" && !seen[text] {
-			seen[text] = true
-			s.WriteString(markdownProse(text) + "\n\n")
-		}
+	for _, text := range e.said() {
+		s.WriteString(markdownProse(text) + "\n\n")
 	}
 	if webAddress.MatchString(e.Text.Address) {
 		fmt.Fprintf(&s, "<%s>\n\n", e.Text.Address)
@@ -63,7 +60,7 @@ func ExplainMarkdown(e Explanation) string {
 	if e.MayWaive == "" {
 		s.WriteString("- no door allows a waiver for it\n")
 	} else {
-		fmt.Fprintf(&s, "- may be waived with %s\n", codeSpan(fmt.Sprintf("door waiver(%s): the reason", e.Rule)))
+		fmt.Fprintf(&s, "- may be waived with %s\n", codeSpan(waiver.For(e.Rule)+" the reason"))
 	}
 	return s.String()
 }

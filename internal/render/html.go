@@ -18,6 +18,7 @@ import (
 
 	"zincdoor/internal/core/baseline"
 	"zincdoor/internal/core/change"
+	"zincdoor/internal/core/finding"
 	"zincdoor/internal/core/judge"
 	"zincdoor/internal/core/policy"
 	"zincdoor/internal/core/source"
@@ -340,7 +341,7 @@ func findingOnPage(n int, f judge.Finding, broke bool, v judge.Verdict, o Option
 		p.Flows = append(p.Flows, steps)
 	}
 	p.Suggested = Safe(d.Suggested())
-	if strings.HasPrefix(d.Help, "https://") || strings.HasPrefix(d.Help, "http://") {
+	if finding.IsWeb(d.Help) {
 		p.Help = Safe(d.Help)
 	}
 	return p

@@ -98,7 +98,7 @@ func commentText(f judge.Finding, c review.Comment) string {
 	if suggested := f.Details().Suggested(); suggested != "" {
 		text += "\n\n" + suggestedText(suggested)
 	}
-	if help := f.Details().Help; strings.HasPrefix(help, "https://") || strings.HasPrefix(help, "http://") {
+	if help := f.Details().Help; finding.IsWeb(help) {
 		text += "\n\n<" + strings.NewReplacer("<", "%3C", ">", "%3E", " ", "%20").Replace(Safe(help)) + ">"
 	}
 	return text

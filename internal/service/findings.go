@@ -19,7 +19,7 @@ const mostFindings = 500
 
 // findings lists those of a record.
 func (s *Service) findings(w http.ResponseWriter, r *http.Request) {
-	made := s.named(w, r, "record")
+	made, _ := s.named(w, r, "record")
 	if made == nil {
 		return
 	}
@@ -52,7 +52,7 @@ func (s *Service) findings(w http.ResponseWriter, r *http.Request) {
 }
 
 func (s *Service) finding(w http.ResponseWriter, r *http.Request) {
-	made := s.named(w, r, "record")
+	made, is := s.named(w, r, "record")
 	if made == nil {
 		return
 	}
@@ -68,9 +68,9 @@ func (s *Service) finding(w http.ResponseWriter, r *http.Request) {
 		Severity, Rule, Message, Place, Standing, Branch string
 		Events                                           []event
 	}{page: s.page("Finding "+f.ID, repositoryLink(made.Repository), link{"findings", address("/findings", "record", made.ID)}), Severity: render.Safe(f.Severity), Rule: render.Safe(f.Rule), Message: render.Safe(f.Message), Place: placeOf(&f), Standing: string(f.Standing), Branch: render.Safe(strings.TrimPrefix(made.Branch, "refs/heads/"))}
-	is, found, err := s.Records.Summary(r.Context(), made.ID)
 	var life []app.LifeEvent
-	if err == nil && found && is.State.Stream != 0 {
+	var err error
+	if is.State.Stream != 0 {
 		life, err = s.Records.Life(r.Context(), is, f.ID)
 	}
 	if err != nil {

@@ -72,22 +72,21 @@ func (s *Service) records(w http.ResponseWriter, r *http.Request) {
 var outcomes = []judge.Outcome{judge.Open, judge.Shut, judge.Unjudged}
 
 // named reads the record that an address names by a key. Where there is none it has answered so, and gives nil.
-func (s *Service) named(w http.ResponseWriter, r *http.Request, key string) *record.Record {
-	made, found, err := s.Records.Record(r.Context(), r.FormValue(key))
+func (s *Service) named(w http.ResponseWriter, r *http.Request, key string) (*record.Record, record.Summary) {
+	made, is, err := s.Records.Record(r.Context(), r.FormValue(key))
 	switch {
 	case err != nil:
 		s.failed(w, err)
-		return nil
-	case !found:
+		return nil, is
+	case made == nil:
 		s.trouble(w, http.StatusNotFound, "There is no such record, or it has been pruned.")
-		return nil
 	}
-	return made
+	return made, is
 }
 
 // record shows a verdict as the page that gate writes of one.
 func (s *Service) record(w http.ResponseWriter, r *http.Request) {
-	made := s.named(w, r, "id")
+	made, _ := s.named(w, r, "id")
 	if made == nil {
 		return
 	}

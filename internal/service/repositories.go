@@ -45,11 +45,11 @@ func lineOf(numbers []int) *sparkLine {
 	return &sparkLine{strings.Join(points, " "), fmt.Sprintf("from %d to %d findings in %d states", numbers[0], numbers[len(numbers)-1], len(numbers))}
 }
 
-func rowOf(repository string, b app.BranchState) branchRow {
-	at := repositoryLink(repository)
+func rowOf(b history.LastState) branchRow {
+	at := repositoryLink(b.Repository)
 	return branchRow{
-		Name: at.Name, Repository: at.Address, Branch: render.Safe(strings.TrimPrefix(b.Name, "refs/heads/")), Door: render.Safe(b.Door), Debt: workTime(b.Last.Debt),
-		Outcome: b.Last.Outcome, Findings: b.Last.Findings, New: b.Last.New, Line: lineOf(b.Line), When: moment(b.Last.Time), Record: address("/record", "id", b.Last.ID), All: address("/findings", "record", b.Last.ID),
+		Name: at.Name, Repository: at.Address, Branch: render.Safe(strings.TrimPrefix(b.Branch, "refs/heads/")), Door: render.Safe(b.Door), Debt: workTime(b.Debt),
+		Outcome: b.Outcome, Findings: b.Findings, New: b.New, Line: lineOf(b.Line), When: moment(b.Time), Record: address("/record", "id", b.ID), All: address("/findings", "record", b.ID),
 	}
 }
 
@@ -70,7 +70,7 @@ func (s *Service) repositories(w http.ResponseWriter, r *http.Request) {
 	}{page: s.page("Repositories"), Query: r.FormValue("q"), Named: true}
 	for _, one := range all {
 		for _, b := range one.Branches {
-			data.Rows = append(data.Rows, rowOf(one.Name, b))
+			data.Rows = append(data.Rows, rowOf(b))
 		}
 		if len(one.Branches) == 0 {
 			at := repositoryLink(one.Name)
@@ -82,6 +82,14 @@ func (s *Service) repositories(w http.ResponseWriter, r *http.Request) {
 
 // plotted is what plots count by.
 var plotted = []record.By{record.BySeverity, record.ByRule, record.ByTool, record.ByTeam}
+
+// checkBy complains of what nothing is plotted by.
+func checkBy(by string) error {
+	if slices.Contains(plotted, record.By(by)) {
+		return nil
+	}
+	return fmt.Errorf("by is one of %v, not %q", plotted, by)
+}
 
 func (s *Service) repository(w http.ResponseWriter, r *http.Request) {
 	name := r.FormValue("name")
@@ -102,8 +110,8 @@ func (s *Service) repository(w http.ResponseWriter, r *http.Request) {
 	}
 	during, err := s.period(r)
 	by := cmp.Or(r.FormValue("by"), string(record.BySeverity))
-	if err == nil && !slices.Contains(plotted, record.By(by)) {
-		err = fmt.Errorf("by is one of %v, not %q", plotted, by)
+	if err == nil {
+		err = checkBy(by)
 	}
 	if err != nil {
 		s.trouble(w, http.StatusBadRequest, err.Error())
@@ -123,14 +131,14 @@ func (s *Service) repository(w http.ResponseWriter, r *http.Request) {
 		All             string
 	}{page: s.page(name), period: during, Name: name, Choices: choices(plotted, by), Steps: choices(record.Steps, string(during.every))}
 	for _, b := range branches {
-		data.Rows = append(data.Rows, rowOf(name, b))
+		data.Rows = append(data.Rows, rowOf(b))
 	}
 	if len(branches) > 0 {
-		last := slices.MaxFunc(branches, func(a, b app.BranchState) int { return a.Last.Time.Compare(b.Last.Time) })
-		data.Of = render.Safe(last.Branch.String())
-		data.Plot = address("/trend.svg", "name", name, "by", by, "every", string(during.every), "from", during.From, "to", during.To, "branch", last.Name, "door", last.Door)
+		last := slices.MaxFunc(branches, func(a, b history.LastState) int { return a.Time.Compare(b.Time) })
+		data.Of = render.Safe(app.Branch{Name: last.Branch, Door: last.Door}.String())
+		data.Plot = address("/trend.svg", "name", name, "by", by, "every", string(during.every), "from", during.From, "to", during.To, "branch", last.Branch, "door", last.Door)
 		data.PlotAbout = fmt.Sprintf("findings of %s by %s, from %s to %s", data.Of, by, during.From, during.To)
-		tallies, err := h.Tallies(r.Context(), last.Last)
+		tallies, err := h.Tallies(r.Context(), last.Summary)
 		if err != nil {
 			s.failed(w, err)
 			return
@@ -179,8 +187,8 @@ func countsOf(by record.By, tallies []record.Tally) countTable {
 func (s *Service) trend(w http.ResponseWriter, r *http.Request) {
 	during, err := s.period(r)
 	by := r.FormValue("by")
-	if err == nil && !slices.Contains(plotted, record.By(by)) {
-		err = fmt.Errorf("by is one of %v, not %q", plotted, by)
+	if err == nil {
+		err = checkBy(by)
 	}
 	if err != nil {
 		plain(w, http.StatusBadRequest, err.Error()+"\n")

@@ -142,6 +142,11 @@ type Rule struct {
 	Address  string
 }
 
+// IsWeb reports whether an address is one of a page.
+func IsWeb(address string) bool {
+	return strings.HasPrefix(address, "https://") || strings.HasPrefix(address, "http://")
+}
+
 // Finding is one thing a tool reported. There may be millions of them: what few have is kept apart.
 type Finding struct {
 	Tool    string // the tool's own name for itself

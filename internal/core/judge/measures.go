@@ -45,9 +45,10 @@ func (m Measured) Used(d policy.Demand) int {
 }
 
 // isOurs reports whether a finding is about a number that was measured here.
-func isOurs(f Finding) bool { return isMeasured(f.Finding) }
+func isOurs(f Finding) bool { return IsMeasured(f.Finding) }
 
-func isMeasured(f *finding.Finding) bool {
+// IsMeasured reports whether a finding is about a number that was measured here.
+func IsMeasured(f *finding.Finding) bool {
 	return f.Tool == measure.Tool && len(f.Sources) == 1 && f.Sources[0] == measure.Tool
 }
 

@@ -230,7 +230,7 @@ func (j *judgement) placeOf(f *finding.Finding, at *holder) change.Place {
 	if j.Spaced != nil && f.Tool == house.Tool && house.AboutSpace(f.Rule) {
 		judged = j.Spaced
 	}
-	place := at.place(judged, f, j.compared(*f) || isMeasured(f))
+	place := at.place(judged, f, j.compared(*f) || IsMeasured(f))
 	if place != change.OnTouched && j.Policy.Place.Flows && j.throughTouched(*f) {
 		return change.OnTouched
 	}
