@@ -16,6 +16,16 @@ func spelled(t *testing.T, setting string) *sandbox {
 	return s
 }
 
+// onTarget commits on the target what it is to have besides, and brings it to the branch.
+func (s *sandbox) onTarget(message string, prepare func()) {
+	s.Helper()
+	s.git("checkout", "-q", "main")
+	prepare()
+	s.commit(message)
+	s.git("checkout", "-q", "more")
+	s.git("merge", "-q", "main")
+}
+
 // misspelt are the words that a door finds, in order.
 func (s *sandbox) misspelt(args ...string) string {
 	s.Helper()
@@ -50,46 +60,38 @@ func TestSpelling(t *testing.T) {
 			s.write("docs/a.md", "# Teh board\n\nWe recieve `recieve`. See [untill](untill.md).\n")
 		}, "docs/a.md 3 untill 1;"},
 		{"a dictionary", "{dictionaries: words/quay.txt}", func(s *sandbox) {
-			s.git("checkout", "-q", "main")
-			s.write("words/quay.txt", "# ours\nuntill\n")
-			s.commit("words")
-			s.git("checkout", "-q", "more")
-			s.git("merge", "-q", "main")
+			s.onTarget("words", func() {
+				s.write("words/quay.txt", "# ours\nuntill\n")
+			})
 			s.write("core/tide.c", text)
 		}, ""},
 		{"a bent dictionary", "{dictionaries: words/quay.dic}", func(s *sandbox) {
-			s.git("checkout", "-q", "main")
-			s.write("words/quay.dic", "1\nunt/A\n")
-			s.write("words/quay.aff", "SFX A Y 1\nSFX A 0 ill .\n")
-			s.commit("words")
-			s.git("checkout", "-q", "more")
-			s.git("merge", "-q", "main")
+			s.onTarget("words", func() {
+				s.write("words/quay.dic", "1\nunt/A\n")
+				s.write("words/quay.aff", "SFX A Y 1\nSFX A 0 ill .\n")
+			})
 			s.write("core/tide.c", text)
 		}, ""},
 		{"long lines", "on", func(s *sandbox) {
 			s.write("docs/a.md", strings.Repeat("untill ", 100_000)+strings.Repeat("x", 1_000_000)+strings.Repeat("<", 200_000)+"\n")
 		}, "docs/a.md 1 untill 100000;"},
 		{"known", "on", func(s *sandbox) {
-			s.git("checkout", "-q", "main")
-			for n := range 5 {
-				s.write(fmt.Sprintf("core/x%d.c", n), "// wait untill then\n")
-			}
-			s.commit("used")
-			s.git("checkout", "-q", "more")
-			s.git("merge", "-q", "main")
+			s.onTarget("used", func() {
+				for n := range 5 {
+					s.write(fmt.Sprintf("core/x%d.c", n), "// wait untill then\n")
+				}
+			})
 			s.write("core/tide.c", text)
 		}, ""},
 		{"known, but less than the right one", "on", func(s *sandbox) {
-			s.git("checkout", "-q", "main")
-			for n := range 5 {
-				s.write(fmt.Sprintf("core/x%d.c", n), "// wait untill then\n")
-			}
-			for n := range 6 {
-				s.write(fmt.Sprintf("core/y%d.c", n), "// wait until then\n")
-			}
-			s.commit("used")
-			s.git("checkout", "-q", "more")
-			s.git("merge", "-q", "main")
+			s.onTarget("used", func() {
+				for n := range 5 {
+					s.write(fmt.Sprintf("core/x%d.c", n), "// wait untill then\n")
+				}
+				for n := range 6 {
+					s.write(fmt.Sprintf("core/y%d.c", n), "// wait until then\n")
+				}
+			})
 			s.write("core/tide.c", text)
 		}, "core/tide.c 3 Untill 2;"},
 	} {

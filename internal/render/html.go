@@ -27,6 +27,9 @@ import (
 var (
 	//go:embed page.html
 	pageText string
+	// Palette is the style that gives the colours of a page their names, by light and by dark; the pages of the service have them too.
+	//go:embed palette.css
+	Palette string
 	//go:embed page.css
 	pageStyle string
 	//go:embed page.js
@@ -116,7 +119,7 @@ type (
 func writeHTML(w io.Writer, v judge.Verdict, o Options) error {
 	sum := sha256.Sum256([]byte(pageScript))
 	data := pageData{
-		Style: template.CSS(pageStyle), Script: template.JS(pageScript), ScriptHash: "sha256-" + base64.StdEncoding.EncodeToString(sum[:]),
+		Style: template.CSS(Palette + pageStyle), Script: template.JS(pageScript), ScriptHash: "sha256-" + base64.StdEncoding.EncodeToString(sum[:]),
 		Door: Safe(v.Door), State: string(v.Outcome), Outcome: strings.ReplaceAll(string(v.Outcome), "unjudged", "cannot judge"), Reason: reason(v),
 		Subject: circumstances(v), Head: Safe(v.Subject.Head), Today: Safe(v.Today), Severities: v.Ladder,
 	}

@@ -35,7 +35,7 @@ func style(w http.ResponseWriter, _ *http.Request) {
 	}
 	w.Header().Set("Content-Type", "text/css; charset=utf-8")
 	w.Header().Set("Cache-Control", "max-age=3600")
-	w.Write(data)
+	w.Write(append([]byte(render.Palette), data...))
 }
 
 // page is what every page has.
