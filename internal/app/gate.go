@@ -203,7 +203,7 @@ func (q GateRequest) judge(ctx context.Context, t *target.Target, choose func(*a
 			return err // which whoever asks for the files meets too
 		})
 	}
-	if q.Record.Asked && q.Record.past == nil { // else the policy is to say so first
+	if q.Record.Asked && q.Record.apart == nil { // else the policy is to say so first
 		q.keeping.begin(ctx, t.Repo, q.Dir, q.Record.Place)
 		defer q.keeping.found.Wait()
 	}

@@ -137,7 +137,7 @@ func (q ImportRequest) step(name string, do func()) {
 // importOne judges a past commit and puts its record in.
 func (h *History) importOne(ctx context.Context, q ImportRequest, c git.Commit, given evidence.Given, branch string, at time.Time, is *Imported) error {
 	one := GateRequest{Call: q.Call, Door: q.Door, Reports: Reports{Given: given}, Tell: q.Tell}
-	one.Record = Recording{Asked: true, past: &past{h.Name, branch, at}}
+	one.Record = Recording{Asked: true, apart: &apart{h.Name, branch, at}}
 	one.Change = target.Name{Kind: policy.Tree, To: c.Name}
 	judged, err := Gate(ctx, one)
 	if err != nil {

@@ -28,13 +28,24 @@ type Recording struct {
 	ByPolicy bool // the policy may ask for it
 	Place    Place
 
-	past *past // of a commit of the past, whose record is put in by who asks for it; nil for others
+	apart *apart // nil where Record is to put it in
 }
 
-// past is what is known beforehand of a record of the past.
-type past struct {
+// apart is what is known beforehand of a record that isn't put in by Record, but by who asks for it.
+type apart struct {
 	repository, branch string
-	time               time.Time // when the commit was made
+	time               time.Time // when the commit was made, of one of the past
+}
+
+// RecordApart has the record of a verdict made, which Judged.Recorded gives: of a repository by its name there, and of the guarded branch
+// whose state is judged, "" for none's.
+func RecordApart(repository, branch string) Recording {
+	return Recording{Asked: true, apart: &apart{repository: repository, branch: branch}}
+}
+
+// Recorded is the record of a verdict that was to be made apart, with the reports that it rests on.
+func (j *Judged) Recorded() (*record.Record, []recordfile.Content) {
+	return j.unrecorded.Record, j.unrecorded.contents
 }
 
 // Place says where records are kept, as far as a call has a say in that.
@@ -215,7 +226,7 @@ func (q GateRequest) beginRecord(ctx context.Context, t *target.Target, a *autho
 		return nil
 	}
 	r := &recording{Recording: q.Record, policy: p, began: time.Now(), keeping: q.keeping}
-	if r.past == nil {
+	if r.apart == nil {
 		r.keeping.begin(ctx, t.Repo, q.Dir, r.Place)
 	}
 	r.found.Go(func() { r.state = r.find(t) })
@@ -226,7 +237,7 @@ func (q GateRequest) beginRecord(ctx context.Context, t *target.Target, a *autho
 func (r *recording) wait() {
 	if r != nil {
 		r.found.Wait()
-		if r.past == nil {
+		if r.apart == nil {
 			r.keeping.found.Wait()
 		}
 	}
@@ -262,7 +273,7 @@ type unrecorded struct {
 	contents []recordfile.Content
 	notices  []string
 	keep     policy.Period
-	keeping  *keeping // nil for a record of the past
+	keeping  *keeping // nil for a record apart
 }
 
 // end makes the record of a judgement. What of it can't be known is left out: a record never stops a verdict.
@@ -275,8 +286,11 @@ func (r *recording) end(j *Judged) *unrecorded {
 	made.Verdict.Subject.Head, made.Tree, made.Reports = r.state.head, r.state.tree, r.reports
 	made.Time, made.Took = r.began.UTC().Truncate(time.Millisecond), time.Since(r.began).Truncate(time.Millisecond)
 	u := &unrecorded{Record: &made, contents: r.contents, notices: r.notices, keep: r.policy.History.Keep}
-	if r.past != nil {
-		made.Repository, made.Time, made.Imported = r.past.repository, r.past.time.UTC().Truncate(time.Millisecond), true
+	if r.apart != nil {
+		made.Repository = r.apart.repository
+		if !r.apart.time.IsZero() {
+			made.Time, made.Imported = r.apart.time.UTC().Truncate(time.Millisecond), true
+		}
 		return u
 	}
 	u.keeping, made.Repository = r.keeping, r.keeping.home.name
@@ -302,8 +316,8 @@ func (r *recording) find(t *target.Target) (s judgedState) {
 		return s
 	}
 	switch {
-	case r.past != nil:
-		s.branch = r.past.branch
+	case r.apart != nil:
+		s.branch = r.apart.branch
 	case t.Kind == policy.Push && t.Guarded:
 		s.branch = t.Subject.Ref
 	case t.Kind == policy.Range || t.Kind == policy.Tree:

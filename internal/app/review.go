@@ -25,8 +25,9 @@ import (
 type ReviewRequest struct {
 	Call
 	HostRequest
-	Judged  *Judged // the verdict of this call; nil where a file has it
-	Verdict string  // the file of a verdict as JSON, where Judged is nil
+	Judged  *Judged        // the verdict of this call; nil where a file has it
+	Verdict string         // the file of a verdict as JSON, where Judged and Given are nil
+	Given   *judge.Verdict // a verdict that was recorded, nil for none
 
 	Most    int    // how many comments are open at a time at most
 	Status  string // the status's name; "" for zincdoor and the door
@@ -46,7 +47,8 @@ type ReviewWriting struct {
 
 // HostRequest names a code host and a pull request there.
 type HostRequest struct {
-	Host       string // a recipe of the policy, or a file with one
+	Host       string       // a recipe of the policy, or a file with one
+	Recipe     *policy.Host // in its place; nil for none
 	Pull       string
 	Repository string // as the host calls it; "" for what the recipe or git's configuration says
 	Settings   codehost.Settings
@@ -114,18 +116,34 @@ func (r *reviewing) read() (*policy.Host, error) {
 			r.touched = nil
 		}
 	} else {
-		data, err := os.ReadFile(target.InDir(r.Dir, r.Verdict))
-		if err != nil {
-			return nil, target.WrongCall("the verdict can't be read: %v; gate writes one with --write json=FILE", err)
+		if err := r.given(); err != nil {
+			return nil, err
 		}
-		if r.verdict, err = verdictfile.Read(data); err != nil {
-			return nil, target.WrongCall("%s: %v; gate writes one with --write json=FILE", r.Verdict, err)
-		}
+		var err error
 		if origin, err = r.ofFile(); err != nil {
 			return nil, err
 		}
 	}
+	if r.Recipe != nil {
+		return r.Recipe, nil
+	}
 	return findHost(r.Dir, r.Host, r.policy, origin, r.Call.Policy != "")
+}
+
+// given takes the verdict that was recorded, or reads the one of a file.
+func (r *reviewing) given() error {
+	if r.Given != nil {
+		r.verdict = *r.Given
+		return nil
+	}
+	data, err := os.ReadFile(target.InDir(r.Dir, r.Verdict))
+	if err != nil {
+		return target.WrongCall("the verdict can't be read: %v; gate writes one with --write json=FILE", err)
+	}
+	if r.verdict, err = verdictfile.Read(data); err != nil {
+		return target.WrongCall("%s: %v; gate writes one with --write json=FILE", r.Verdict, err)
+	}
+	return nil
 }
 
 // ofFile finds the policy and the changed lines of a verdict that was read. Where the repository doesn't have its commits, they aren't

@@ -152,6 +152,15 @@ func (s *Store) open(ctx context.Context, place string) (err error) {
 	return s.migrate(ctx, file)
 }
 
+// Database is where records are kept, for who keeps something beside them; postgres says which of the two it is. It is closed with the
+// store.
+func (s *Store) Database() (db *sql.DB, postgres bool) { return s.db, s.postgres }
+
+// Atomically does several things at once or not at all. It may do them several times.
+func (s *Store) Atomically(ctx context.Context, do func(*sql.Tx) error) error {
+	return s.atomically(ctx, func(tx transaction) error { return do(tx.Tx) })
+}
+
 // Close closes the store.
 func (s *Store) Close() error { return s.db.Close() }
 

@@ -21,6 +21,11 @@ const turn = 0x7a696e63
 // Put puts a record in, with the content of those of its reports that are to be kept. One without an id gets one; one that is
 // there already stays as it is.
 func (s *Store) Put(ctx context.Context, r *record.Record, contents []recordfile.Content) error {
+	return s.PutWith(ctx, r, contents, func(*sql.Tx) error { return nil })
+}
+
+// PutWith puts a record in as Put does, and does something more in the same transaction. That may be called several times.
+func (s *Store) PutWith(ctx context.Context, r *record.Record, contents []recordfile.Content, more func(*sql.Tx) error) error {
 	packed, divided, err := readied(r)
 	if err != nil {
 		return err
@@ -31,7 +36,10 @@ func (s *Store) Put(ctx context.Context, r *record.Record, contents []recordfile
 				return err
 			}
 		}
-		return s.put(ctx, tx, r, packed, divided, contents)
+		if err := s.put(ctx, tx, r, packed, divided, contents); err != nil {
+			return err
+		}
+		return more(tx.Tx)
 	})
 	if err != nil {
 		return fmt.Errorf("the verdict can't be recorded in %s: %w", s.where, err)

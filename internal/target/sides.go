@@ -56,24 +56,28 @@ func (t *Target) span(from, to string) error {
 	return t.sides(a, b)
 }
 
-// into finds what merging the branch that is checked out into a ref would bring.
-func (t *Target) into(ref string) error {
+// into finds what merging a commit into a ref would bring: what is checked out, where none is named.
+func (t *Target) into(ref, commit string) error {
 	target, err := t.commit(ref)
 	if err != nil {
 		return err
 	}
-	commit := t.Repo.Then
-	if commit == "" {
+	head := git.Side(t.Repo.Then)
+	if commit != "" {
+		if head, err = t.commit(commit); err != nil {
+			return err
+		}
+	}
+	if head == "" {
 		return fmt.Errorf("this branch has no commit yet, so there is nothing to compare with %s", ref)
 	}
-	head := git.Side(commit)
 	bases, err := t.mergeBases(target, head, ref)
 	if err != nil {
 		return err
 	}
 	t.PolicyAt = []State{{Side: target, Name: ref}, {Side: head, Name: OwnName, Own: true}}
 	t.BaselineAt = []git.Side{bases[0], target}
-	t.Subject.Ref, t.Subject.Base, t.Subject.Head = ref, string(bases[0]), commit
+	t.Subject.Ref, t.Subject.Base, t.Subject.Head = ref, string(bases[0]), string(head)
 	if err := t.sides(bases[0], head); err != nil {
 		return err
 	}

@@ -29,7 +29,7 @@ func WrongCall(format string, args ...any) error {
 type Name struct {
 	Kind  policy.Kind // "" where the call leaves it to the door
 	From  string      // Range: the old side
-	To    string      // Range: the new side; Tree: the revision, "" for the work tree
+	To    string      // Range: the new side; Branch: the commit to merge, "" for HEAD; Tree: the revision, "" for the work tree
 	Into  string      // Branch: the target
 	Patch string      // a file with a unified diff, "-" for standard input; its Kind is Range
 }
@@ -239,7 +239,7 @@ func (t *Target) find(name Name) error {
 	case policy.Range:
 		return t.span(name.From, name.To)
 	case policy.Branch:
-		return t.into(name.Into)
+		return t.into(name.Into, name.To)
 	}
 	return t.everything(name.To)
 }
