@@ -53,6 +53,7 @@ type Place struct {
 	File        string // a file that the call names, "" for none
 	Option      string // by which it names one, "" for --history-file
 	Environment string // what the environment names: a file or the address of a PostgreSQL database; "" for none
+	Otherwise   string // the file, outside of any repository, where nobody names one; "" for none
 }
 
 // What git's configuration has to say of records.
@@ -79,6 +80,8 @@ func (p Place) at(home *home, dir string) (place string, waiting history.Waiting
 		place = target.InDir(home.root, homely(home.settings[placeKey]))
 	case home.folder != "":
 		place = filepath.Join(home.folder, "history.db")
+	case p.Otherwise != "":
+		place = target.InDir(dir, p.Otherwise)
 	default:
 		return "", "", fmt.Errorf("there is no repository to keep it in; name a file: %s FILE", cmp.Or(p.Option, "--history-file"))
 	}

@@ -4,15 +4,23 @@ import (
 	"context"
 	"errors"
 	"io/fs"
+	"time"
 
 	"zincdoor/internal/core/judge"
 	"zincdoor/internal/core/record"
+	"zincdoor/internal/git"
 	"zincdoor/internal/history"
 	"zincdoor/internal/policyfile"
 )
 
 // Records are what was recorded of many repositories, in one store. They must be closed; several goroutines may ask them at once.
-type Records struct{ store *history.Store }
+type Records struct {
+	store *history.Store
+	place string
+}
+
+// Place is where they are kept: a file, or the address of a PostgreSQL database.
+func (r *Records) Place() string { return r.place }
 
 // OpenRecords opens what was recorded where a call in dir finds it: the place that it names, else the one of the repository at hand. A file
 // that isn't there is made.
@@ -36,7 +44,7 @@ func OpenRecords(ctx context.Context, dir string, place Place) (*Records, error)
 	if _, _, err := waiting.TakeIn(ctx, store); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return nil, errors.Join(err, store.Close())
 	}
-	return &Records{store}, nil
+	return &Records{store, at}, nil
 }
 
 // Close closes them.
@@ -156,4 +164,22 @@ func (r *Records) findingIn(ctx context.Context, is record.Summary, id string) (
 		}
 	}
 	return nil, nil
+}
+
+// Names are the names of the repositories that have records.
+func (r *Records) Names(ctx context.Context) ([]string, error) { return r.store.Repositories(ctx) }
+
+// Store is where they are kept. It is closed with them.
+func (r *Records) Store() *history.Store { return r.store }
+
+// BusyFiles ranks the files of a repository since a time: how often they changed is known where a mirror of it is in a folder.
+func (r *Records) BusyFiles(ctx context.Context, name, mirror string, since time.Time) (*Ranked, error) {
+	h := r.Of(name)
+	if mirror != "" {
+		if repo, err := git.Open(ctx, mirror); err == nil {
+			defer repo.Close()
+			h.repo = repo
+		}
+	}
+	return h.Worst(ctx, WorstRequest{By: record.ByFile, From: since})
 }

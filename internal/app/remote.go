@@ -120,3 +120,23 @@ func CantJudge(q GateRequest, base, head string, why error) *Judged {
 
 // Mirror is a bare repository that follows another one.
 type Mirror = git.Mirror
+
+// CommitToSend is what a report is sent for: the name of the repository, as its records have it unless the call says otherwise, and the
+// commit by its whole name. Outside of any repository the call must say both.
+func CommitToSend(ctx context.Context, dir, name, revision string) (repository, commit string, err error) {
+	repo, err := openIfAny(ctx, dir)
+	switch {
+	case err != nil:
+		return "", "", err
+	case repo == nil && (name == "" || !git.IsHash(revision)):
+		return "", "", target.WrongCall("there is no repository here; say --repository NAME, and --commit with all digits of the commit")
+	case repo == nil:
+		return name, revision, nil
+	}
+	defer repo.Close()
+	if name == "" {
+		name = homeOf(repo, dir).name
+	}
+	commit, err = repo.Commit(revision)
+	return name, commit, err
+}

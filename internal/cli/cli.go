@@ -174,7 +174,7 @@ zincdoor gate --into main        # judge what merging this branch would bring`,
 	}
 	add(judging, p.gate(), p.findings(), p.explain(), p.fix(), p.measure(), p.watch(), p.lsp(), p.review())
 	add(keeping, p.baseline(), p.policy(), p.spelling(), p.recipe())
-	add(lookingBack, p.history(), p.serve())
+	add(lookingBack, p.history(), p.serve(), p.report())
 	add(settingUp, p.fit(), p.demo(), p.slipway(), p.schemas(), p.completion(), p.version())
 	root.SetHelpCommandGroupID(settingUp)
 	nameValues(root.PersistentFlags())

@@ -13,6 +13,7 @@ import (
 	"zincdoor/internal/app"
 	"zincdoor/internal/demo"
 	"zincdoor/internal/service"
+	"zincdoor/internal/service/ledger"
 )
 
 // playService shows pages of the operator's repositories until the call is ended, and leaves nothing behind.
@@ -41,5 +42,9 @@ func (p *program) playService(ctx context.Context) error {
 	}
 	fmt.Fprintf(p.out, "pages of %d repositories at http://%s until Ctrl-C; the half year ends in September 2026\n", len(demo.Fleet), listener.Addr())
 	now := func() time.Time { return demo.HalfYearEnd }
-	return p.answer(ctx, &http.Server{Handler: service.New(service.Options{Records: records, Now: now}).Handler(), ReadHeaderTimeout: 10 * time.Second}, listener)
+	kept, err := ledger.Open(ctx, records.Store())
+	if err != nil {
+		return err
+	}
+	return p.answer(ctx, &http.Server{Handler: service.New(service.Options{Records: records, Ledger: kept, Now: now}).Handler(), ReadHeaderTimeout: 10 * time.Second}, listener)
 }

@@ -21,7 +21,7 @@ import (
 	"github.com/jackc/pgx/v5/pgconn"
 	_ "github.com/jackc/pgx/v5/stdlib" // the driver pgx
 	"github.com/pressly/goose/v3"
-	"github.com/pressly/goose/v3/lock"
+	"github.com/pressly/goose/v3/database"
 	"modernc.org/sqlite"
 	sqlite3 "modernc.org/sqlite/lib"
 )
@@ -34,13 +34,20 @@ type Store struct {
 	db       *sql.DB
 	postgres bool
 	where    string // for people, without a password
+	file     string // "" for a server
 }
 
 //go:embed migrations/*.sql
 var embedded embed.FS
 
-// migrations are the scripts that bring a store from one form to the next.
-var migrations fs.FS = embedded
+// migrations are the scripts of our own tables.
+var migrations = func() fs.FS {
+	scripts, err := fs.Sub(embedded, "migrations")
+	if err != nil {
+		panic(err) // it is part of the program
+	}
+	return scripts
+}()
 
 // patience is how long a writer waits for others.
 const patience = 10 * time.Second
@@ -107,11 +114,11 @@ func (s *Store) openUnwritable(ctx context.Context, file string) (err error) {
 	if s.db, err = sql.Open("sqlite", address(file, url.Values{"immutable": {"1"}})); err != nil {
 		return err
 	}
-	ours, err := newest()
+	ours, err := newest(migrations)
 	if err != nil {
 		return err
 	}
-	is, err := s.form(ctx)
+	is, err := s.form(ctx, records().Table)
 	switch {
 	case err != nil:
 		return err
@@ -129,8 +136,9 @@ func address(file string, settings url.Values) string {
 }
 
 func (s *Store) open(ctx context.Context, place string) (err error) {
-	driver, file := "pgx", place
+	driver := "pgx"
 	if !s.postgres {
+		s.file = place
 		if err := os.MkdirAll(filepath.Dir(place), 0o777); err != nil {
 			return err
 		}
@@ -149,7 +157,7 @@ func (s *Store) open(ctx context.Context, place string) (err error) {
 	if err := s.db.PingContext(answering); err != nil {
 		return err
 	}
-	return s.migrate(ctx, file)
+	return s.Bring(ctx, records())
 }
 
 // Database is where records are kept, for who keeps something beside them; postgres says which of the two it is. It is closed with the
@@ -164,64 +172,89 @@ func (s *Store) Atomically(ctx context.Context, do func(*sql.Tx) error) error {
 // Close closes the store.
 func (s *Store) Close() error { return s.db.Close() }
 
-// migrate brings the store to this version's form; file is where it is, unless that is a server. Of several that try at once, one does
-// it.
-func (s *Store) migrate(ctx context.Context, file string) error {
-	ours, err := newest()
+// Form are the scripts that bring tables of a store from one form to the next, and the table that says which of them were run.
+type Form struct {
+	Scripts fs.FS // called like 001_records.sql
+	Table   string
+}
+
+// records is the form of our own tables.
+func records() Form { return Form{migrations, "goose_db_version"} }
+
+// Bring brings tables of the store to the newest form. Of several that try at once, one does it.
+func (s *Store) Bring(ctx context.Context, to Form) error {
+	ours, err := newest(to.Scripts)
 	if err != nil {
 		return err
 	}
-	if is, err := s.form(ctx); err == nil && is == ours {
+	if is, err := s.form(ctx, to.Table); err == nil && is == ours {
 		return nil
 	} else if is > ours {
 		return ErrNewer
 	}
-	dialect, options := goose.DialectSQLite3, []goose.ProviderOption{goose.WithDisableGlobalRegistry(true)}
+	dialect := goose.DialectSQLite3
 	if s.postgres {
-		locker, err := lock.NewPostgresSessionLocker(lock.WithLockTimeout(1, uint64(patience.Seconds())))
+		dialect = goose.DialectPostgres
+	}
+	table, err := database.NewStore(dialect, to.Table)
+	if err != nil {
+		return err
+	}
+	return s.Alone(ctx, func() error {
+		provider, err := goose.NewProvider(goose.DialectCustom, s.db, to.Scripts, goose.WithDisableGlobalRegistry(true), goose.WithStore(table))
 		if err != nil {
 			return err
 		}
-		dialect, options = goose.DialectPostgres, append(options, goose.WithSessionLocker(locker))
-	} else {
-		turn := flock.New(file + ".lock")
-		waiting, cancel := context.WithTimeout(ctx, patience)
-		defer cancel()
-		if _, err := turn.TryLockContext(waiting, 20*time.Millisecond); err != nil {
+		if _, err := provider.Up(ctx); err != nil {
 			return err
 		}
-		defer func() {
-			turn.Unlock()
-			os.Remove(file + ".lock")
-		}()
-	}
-	scripts, err := fs.Sub(migrations, "migrations")
-	if err != nil {
-		return err
-	}
-	provider, err := goose.NewProvider(dialect, s.db, scripts, options...)
-	if err != nil {
-		return err
-	}
-	if _, err := provider.Up(ctx); err != nil {
-		return err
-	}
-	if is, err := s.form(ctx); err != nil || is != ours {
-		return errors.Join(err, ErrNewer)
-	}
-	return nil
+		if is, err := s.form(ctx, to.Table); err != nil || is != ours {
+			return errors.Join(err, ErrNewer)
+		}
+		return nil
+	})
 }
 
-// form is the version of the store's form, 0 for an empty store.
-func (s *Store) form(ctx context.Context) (is int64, err error) {
-	err = s.db.QueryRowContext(ctx, "SELECT COALESCE(MAX(version_id), 0) FROM goose_db_version").Scan(&is)
+// forming is the number of the lock of who alters the form of a store, where the database has such locks.
+const forming = 0x7a696e64
+
+// Alone does something while nobody else does something alone with this store.
+func (s *Store) Alone(ctx context.Context, do func() error) error {
+	waiting, cancel := context.WithTimeout(ctx, patience)
+	defer cancel()
+	if s.postgres {
+		conn, err := s.db.Conn(ctx)
+		if err != nil {
+			return err
+		}
+		defer conn.Close()
+		if _, err := conn.ExecContext(waiting, "SELECT pg_advisory_lock($1)", forming); err != nil {
+			return err
+		}
+		defer conn.ExecContext(context.WithoutCancel(ctx), "SELECT pg_advisory_unlock($1)", forming)
+		return do()
+	}
+	turn := flock.New(s.file + ".lock")
+	if _, err := turn.TryLockContext(waiting, 20*time.Millisecond); err != nil {
+		return err
+	}
+	defer func() {
+		turn.Unlock()
+		os.Remove(s.file + ".lock")
+	}()
+	return do()
+}
+
+// form is the version of the form of tables, 0 for an empty store.
+func (s *Store) form(ctx context.Context, table string) (is int64, err error) {
+	err = s.db.QueryRowContext(ctx, "SELECT COALESCE(MAX(version_id), 0) FROM "+table).Scan(&is)
 	return is, err
 }
 
 // newest is the version of the newest form.
-func newest() (version int64, err error) {
-	scripts, err := fs.ReadDir(migrations, "migrations")
-	for _, script := range scripts {
+func newest(scripts fs.FS) (version int64, err error) {
+	all, err := fs.ReadDir(scripts, ".")
+	for _, script := range all {
 		n, wrong := goose.NumericComponent(script.Name())
 		if wrong != nil {
 			return 0, wrong

@@ -295,13 +295,13 @@ func TestForms(t *testing.T) {
 		is := put(t, old, want)
 		was := migrations
 		defer func() { migrations = was }()
-		next := fstest.MapFS{"migrations/999_weather.sql": {Data: []byte("-- +goose Up\nALTER TABLE record ADD COLUMN weather TEXT NOT NULL DEFAULT 'fair';\n")}}
-		scripts, err := fs.Glob(embedded, "migrations/*.sql")
+		next := fstest.MapFS{"999_weather.sql": {Data: []byte("-- +goose Up\nALTER TABLE record ADD COLUMN weather TEXT NOT NULL DEFAULT 'fair';\n")}}
+		scripts, err := fs.Glob(was, "*.sql")
 		if err != nil {
 			t.Fatal(err)
 		}
 		for _, name := range scripts {
-			script, err := fs.ReadFile(embedded, name)
+			script, err := fs.ReadFile(was, name)
 			if err != nil {
 				t.Fatal(err)
 			}

@@ -104,6 +104,24 @@ func (s *Service) Repository(name string) (ServedRepository, bool) {
 	return s.Repositories[i], true
 }
 
+// Variables are the environment variables with the secrets that the settings need.
+func (s *Service) Variables() (all []string) {
+	for _, r := range s.Repositories {
+		all = append(all, r.GitToken, r.HostToken)
+		if r.Hook != nil {
+			all = append(all, r.Hook.Secret)
+		}
+	}
+	for _, r := range s.Notify {
+		all = append(all, r.Secret)
+	}
+	if s.Mail != nil {
+		all = append(all, s.Mail.Password)
+	}
+	slices.Sort(all)
+	return slices.DeleteFunc(slices.Compact(all), func(name string) bool { return name == "" })
+}
+
 // What holds where the settings don't say.
 const (
 	usualWait     = 30 * time.Minute

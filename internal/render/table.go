@@ -2,6 +2,7 @@ package render
 
 import (
 	"encoding/csv"
+	"fmt"
 	"io"
 	"strings"
 )
@@ -121,4 +122,30 @@ func spreadsheet(w io.Writer, rows [][]string) error {
 	}
 	out.Flush()
 	return out.Error()
+}
+
+// Table writes lines of texts under each other, behind a line of headings.
+func Table(w io.Writer, headings []string, rows [][]string) error {
+	s := &screen{look: lookFor(w), w: w}
+	t := table{}
+	for range headings {
+		t.left = append(t.left, true)
+	}
+	t.row(s.faint, headings...)
+	for _, row := range rows {
+		t.row(s.plain, row...)
+	}
+	t.write(s)
+	return s.err
+}
+
+// ByteCount is a number of bytes for people.
+func ByteCount(n int64) string {
+	switch {
+	case n >= 1<<20:
+		return fmt.Sprintf("%.1f MiB", float64(n)/(1<<20))
+	case n >= 1<<10:
+		return fmt.Sprintf("%.1f KiB", float64(n)/(1<<10))
+	}
+	return fmt.Sprintf("%d bytes", n)
 }

@@ -17,25 +17,32 @@ import (
 )
 
 //go:embed pages
-var files embed.FS
+var embedded embed.FS
 
 // templates are the pages by their names, each with the layout.
 var templates = sync.OnceValue(func() map[string]*template.Template {
 	all := map[string]*template.Template{}
-	for _, name := range []string{"repositories", "repository", "records", "findings", "finding", "trouble"} {
-		all[name] = template.Must(template.ParseFS(files, "pages/layout.html", "pages/"+name+".html"))
+	for _, name := range []string{"repositories", "repository", "records", "findings", "finding", "trouble", "changes", "change", "acceptances", "search", "files", "work", "sign-in"} {
+		all[name] = template.Must(template.ParseFS(embedded, "pages/layout.html", "pages/"+name+".html"))
 	}
 	return all
 })
 
 func style(w http.ResponseWriter, _ *http.Request) {
-	data, err := files.ReadFile("pages/style.css")
+	part(w, "style.css", "text/css", []byte(render.Palette))
+}
+
+func comfort(w http.ResponseWriter, _ *http.Request) { part(w, "comfort.js", "text/javascript", nil) }
+
+// part answers with a part of pages, which stays as it is as long as the program does, behind something more.
+func part(w http.ResponseWriter, name, kind string, before []byte) {
+	data, err := embedded.ReadFile("pages/" + name)
 	if err != nil {
 		panic(err) // it is part of the program
 	}
-	w.Header().Set("Content-Type", "text/css; charset=utf-8")
+	w.Header().Set("Content-Type", kind+"; charset=utf-8")
 	w.Header().Set("Cache-Control", "max-age=3600")
-	w.Write(append([]byte(render.Palette), data...))
+	w.Write(append(before, data...))
 }
 
 // page is what every page has.
@@ -43,6 +50,7 @@ type page struct {
 	Title string
 	Above []link
 	Made  string
+	Leave bool // a session can be ended
 }
 
 type link struct{ Name, Address string }
@@ -65,9 +73,7 @@ func (s *Service) show(w http.ResponseWriter, code int, name string, data any) {
 	var out bytes.Buffer
 	if err := templates()[name].ExecuteTemplate(&out, "layout", data); err != nil {
 		plain(w, http.StatusInternalServerError, "the page can't be made\n")
-		if s.Log != nil {
-			s.Log.Error("page", "name", name, "error", err.Error())
-		}
+		s.Log.Error("page", "name", name, "error", err.Error())
 		return
 	}
 	w.Header().Set("Content-Type", "text/html; charset=utf-8")
@@ -85,14 +91,12 @@ func (s *Service) trouble(w http.ResponseWriter, code int, why string) {
 
 // failed answers a request whose data can't be read.
 func (s *Service) failed(w http.ResponseWriter, err error) {
-	if s.Log != nil {
-		s.Log.Error("store", "error", err.Error())
-	}
+	s.Log.Error("store", "error", err.Error())
 	s.trouble(w, http.StatusInternalServerError, "What was recorded can't be read at the moment.")
 }
 
 func (s *Service) page(title string, above ...link) page {
-	return page{Title: render.Safe(title), Above: above, Made: "This page shows what was recorded until " + moment(s.Now()) + "."}
+	return page{Title: render.Safe(title), Above: above, Made: "This page shows what was recorded until " + moment(s.Now()) + ".", Leave: s.Settings.ByToken}
 }
 
 // moment is a time for people.

@@ -38,6 +38,10 @@ const mostRecords = 100
 
 func (s *Service) records(w http.ResponseWriter, r *http.Request) {
 	name, outcome := r.FormValue("name"), judge.Outcome(r.FormValue("outcome"))
+	if !s.sees(r, name) {
+		s.trouble(w, http.StatusNotFound, "Nothing is recorded of that repository.")
+		return
+	}
 	during, err := s.period(r)
 	if err == nil && outcome != "" && !slices.Contains(outcomes, outcome) {
 		err = fmt.Errorf("the answer is one of %v, not %q", outcomes, outcome)
@@ -78,8 +82,9 @@ func (s *Service) named(w http.ResponseWriter, r *http.Request, key string) (*re
 	case err != nil:
 		s.failed(w, err)
 		return nil, is
-	case made == nil:
+	case made == nil || !s.sees(r, made.Repository):
 		s.trouble(w, http.StatusNotFound, "There is no such record, or it has been pruned.")
+		made = nil
 	}
 	return made, is
 }

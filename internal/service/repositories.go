@@ -7,6 +7,7 @@ import (
 	"net/http"
 	"slices"
 	"strings"
+	"time"
 
 	"zincdoor/internal/app"
 	"zincdoor/internal/core/judge"
@@ -53,9 +54,12 @@ func rowOf(b history.LastState) branchRow {
 	}
 }
 
+// mostSoon is how many acceptances that end soon the page of all repositories lists.
+const mostSoon = 20
+
 func (s *Service) repositories(w http.ResponseWriter, r *http.Request) {
 	query := strings.ToLower(r.FormValue("q"))
-	all, err := s.Records.Repositories(r.Context(), func(name string) bool { return strings.Contains(strings.ToLower(name), query) })
+	all, err := s.Records.Repositories(r.Context(), func(name string) bool { return s.sees(r, name) && strings.Contains(strings.ToLower(name), query) })
 	if err != nil {
 		s.failed(w, err)
 		return
@@ -67,6 +71,7 @@ func (s *Service) repositories(w http.ResponseWriter, r *http.Request) {
 		Named  bool
 		Rows   []branchRow
 		Others []other
+		Soon   []acceptanceRow
 	}{page: s.page("Repositories"), Query: r.FormValue("q"), Named: true}
 	for _, one := range all {
 		for _, b := range one.Branches {
@@ -77,6 +82,12 @@ func (s *Service) repositories(w http.ResponseWriter, r *http.Request) {
 			data.Others = append(data.Others, other{at.Name, at.Address, moment(one.Last.Time)})
 		}
 	}
+	ending, err := s.Ledger.Acceptances(r.Context(), s.seen(r), s.Now().UTC().AddDate(0, 0, soonDays).Format(time.DateOnly), mostSoon)
+	if err != nil {
+		s.failed(w, err)
+		return
+	}
+	data.Soon = s.acceptanceRows(ending)
 	s.show(w, http.StatusOK, "repositories", data)
 }
 
@@ -99,7 +110,7 @@ func (s *Service) repository(w http.ResponseWriter, r *http.Request) {
 		s.failed(w, err)
 		return
 	}
-	if name == "" || len(newest) == 0 {
+	if name == "" || len(newest) == 0 || !s.sees(r, name) {
 		s.trouble(w, http.StatusNotFound, "Nothing is recorded of that repository.")
 		return
 	}
@@ -129,6 +140,11 @@ func (s *Service) repository(w http.ResponseWriter, r *http.Request) {
 		Counts          []countTable
 		Records         []recordRow
 		All             string
+		Changes         []changeRow
+		Accepted        *acceptedPart
+		Doors           []doorRow
+		Files, Allowed  string
+		Feed            string
 	}{page: s.page(name), period: during, Name: name, Choices: choices(plotted, by), Steps: choices(record.Steps, string(during.every))}
 	for _, b := range branches {
 		data.Rows = append(data.Rows, rowOf(b))
@@ -149,6 +165,21 @@ func (s *Service) repository(w http.ResponseWriter, r *http.Request) {
 			}
 		}
 	}
+	pulls, err := s.Ledger.Pulls(r.Context(), name, mostSoon)
+	if err != nil {
+		s.failed(w, err)
+		return
+	}
+	accepted, err := s.Ledger.Acceptances(r.Context(), name, "", mostSoon)
+	if err != nil {
+		s.failed(w, err)
+		return
+	}
+	data.Changes, data.Doors = changeRows(pulls), doorRows(newest)
+	if len(accepted) > 0 {
+		data.Accepted = &acceptedPart{Rows: s.acceptanceRows(accepted)}
+	}
+	data.Files, data.Allowed, data.Feed = address("/files", "name", name), address("/acceptances", "name", name), address("/feed.atom", "repository", name)
 	data.Records, data.All = recordRows(newest), address("/records", "name", name)
 	s.show(w, http.StatusOK, "repository", data)
 }
@@ -185,6 +216,10 @@ func countsOf(by record.By, tallies []record.Tally) countTable {
 
 // trend draws the findings of a branch over time.
 func (s *Service) trend(w http.ResponseWriter, r *http.Request) {
+	if !s.sees(r, r.FormValue("name")) {
+		plain(w, http.StatusNotFound, "nothing is recorded of that\n")
+		return
+	}
 	during, err := s.period(r)
 	by := r.FormValue("by")
 	if err == nil {
@@ -207,4 +242,36 @@ func (s *Service) trend(w http.ResponseWriter, r *http.Request) {
 	}
 	w.Header().Set("Content-Type", "image/svg+xml")
 	w.Write(out.Bytes())
+}
+
+// doorRow is what a door answered last, of the latest verdicts.
+type doorRow struct {
+	Name, When, Record  string
+	Outcome             judge.Outcome
+	Open, Shut, Unknown int
+}
+
+func doorRows(newest []record.Summary) (rows []doorRow) {
+	for _, is := range slices.Backward(newest) {
+		at := slices.IndexFunc(rows, func(d doorRow) bool { return d.Name == render.Safe(is.Door) })
+		if at < 0 {
+			at = len(rows)
+			rows = append(rows, doorRow{Name: render.Safe(is.Door), When: moment(is.Time), Record: address("/record", "id", is.ID), Outcome: is.Outcome})
+		}
+		switch is.Outcome {
+		case judge.Open:
+			rows[at].Open++
+		case judge.Shut:
+			rows[at].Shut++
+		default:
+			rows[at].Unknown++
+		}
+	}
+	return rows
+}
+
+// acceptedPart are the accepted findings of one repository, on its page.
+type acceptedPart struct {
+	Named bool
+	Rows  []acceptanceRow
 }

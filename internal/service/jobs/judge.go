@@ -1,0 +1,195 @@
+package jobs
+
+import (
+	"context"
+	"crypto/sha256"
+	"database/sql"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"time"
+
+	"github.com/riverqueue/river"
+
+	"zincdoor/internal/app"
+	"zincdoor/internal/core/judge"
+	"zincdoor/internal/core/record"
+	"zincdoor/internal/evidence"
+	"zincdoor/internal/files"
+	"zincdoor/internal/git"
+	"zincdoor/internal/policyfile"
+	"zincdoor/internal/recordfile"
+	"zincdoor/internal/service/ledger"
+)
+
+// judgeArgs is a head to judge by certain reports.
+type judgeArgs struct {
+	Repository string `json:"repository" river:"unique"`
+	Name       string `json:"name" river:"unique"`
+	Head       string `json:"head" river:"unique"`
+	Evidence   string `json:"evidence" river:"unique"`
+}
+
+// Kind names the jobs in the store.
+func (judgeArgs) Kind() string { return "judge" }
+
+// InsertOpts has the same judged once.
+func (judgeArgs) InsertOpts() river.InsertOpts {
+	return river.InsertOpts{Queue: judging, UniqueOpts: river.UniqueOpts{ByArgs: true}}
+}
+
+// id is that of the record. So a verdict that was reached, by whichever instance, is there for the next try.
+func (a judgeArgs) id() string {
+	sum := sha256.Sum256([]byte(a.Repository + "\x00" + a.Name + "\x00" + a.Head + "\x00" + a.Evidence))
+	return hex.EncodeToString(sum[:8])
+}
+
+// evidenceFolders are for reports while they are read.
+var evidenceFolders = files.NewKind("evidence", nil)
+
+// judge reaches a verdict, records it, and has it brought to the code host or told, all at once.
+func (j *Jobs) judge(ctx context.Context, job *river.Job[judgeArgs]) error {
+	a := job.Args
+	r, err := j.repository(a.Repository)
+	if err != nil {
+		return err
+	}
+	s, err := j.Ledger.Subject(ctx, a.Repository, a.Name)
+	switch {
+	case err != nil:
+		return err
+	case s.Head != a.Head:
+		return void("there is a newer head")
+	case s.State != ledger.Proposed:
+		return void("it is " + s.State)
+	}
+	was, err := j.recorded(ctx, s.Record)
+	if err != nil {
+		return err
+	}
+	made, err := j.recorded(ctx, a.id())
+	if err != nil {
+		return err
+	}
+	var contents []recordfile.Content
+	if made == nil {
+		if made, contents, err = j.reach(ctx, r, s, job); err != nil {
+			return err
+		}
+	}
+	return j.Store.PutWith(ctx, made, contents, func(tx *sql.Tx) error { return j.settle(ctx, tx, a, made, was) })
+}
+
+// recorded is a record by its id, nil where there is none.
+func (j *Jobs) recorded(ctx context.Context, id string) (*record.Record, error) {
+	is, found, err := j.Store.ByID(ctx, id)
+	if err != nil || !found {
+		return nil, err
+	}
+	return j.Store.Record(ctx, is)
+}
+
+// reach judges a head by the reports that have come.
+func (j *Jobs) reach(ctx context.Context, r policyfile.ServedRepository, s *ledger.Subject, job *river.Job[judgeArgs]) (*record.Record, []recordfile.Content, error) {
+	began := time.Now()
+	m := j.mirror(r)
+	if err := j.fetch(ctx, r, m, s); err != nil {
+		return nil, nil, err
+	}
+	q := j.request(r, m, s)
+	g, err := j.gather(ctx, q, s)
+	if err != nil {
+		return nil, nil, err
+	}
+	if g.hash() != job.Args.Evidence {
+		return nil, nil, void("other reports have come meanwhile")
+	}
+	judged, err := j.gate(ctx, q, g)
+	if err != nil {
+		if ctx.Err() != nil || job.Attempt < job.MaxAttempts && !final(err) {
+			return nil, nil, err
+		}
+		judged = app.CantJudge(q, s.Base, s.Head, errors.New(app.Said(err)))
+	}
+	made, contents := judged.Recorded()
+	made.ID = job.Args.id()
+	if j.Seen != nil {
+		j.Seen.Judged(made.Verdict.Outcome, time.Since(began))
+	}
+	return made, contents, nil
+}
+
+// final reports whether trying again can't help: the call or the policy is wrong, or a commit isn't there.
+func final(err error) bool {
+	var problems policyfile.Problems
+	return errors.Is(err, app.ErrCall) || errors.As(err, &problems) || errors.Is(err, git.ErrUnknownRevision)
+}
+
+// gate judges by reports, which lie in a folder meanwhile.
+func (j *Jobs) gate(ctx context.Context, q app.GateRequest, g gathered) (*app.Judged, error) {
+	if g.wanted == nil {
+		return nil, g.why
+	}
+	folder, err := evidenceFolders.Folder()
+	if err != nil {
+		return nil, err
+	}
+	defer folder.Remove()
+	q.Door = g.wanted.Door
+	q.Reports.Dir, q.Dir = folder.Path, q.Call.Dir
+	write := func(kind string, all []ledger.Upload) (list []evidence.File, err error) {
+		for n, u := range all {
+			data, err := j.Ledger.Content(ctx, u.ID)
+			if err != nil {
+				return nil, err
+			}
+			path := filepath.Join(folder.Path, fmt.Sprintf("%s-%d", kind, n))
+			if err := os.WriteFile(path, data, 0o600); err != nil {
+				return nil, err
+			}
+			list = append(list, evidence.File{Name: u.Name, Path: path})
+		}
+		return list, nil
+	}
+	if q.Reports.Files, err = write("head", g.head); err == nil {
+		q.Reports.Base, err = write("base", g.base)
+	}
+	if err != nil {
+		return nil, err
+	}
+	all, err := app.Gate(ctx, q)
+	if err != nil {
+		return nil, err
+	}
+	return all[0], nil
+}
+
+// settle notes a verdict at its subject, and has it go out.
+func (j *Jobs) settle(ctx context.Context, tx *sql.Tx, a judgeArgs, made, was *record.Record) error {
+	return j.Ledger.UpdateIn(ctx, tx, a.Repository, a.Name, func(s *ledger.Subject) error {
+		if s.Head != a.Head || s.Record == made.ID {
+			return nil
+		}
+		s.Judged, s.Evidence, s.Record, s.Trouble = a.Head, a.Evidence, made.ID, ""
+		s.Outcome, s.Door, s.Time = made.Verdict.Outcome, made.Verdict.Door, j.Now()
+		if s.Pull() != "" {
+			_, err := j.client.InsertTx(ctx, tx, reviewArgs{a.Repository, s.Pull(), made.ID}, nil)
+			return err
+		}
+		for _, n := range j.newsOf(s, made.Verdict, verdictOf(was)) {
+			if err := j.addNews(ctx, tx, n); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+func verdictOf(r *record.Record) *judge.Verdict {
+	if r == nil {
+		return nil
+	}
+	return &r.Verdict
+}
