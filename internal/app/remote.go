@@ -2,7 +2,9 @@ package app
 
 import (
 	"context"
+	"errors"
 	"slices"
+	"time"
 
 	"zincdoor/internal/authority"
 	"zincdoor/internal/core/baseline"
@@ -30,7 +32,9 @@ func WantedFor(ctx context.Context, q GateRequest, branch string) (w *Wanted, er
 	_, err = q.each(ctx, func(_ context.Context, t *target.Target) (*Judged, error) {
 		a, err := q.authority(t, func(a *authority.Authority, t *target.Target, name string) error {
 			if name == "" && branch != "" {
-				name = stateDoor(a.Policy.Policy, branch)
+				if name = stateDoor(a.Policy.Policy, branch); name == "" {
+					return ErrNoDoor
+				}
 			}
 			return a.ChooseDoor(t, name)
 		})
@@ -53,6 +57,9 @@ func WantedFor(ctx context.Context, q GateRequest, branch string) (w *Wanted, er
 	})
 	return w, err
 }
+
+// ErrNoDoor is the error of a branch whose states no door judges, or several.
+var ErrNoDoor = errors.New("the policy has no door for the states of this branch, or several; the settings can name one")
 
 // stateDoor is the door at which the states of a branch are judged, "" where it isn't clear which that is.
 func stateDoor(p *policy.Policy, branch string) string {
@@ -112,7 +119,7 @@ func CantJudge(q GateRequest, base, head string, why error) *Judged {
 	j.Input.Subject.Kind, j.Input.Subject.Base, j.Input.Subject.Head = string(q.Change.Kind), base, head
 	j.Verdict.Subject = j.Input.Subject
 	if q.Record.apart != nil {
-		r := &recording{Recording: q.Record, policy: policyfile.Builtin().Policy, state: judgedState{head: head}}
+		r := &recording{Recording: q.Record, policy: policyfile.Builtin().Policy, began: time.Now(), state: judgedState{head: head}}
 		j.unrecorded = r.end(j)
 	}
 	return j

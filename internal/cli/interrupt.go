@@ -5,6 +5,7 @@ import (
 	"crypto/rand"
 	"os"
 	"os/signal"
+	"sync/atomic"
 	"syscall"
 	"time"
 
@@ -12,8 +13,17 @@ import (
 	"zincdoor/internal/process"
 )
 
-// endWithin is how long a call that is interrupted has for ending by itself.
+// endWithin is how long a call that is interrupted has for ending by itself, unless it asks for longer.
 const endWithin = 1200 * time.Millisecond
+
+type graceKey struct{}
+
+// needToEnd has a call that is interrupted have so long for ending by itself.
+func needToEnd(ctx context.Context, long time.Duration) {
+	if grace, ok := ctx.Value(graceKey{}).(*atomic.Int64); ok {
+		grace.Store(int64(long))
+	}
+}
 
 // endOnSignal has the context end when the program is asked to. Where the call hasn't ended by itself soon after, wherever it is, all
 // that it holds is abandoned and exit called. A pipe that nobody reads becomes an error of writing. The call must end with ended,
@@ -36,7 +46,9 @@ func endOnSignal(parent context.Context, exit func()) (ctx context.Context, aban
 		}
 	}
 	signal.Notify(make(chan os.Signal, 1), syscall.SIGPIPE)
-	ctx, cancel := context.WithCancel(parent)
+	grace := new(atomic.Int64)
+	grace.Store(int64(endWithin))
+	ctx, cancel := context.WithCancel(context.WithValue(parent, graceKey{}, grace))
 	done := make(chan struct{})
 	go func() {
 		select {
@@ -46,7 +58,7 @@ func endOnSignal(parent context.Context, exit func()) (ctx context.Context, aban
 			return
 		}
 		select {
-		case <-time.After(endWithin):
+		case <-time.After(time.Duration(grace.Load())):
 			abandon()
 			exit()
 		case <-done:

@@ -141,6 +141,7 @@ func (p *program) runServe(ctx context.Context, flags serveFlags) error {
 			listener.Close()
 			return unjudged{err}
 		}
+		needToEnd(ctx, lastWords+lastWork+3*time.Second)
 		defer func() {
 			last, done := context.WithTimeout(context.Background(), lastWork)
 			defer done()

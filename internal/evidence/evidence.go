@@ -44,6 +44,7 @@ type Given struct {
 	EmptyIsClean bool   // a report called diagnostics, or by a recipe for text, that is empty means a tool that found nothing
 	Alone        bool   // the report files that the policy names aren't looked for
 	Start        bool   // with Alone: its linters are started and our own checks made all the same
+	Sent         bool   // reports were sent from elsewhere: one that isn't given is looked for nowhere, and no linter is started
 	Stdin        io.Reader
 }
 

@@ -21,6 +21,7 @@ type origin struct {
 	needed bool
 	terms  policy.Report // what the policy says of the report; the zero value where it says nothing
 	runs   bool          // in the place of a file, the linter that the policy names is started
+	unsent bool          // it ought to have been sent
 }
 
 // isText reports whether a recipe for lines of text reads it.
@@ -40,6 +41,12 @@ func (q Request) origins() ([]origin, error) {
 			continue
 		}
 		from := origin{name: terms.Name, format: terms.As, recipe: q.Policy.Recipe(terms.As), needed: needed[terms.Name], terms: terms}
+		if q.Given.Sent {
+			if from.unsent = true; from.needed && (!before || terms.Run != nil && terms.Run.Base) {
+				all = append(all, from)
+			}
+			continue
+		}
 		if terms.Run != nil {
 			if from.runs = true; !before || terms.Run.Base {
 				all = append(all, from)

@@ -113,6 +113,10 @@ func noticesOf(r *reading) (all []string) {
 func (q Request) readFile(ctx context.Context, from origin) *reading {
 	defer memory.Doing("the report " + from.name)()
 	r := newReading(from)
+	if from.unsent {
+		r.fail(judge.Missing, fmt.Sprintf("it hasn't been sent: zincdoor report send --report %s=FILE", from.name))
+		return r
+	}
 	in, err := q.open(from)
 	switch {
 	case errors.Is(err, fs.ErrNotExist) && from.tree != "":

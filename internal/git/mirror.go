@@ -24,8 +24,9 @@ type Mirror struct {
 // transports are how a mirror may be fetched: none of them starts a program that an address names.
 const transports = "GIT_ALLOW_PROTOCOL=https:http:ssh:git:file"
 
-// Fetch brings the branches and tags up to date, and further refs, each by a refspec; a mirror that isn't there is made.
-func (m Mirror) Fetch(ctx context.Context, more ...string) error {
+// Fetch brings the branches and tags up to date, and further refs, each by a refspec; a mirror that isn't there is made. Where another
+// fetch has begun after a time, that was enough, and nothing is done.
+func (m Mirror) Fetch(ctx context.Context, since time.Time, more ...string) error {
 	if m.Patient > 0 {
 		var cancel context.CancelFunc
 		ctx, cancel = context.WithTimeout(ctx, m.Patient)
@@ -39,6 +40,11 @@ func (m Mirror) Fetch(ctx context.Context, more ...string) error {
 		return fmt.Errorf("waiting for another fetch into %s: %w", m.Dir, err)
 	}
 	defer turn.Unlock()
+	mark := filepath.Join(m.Dir, "fetched") // its time is when the last fetch began
+	if last, err := os.Stat(mark); err == nil && last.ModTime().After(since) {
+		return nil
+	}
+	began := time.Now()
 	r := m.repo(ctx)
 	if _, err := os.Stat(filepath.Join(m.Dir, "HEAD")); err != nil {
 		if _, err := r.git("init", "--quiet", "--bare", "--template=", "."); err != nil {
@@ -51,6 +57,12 @@ func (m Mirror) Fetch(ctx context.Context, more ...string) error {
 	}
 	refs := append([]string{"+refs/heads/*:refs/heads/*", "+refs/tags/*:refs/tags/*"}, more...)
 	_, err := r.git(slices.Concat([]string{"-c", "gc.autoDetach=false", "fetch", "--quiet", "--prune", "--no-tags", "--no-write-fetch-head", "--no-recurse-submodules", "--", m.Address}, refs)...)
+	if err == nil {
+		err = os.WriteFile(mark, nil, 0o666)
+	}
+	if err == nil {
+		err = os.Chtimes(mark, began, began)
+	}
 	return err
 }
 

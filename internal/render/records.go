@@ -86,7 +86,7 @@ func Records(w io.Writer, format string, all []record.Summary) error {
 		if r.Outcome != judge.Open {
 			style = s.signal
 		}
-		t.add(plainCell(r.Time.Format(minuteForm)), cell{text: r.ID, style: s.faint}, cell{text: string(r.Outcome), style: style}, plainCell(r.Door), plainCell(ofWhat(r)), cell{text: shortCommit(r.Head), style: s.faint},
+		t.add(plainCell(r.Time.Format(minuteForm)), cell{text: r.ID, style: s.faint}, cell{text: string(r.Outcome), style: style}, plainCell(r.Door), plainCell(OfWhat(r)), cell{text: shortCommit(r.Head), style: s.faint},
 			plainCell(strconv.Itoa(r.Findings)), plainCell(strconv.Itoa(r.New)), cell{text: someWork(r.Debt), style: s.faint})
 	}
 	t.write(s)
@@ -95,15 +95,21 @@ func Records(w io.Writer, format string, all []record.Summary) error {
 	return s.err
 }
 
-// ofWhat is what a record's verdict was of, for people.
-func ofWhat(r record.Summary) string {
+// OfWhat is what a record's verdict was of, for people.
+func OfWhat(r record.Summary) string {
 	switch {
 	case r.Branch != "":
 		return strings.TrimPrefix(r.Branch, "refs/heads/")
 	case r.Kind == "branch":
 		return "into " + r.Ref
 	case r.Ref != "":
-		return strings.TrimPrefix(r.Ref, "refs/heads/")
+		ends := strings.Split(strings.TrimPrefix(r.Ref, "refs/heads/"), "..")
+		for i, end := range ends {
+			if len(end) >= 40 && strings.Trim(end, "0123456789abcdef") == "" {
+				ends[i] = shortCommit(end)
+			}
+		}
+		return strings.Join(ends, "..")
 	}
 	return r.Kind
 }

@@ -90,12 +90,12 @@ func (s *Service) change(w http.ResponseWriter, r *http.Request) {
 	type report struct{ Name, When, Size, Digest string }
 	data := struct {
 		page
-		changeRow
+		Change  changeRow
 		Lacking []string
 		Until   string
 		Trouble string
 		Reports []report
-	}{page: s.page(fmt.Sprintf("Pull request %s of %s", number, name), repositoryLink(name), link{"open pull requests", "/changes"}), changeRow: changeRows([]ledger.Subject{*is})[0], Trouble: render.Safe(is.Trouble)}
+	}{page: s.page(fmt.Sprintf("Pull request %s of %s", number, name), repositoryLink(name), link{"open pull requests", "/changes"}), Change: changeRows([]ledger.Subject{*is})[0], Trouble: render.Safe(is.Trouble)}
 	for _, one := range is.Lacking {
 		data.Lacking = append(data.Lacking, render.Safe(one))
 	}

@@ -2,11 +2,9 @@ package service
 
 import (
 	"bytes"
-	"cmp"
 	"fmt"
 	"net/http"
 	"slices"
-	"strings"
 	"time"
 
 	"zincdoor/internal/core/judge"
@@ -26,7 +24,7 @@ type recordRow struct {
 func recordRows(all []record.Summary) (rows []recordRow) {
 	for _, is := range slices.Backward(all) {
 		rows = append(rows, recordRow{
-			Address: address("/record", "id", is.ID), When: moment(is.Time), Door: render.Safe(is.Door), Of: render.Safe(strings.TrimPrefix(cmp.Or(is.Ref, is.Branch, is.Kind), "refs/heads/")),
+			Address: address("/record", "id", is.ID), When: moment(is.Time), Door: render.Safe(is.Door), Of: render.Safe(render.OfWhat(is)),
 			Commit: render.Safe(fmt.Sprintf("%.8s", is.Head)), Outcome: is.Outcome, Findings: is.Findings, New: is.New,
 		})
 	}

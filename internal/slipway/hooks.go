@@ -147,9 +147,11 @@ func (s *Slipway) tell(r *repository, event string, about map[string]any) {
 		d.Body = string(text)
 		s.state.Deliveries = append(s.state.Deliveries, d)
 	}
-	if old := len(s.state.Deliveries) - keptDeliveries; old > 0 {
-		s.state.Deliveries = slices.Delete(s.state.Deliveries, 0, old)
-	}
+	old := len(s.state.Deliveries) - keptDeliveries
+	s.state.Deliveries = slices.DeleteFunc(s.state.Deliveries, func(d *delivery) bool {
+		old--
+		return old >= 0 && (d.Taken || d.Tries >= mostTries)
+	})
 	s.wake()
 }
 

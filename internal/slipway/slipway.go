@@ -52,6 +52,8 @@ type Slipway struct {
 	calls  counter
 
 	deliver  chan struct{}
+	unsaved  chan struct{} // the data was altered
+	saving   time.Duration // how long writing it took last
 	ended    context.CancelFunc
 	delivers sync.WaitGroup
 }
@@ -61,7 +63,7 @@ func Open(o Options) (*Slipway, error) {
 	if err := checkTroubles(o.Trouble); err != nil {
 		return nil, err
 	}
-	s := &Slipway{Options: o, limits: map[string]*window{}, diffs: map[string]diff{}, deliver: make(chan struct{}, 1)}
+	s := &Slipway{Options: o, limits: map[string]*window{}, diffs: map[string]diff{}, deliver: make(chan struct{}, 1), unsaved: make(chan struct{}, 1)}
 	if err := s.load(); err != nil {
 		if s.turn != nil {
 			s.turn.Unlock()
@@ -72,6 +74,7 @@ func Open(o Options) (*Slipway, error) {
 	s.ended = end
 	s.serve()
 	s.delivers.Go(func() { s.deliverAll(ctx) })
+	s.delivers.Go(func() { s.saveLater(ctx) })
 	s.wake()
 	return s, nil
 }
@@ -80,6 +83,11 @@ func Open(o Options) (*Slipway, error) {
 func (s *Slipway) Close() {
 	s.ended()
 	s.delivers.Wait()
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if err := s.write(); err != nil && s.Log != nil {
+		s.Log("at the end: " + err.Error())
+	}
 	s.turn.Unlock()
 }
 

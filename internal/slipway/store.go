@@ -1,6 +1,7 @@
 package slipway
 
 import (
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -115,12 +116,54 @@ func (s *Slipway) load() error {
 	return nil
 }
 
+// slowSave is from when on saving takes so long that it is done beside the calls, and not for each of them.
+const slowSave = 20 * time.Millisecond
+
+// save writes the data; where that takes long, soon.
 func (s *Slipway) save() error {
+	if s.saving > slowSave {
+		select {
+		case s.unsaved <- struct{}{}:
+		default:
+		}
+		return nil
+	}
+	return s.write()
+}
+
+func (s *Slipway) write() error {
+	began := time.Now()
 	data, err := json.Marshal(s.state)
 	if err != nil {
 		return err
 	}
-	return renameio.WriteFile(filepath.Join(s.Dir, stateFile), data, 0o600)
+	err = renameio.WriteFile(filepath.Join(s.Dir, stateFile), data, 0o600)
+	s.saving = time.Since(began)
+	return err
+}
+
+// saveLater writes the data once it was altered, with pauses ten times as long as writing takes, until the slipway is closed.
+func (s *Slipway) saveLater(ctx context.Context) {
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-s.unsaved:
+		}
+		s.mu.Lock()
+		err := s.write()
+		pause := 10 * s.saving
+		s.mu.Unlock()
+		if err != nil {
+			pause = time.Second
+			s.unsaved <- struct{}{}
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(pause):
+		}
+	}
 }
 
 func (s *Slipway) id() int {

@@ -91,11 +91,14 @@ func (j *Jobs) recorded(ctx context.Context, id string) (*record.Record, error) 
 	return j.Store.Record(ctx, is)
 }
 
+// fresh is how long ago the repository may have been fetched when a change is judged by its target's tip.
+const fresh = 3 * time.Second
+
 // reach judges a head by the reports that have come.
 func (j *Jobs) reach(ctx context.Context, r policyfile.ServedRepository, s *ledger.Subject, job *river.Job[judgeArgs]) (*record.Record, []recordfile.Content, error) {
 	began := time.Now()
 	m := j.mirror(r)
-	if err := j.fetch(ctx, r, m, s); err != nil {
+	if err := j.fetch(ctx, r, m, s, began.Add(-fresh)); err != nil {
 		return nil, nil, err
 	}
 	q := j.request(r, m, s)
@@ -138,7 +141,7 @@ func (j *Jobs) gate(ctx context.Context, q app.GateRequest, g gathered) (*app.Ju
 	}
 	defer folder.Remove()
 	q.Door = g.wanted.Door
-	q.Reports.Dir, q.Dir = folder.Path, q.Call.Dir
+	q.Reports.Dir, q.Reports.Sent = folder.Path, true
 	write := func(kind string, all []ledger.Upload) (list []evidence.File, err error) {
 		for n, u := range all {
 			data, err := j.Ledger.Content(ctx, u.ID)

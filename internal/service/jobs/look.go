@@ -70,7 +70,7 @@ func (j *Jobs) look(ctx context.Context, job *river.Job[lookArgs]) error {
 	}
 	m := j.mirror(r)
 	if !m.Has(ctx, s.Head) || s.Target == "" {
-		if err := j.fetch(ctx, r, m, &s); err != nil {
+		if err := j.fetch(ctx, r, m, &s, time.Now()); err != nil {
 			return err
 		}
 	}
@@ -91,14 +91,17 @@ func (j *Jobs) move(ctx context.Context, tx *sql.Tx, r policyfile.ServedReposito
 	return err
 }
 
-// fetch brings the mirror up to date, with the head of a pull request.
-func (j *Jobs) fetch(ctx context.Context, r policyfile.ServedRepository, m app.Mirror, s *ledger.Subject) error {
+// fetch brings the mirror up to date, with the head of a subject, unless that was done since a time.
+func (j *Jobs) fetch(ctx context.Context, r policyfile.ServedRepository, m app.Mirror, s *ledger.Subject, since time.Time) error {
 	var more []string
 	if s.Pull() != "" && r.PullRef != "" {
 		ref := strings.Replace(r.PullRef, "{pull}", s.Pull(), 1)
 		more = append(more, "+"+ref+":"+ref)
 	}
-	err := m.Fetch(ctx, more...)
+	err := m.Fetch(ctx, since, more...)
+	if err == nil && !m.Has(ctx, s.Head) { // another one has fetched, without this ref
+		err = m.Fetch(ctx, time.Now(), more...)
+	}
 	if err == nil && !m.Has(ctx, s.Head) {
 		err = fmt.Errorf("the repository at %s doesn't have %s; pull-ref in the settings says where heads of pull requests are", r.Git, s.Head)
 	}
@@ -120,7 +123,7 @@ func (j *Jobs) trouble(ctx context.Context, s *ledger.Subject, why error) {
 func (j *Jobs) request(r policyfile.ServedRepository, m app.Mirror, s *ledger.Subject) app.GateRequest {
 	q := app.GateRequest{Call: app.Call{Dir: m.Dir, Today: j.today()}, Door: r.Door}
 	if s.Pull() != "" {
-		q.Change = target.Name{Kind: policy.Branch, Into: policy.WholeRef(s.Target), To: s.Head}
+		q.Change = target.Name{Kind: policy.Branch, Into: s.Target, To: s.Head}
 		q.Record = app.RecordApart(r.Name, "")
 		return q
 	}
@@ -158,7 +161,7 @@ type gathered struct {
 // gather finds out which reports a subject needs, and which of them are there.
 func (j *Jobs) gather(ctx context.Context, q app.GateRequest, s *ledger.Subject) (g gathered, err error) {
 	if g.wanted, err = app.WantedFor(ctx, q, branch(s)); err != nil {
-		if ctx.Err() != nil {
+		if ctx.Err() != nil || errors.Is(err, app.ErrNoDoor) {
 			return g, err
 		}
 		g.wanted, g.why = nil, err
@@ -184,9 +187,16 @@ func (j *Jobs) gather(ctx context.Context, q app.GateRequest, s *ledger.Subject)
 		if sent, err = j.Ledger.UploadsFor(ctx, s.Repository, g.wanted.Base, ""); err != nil {
 			return g, err
 		}
+		before := map[string]bool{}
 		for _, u := range sent {
 			if slices.Contains(g.wanted.OfBase, u.Name) {
+				before[u.Name] = true
 				g.base = append(g.base, u)
+			}
+		}
+		for _, name := range g.wanted.OfBase {
+			if slices.Contains(g.wanted.Reports, name) && !before[name] {
+				g.lacking = append(g.lacking, fmt.Sprintf("%s of %.10s", name, g.wanted.Base))
 			}
 		}
 	}
@@ -209,6 +219,10 @@ func (g gathered) hash() string {
 func (j *Jobs) consider(ctx context.Context, r policyfile.ServedRepository, m app.Mirror, s *ledger.Subject) error {
 	q := j.request(r, m, s)
 	g, err := j.gather(ctx, q, s)
+	if errors.Is(err, app.ErrNoDoor) {
+		j.trouble(ctx, s, err)
+		return nil
+	}
 	if err != nil {
 		return err
 	}
@@ -241,7 +255,7 @@ func (j *Jobs) branches(ctx context.Context, job *river.Job[branchesArgs]) error
 		return err
 	}
 	m := j.mirror(r)
-	if err := m.Fetch(ctx); err != nil {
+	if err := m.Fetch(ctx, job.CreatedAt); err != nil {
 		return err
 	}
 	for _, b := range r.Branches {
