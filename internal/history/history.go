@@ -52,6 +52,9 @@ var migrations = func() fs.FS {
 // patience is how long a writer waits for others.
 const patience = 10 * time.Second
 
+// mostConnections is how many connections a process has open at most: a server has a hundred for all, where nobody says otherwise.
+const mostConnections = 16
+
 // answer is how long a server may take to answer at all.
 const answer = 3 * time.Second
 
@@ -152,6 +155,7 @@ func (s *Store) open(ctx context.Context, place string) (err error) {
 		return err
 	}
 	s.db.SetMaxIdleConns(2)
+	s.db.SetMaxOpenConns(mostConnections)
 	answering, cancel := context.WithTimeout(ctx, answer)
 	defer cancel()
 	if err := s.db.PingContext(answering); err != nil {
