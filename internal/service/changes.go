@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"zincdoor/internal/core/judge"
+	"zincdoor/internal/history"
 	"zincdoor/internal/render"
 	"zincdoor/internal/service/ledger"
 )
@@ -87,6 +88,11 @@ func (s *Service) change(w http.ResponseWriter, r *http.Request) {
 		s.failed(w, err)
 		return
 	}
+	judged, err := s.Records.Of(name).List(r.Context(), history.Filter{Head: is.Head, Last: mostRecords})
+	if err != nil {
+		s.failed(w, err)
+		return
+	}
 	type report struct{ Name, When, Size, Digest string }
 	data := struct {
 		page
@@ -95,16 +101,20 @@ func (s *Service) change(w http.ResponseWriter, r *http.Request) {
 		Until   string
 		Trouble string
 		Reports []report
+		Late    bool
+		Records []recordRow
 	}{page: s.page(fmt.Sprintf("Pull request %s of %s", number, name), repositoryLink(name), link{"open pull requests", "/changes"}), Change: changeRows([]ledger.Subject{*is})[0], Trouble: render.Safe(is.Trouble)}
 	for _, one := range is.Lacking {
 		data.Lacking = append(data.Lacking, render.Safe(one))
 	}
 	if served, ok := s.Settings.Repository(name); ok {
-		data.Until = moment(is.Seen.Add(served.Wait))
+		until := is.Seen.Add(served.Wait)
+		data.Until, data.Late = moment(until), !s.Now().Before(until)
 	}
 	for _, u := range sent {
 		data.Reports = append(data.Reports, report{render.Safe(u.Name), moment(u.Received), render.ByteCount(u.Size), u.Digest[:16]})
 	}
+	data.Records = recordRows(judged)
 	s.show(w, http.StatusOK, "change", data)
 }
 

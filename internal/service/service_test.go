@@ -17,6 +17,7 @@ import (
 	"zincdoor/internal/core/judge"
 	"zincdoor/internal/core/record"
 	"zincdoor/internal/history"
+	"zincdoor/internal/service/ledger"
 )
 
 var today = time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
@@ -56,7 +57,11 @@ func serving(t testing.TB, place string, states ...*record.Record) http.Handler 
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { records.Close() })
-	return New(Options{Records: records, Now: func() time.Time { return today }}).Handler()
+	kept, err := ledger.Open(context.Background(), records.Store())
+	if err != nil {
+		t.Fatal(err)
+	}
+	return New(Options{Records: records, Ledger: kept, Now: func() time.Time { return today }}).Handler()
 }
 
 func get(h http.Handler, path string) (code int, body string) {
