@@ -551,3 +551,50 @@ doors:
 		ids[is.ID] = true
 	}
 }
+
+// TestServiceStaysHome: whatever a repository's policy names, the service calls no address and reads no file that its settings don't name.
+func TestServiceStaysHome(t *testing.T) {
+	mutex, n := sync.Mutex{}, 0
+	trap := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		mutex.Lock()
+		defer mutex.Unlock()
+		n++
+	}))
+	defer trap.Close()
+	s := newStation(t, "    wait: 1s\n", "")
+	s.must("owner", "PUT", "/repositories/tideboard/guards/main", map[string]any{"statuses": []string{}})
+	elsewhere := t.TempDir()
+	if out, errs, code := s.command("git", "init", "-q", "--bare", elsewhere); code != 0 {
+		t.Fatal(out, errs)
+	}
+	for i, names := range []string{
+		`{git: "` + trap.URL + `/standards.git", at: v1, path: door.yaml}`,
+		`{git: "` + elsewhere + `", at: "` + strings.Repeat("a", 40) + `", path: door.yaml}`,
+		`{path: /etc/hostname, digest: "sha256:` + strings.Repeat("a", 64) + `"}`,
+	} {
+		s.git("switch", "-q", "main")
+		s.write(".zincdoor/policy.yaml", "zincdoor: 1\ninherit: ["+names+`]
+hosts: {quay: {address: "`+trap.URL+`", acts: {read-pull: {call: GET /x, fields: {head: $.head}}, set-status: {call: POST /x, body: {text: "{token}"}}}}}
+reports: {compiler: {run: [touch, /tmp/zincdoor-was-here], as: diagnostics, tool: gcc, clean: empty}}
+doors:
+  merge: {judges: branch, limits: [{count: new, severity: warning, most: 0}]}
+`)
+		s.commit("A policy that reaches out")
+		s.push("owner", "HEAD:refs/heads/main")
+		head := s.branch(fmt.Sprint("out-", i), "int ebb;\n")
+		s.report("", "--commit", head)
+		s.until("it can't be judged", func() bool { return s.statusOf(head, "zincdoor merge") == "unknown" })
+		_, _, page := s.door.get("/records?name=tideboard")
+		record := regexp.MustCompile(`/record\?id=[0-9a-f]{16}`).FindString(page)
+		if _, _, body := s.door.get(record); !strings.Contains(body, "the service reads no policies from there") && !strings.Contains(body, "nothing outside of repositories is read here") {
+			t.Errorf("%s: the verdict doesn't say why: %.3000s", names, body)
+		}
+	}
+	s.door.end()
+	if mutex.Lock(); n > 0 {
+		t.Errorf("%d calls to where nothing may be called", n)
+	}
+	if _, err := os.Stat("/tmp/zincdoor-was-here"); err == nil {
+		t.Error("a linter was started")
+	}
+}

@@ -38,10 +38,14 @@ type Call struct {
 	Policy   string // FILE or REV:PATH in place of the policy that counts
 	Baseline string // the same for the baseline
 	Run      bool   // the programs that the policy names may be started
+
+	// Within are the repositories, as policies name them, from which policies may be inherited: no others, and nothing else outside of the
+	// repository. It is nil where a call has no such bounds.
+	Within []string
 }
 
 func (c Call) overrides() authority.Overrides {
-	return authority.Overrides{Dir: c.Dir, Policy: c.Policy, Baseline: c.Baseline, Run: c.Run, Fitted: fittedHere}
+	return authority.Overrides{Dir: c.Dir, Policy: c.Policy, Baseline: c.Baseline, Run: c.Run, Fitted: fittedHere, Within: c.Within}
 }
 
 // fittedHere reports whether a policy is one that was fitted into a repository.

@@ -28,6 +28,7 @@ type Overrides struct {
 	// Fitted reports whether a policy is, byte for byte, one that was fitted into this repository by who uses it; by its digest as
 	// verdicts have it, or "" for whether any was. It may be nil.
 	Fitted func(repo *git.Repo, digest string) bool
+	Within []string // the repositories from which policies may be inherited, and nothing else outside; nil without such bounds
 }
 
 // fitted reports whether a policy was fitted into the repository.

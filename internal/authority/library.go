@@ -4,9 +4,11 @@ import (
 	"bytes"
 	"crypto/sha256"
 	"encoding/hex"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"zincdoor/internal/files"
@@ -26,7 +28,13 @@ type library struct {
 	notices []string
 }
 
+// ErrBounds is the error of a policy from where none may be inherited.
+var ErrBounds = errors.New("the service reads no policies from there")
+
 func (l *library) mayFetch() bool {
+	if l.by.Within != nil {
+		return !l.look // what may be named at all may be fetched
+	}
 	if l.at.Own {
 		return !l.look && l.Repo.RunsAt(string(l.at.Side))
 	}
@@ -53,6 +61,9 @@ func (l *library) text(path string, data []byte) policyfile.Text {
 
 // outside reads a file of the machine, which the reference pins by its digest.
 func (l *library) outside(i policyfile.Inherit) (policyfile.Text, error) {
+	if l.by.Within != nil {
+		return policyfile.Text{}, fmt.Errorf("%w: nothing outside of repositories is read here", ErrBounds)
+	}
 	data, err := os.ReadFile(target.InDir(l.Root, filepath.FromSlash(i.Path)))
 	return policyfile.Text{Name: i.Path, Data: data, Find: func(next policyfile.Inherit) (policyfile.Text, error) {
 		switch {
@@ -87,6 +98,9 @@ const leave = "if you trust the policy that names it, allow the fetch: git confi
 func (l *library) read(i policyfile.Inherit) ([]byte, error) {
 	if l.Repo == nil {
 		return nil, fmt.Errorf("there is no repository here")
+	}
+	if l.by.Within != nil && !slices.Contains(l.by.Within, i.Git) {
+		return nil, fmt.Errorf("%w: whoever runs the service can allow it: policies: [%q] in its settings", ErrBounds, i.Git)
 	}
 	address, local := i.Git, !isAddress(i.Git)
 	if local {

@@ -24,6 +24,7 @@ type Service struct {
 	Repositories []ServedRepository
 	Notify       []Recipient
 	Mail         *MailServer // nil where no mail is sent
+	Policies     []string    // the repositories from which policies may be inherited, as these name them
 	Expiring     int         // how many days before its end an acceptance is spoken of
 }
 
@@ -146,6 +147,7 @@ func ReadService(file string, data []byte) (*Service, error) {
 		},
 		"address":  func(n *yaml.Node) { s.Address = strings.TrimRight(r.webAddress(n, "address"), "/") },
 		"reading":  func(n *yaml.Node) { s.ByToken = r.oneOf(n, "reading", "open", "token") == "token" },
+		"policies": func(n *yaml.Node) { s.Policies = r.texts(n, "policies") },
 		"expiring": func(n *yaml.Node) { s.Expiring = r.number(n, "expiring") },
 		"mail":     func(n *yaml.Node) { s.Mail = r.mailServer(n) },
 		"notify":   func(n *yaml.Node) { notify = n }, // needs mail

@@ -14,6 +14,7 @@ import (
 	"github.com/riverqueue/river"
 
 	"zincdoor/internal/app"
+	"zincdoor/internal/authority"
 	"zincdoor/internal/core/judge"
 	"zincdoor/internal/core/record"
 	"zincdoor/internal/evidence"
@@ -111,7 +112,7 @@ func (j *Jobs) reach(ctx context.Context, r policyfile.ServedRepository, s *ledg
 	}
 	judged, err := j.gate(ctx, q, g)
 	if err != nil {
-		if ctx.Err() != nil || job.Attempt < job.MaxAttempts && !final(err) {
+		if ctx.Err() != nil || job.Attempt < mostJudgings && !final(err) {
 			return nil, nil, err
 		}
 		judged = app.CantJudge(q, s.Base, s.Head, errors.New(app.Said(err)))
@@ -124,10 +125,13 @@ func (j *Jobs) reach(ctx context.Context, r policyfile.ServedRepository, s *ledg
 	return made, contents, nil
 }
 
+// mostJudgings is how often a head is tried to be judged, which takes a minute, before it is said that it can't be.
+const mostJudgings = 6
+
 // final reports whether trying again can't help: the call or the policy is wrong, or a commit isn't there.
 func final(err error) bool {
 	var problems policyfile.Problems
-	return errors.Is(err, app.ErrCall) || errors.As(err, &problems) || errors.Is(err, git.ErrUnknownRevision)
+	return errors.Is(err, app.ErrCall) || errors.As(err, &problems) || errors.Is(err, git.ErrUnknownRevision) || errors.Is(err, authority.ErrBounds)
 }
 
 // gate judges by reports, which lie in a folder meanwhile.

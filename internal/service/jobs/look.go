@@ -119,9 +119,14 @@ func (j *Jobs) trouble(ctx context.Context, s *ledger.Subject, why error) {
 	})
 }
 
+// call is a call in a mirror. Of what a policy names nothing is started, and nothing is read but what the settings allow.
+func (j *Jobs) call(dir string) app.Call {
+	return app.Call{Dir: dir, Today: j.today(), Within: append([]string{}, j.Settings.Policies...)}
+}
+
 // request is the call that judges a subject, but for its reports.
 func (j *Jobs) request(r policyfile.ServedRepository, m app.Mirror, s *ledger.Subject) app.GateRequest {
-	q := app.GateRequest{Call: app.Call{Dir: m.Dir, Today: j.today()}, Door: r.Door}
+	q := app.GateRequest{Call: j.call(m.Dir), Door: r.Door}
 	if s.Pull() != "" {
 		q.Change = target.Name{Kind: policy.Branch, Into: s.Target, To: s.Head}
 		q.Record = app.RecordApart(r.Name, "")
@@ -298,7 +303,7 @@ func (j *Jobs) branches(ctx context.Context, job *river.Job[branchesArgs]) error
 
 // noteAcceptances notes what a branch accepts. A policy or a list that can't be read says nothing of that; its verdict says so.
 func (j *Jobs) noteAcceptances(ctx context.Context, m app.Mirror, s *ledger.Subject) error {
-	all, teams, err := app.AcceptancesAt(ctx, app.Call{Dir: m.Dir, Today: j.today()}, s.Head)
+	all, teams, err := app.AcceptancesAt(ctx, j.call(m.Dir), s.Head)
 	if err != nil {
 		return ctx.Err()
 	}

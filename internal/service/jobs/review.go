@@ -93,7 +93,7 @@ func (j *Jobs) review(ctx context.Context, job *river.Job[reviewArgs]) error {
 		return void("the settings name no code host for " + r.Name)
 	}
 	q := app.ReviewRequest{
-		Call:        app.Call{Dir: j.mirror(r).Dir, Today: j.today()},
+		Call:        j.call(j.mirror(r).Dir),
 		HostRequest: app.HostRequest{Recipe: j.Hosts[r.Name], Pull: a.Pull, Repository: r.HostName, Settings: j.hostSettings(r), TokenFrom: func() (string, error) { return j.hostToken(r), nil }},
 		Given:       &made.Verdict, Most: render.MostComments, Link: j.link("/record", "id", a.Record), Writing: writing,
 	}
