@@ -32,6 +32,9 @@ type lookArgs struct {
 // Kind names the jobs in the store.
 func (lookArgs) Kind() string { return "look" }
 
+// InsertOpts has what is known already go out first.
+func (lookArgs) InsertOpts() river.InsertOpts { return river.InsertOpts{Priority: 2} }
+
 // look asks the code host for the head of a pull request, and has it judged if its reports have come.
 func (j *Jobs) look(ctx context.Context, job *river.Job[lookArgs]) error {
 	r, err := j.repository(job.Args.Repository)
@@ -252,6 +255,9 @@ type branchesArgs struct {
 
 // Kind names the jobs in the store.
 func (branchesArgs) Kind() string { return "branches" }
+
+// InsertOpts has pull requests go first.
+func (branchesArgs) InsertOpts() river.InsertOpts { return river.InsertOpts{Priority: 3} }
 
 // branches fetches a repository, and has its guarded branches judged that have moved, or whose reports have come.
 func (j *Jobs) branches(ctx context.Context, job *river.Job[branchesArgs]) error {

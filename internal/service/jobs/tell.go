@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"github.com/riverqueue/river"
+	"github.com/riverqueue/river/rivertype"
 
 	"zincdoor/internal/core/judge"
 	"zincdoor/internal/core/policy"
@@ -195,10 +196,15 @@ func (dailyArgs) Kind() string { return "daily" }
 // regular are the jobs that come by themselves.
 func (j *Jobs) regular() (all []*river.PeriodicJob) {
 	now := &river.PeriodicJobOpts{RunOnStart: true}
+	once := river.UniqueOpts{ByArgs: true, ByState: []rivertype.JobState{rivertype.JobStateAvailable, rivertype.JobStatePending, rivertype.JobStateRetryable, rivertype.JobStateRunning, rivertype.JobStateScheduled}}
 	for _, r := range j.Settings.Repositories {
-		all = append(all, river.NewPeriodicJob(river.PeriodicInterval(r.Look), func() (river.JobArgs, *river.InsertOpts) { return branchesArgs{r.Name}, nil }, now))
+		all = append(all, river.NewPeriodicJob(river.PeriodicInterval(r.Look), func() (river.JobArgs, *river.InsertOpts) {
+			return branchesArgs{r.Name}, &river.InsertOpts{UniqueOpts: once, Priority: 3}
+		}, now))
 	}
-	return append(all, river.NewPeriodicJob(river.PeriodicInterval(6*time.Hour), func() (river.JobArgs, *river.InsertOpts) { return dailyArgs{}, nil }, now))
+	return append(all, river.NewPeriodicJob(river.PeriodicInterval(6*time.Hour), func() (river.JobArgs, *river.InsertOpts) {
+		return dailyArgs{}, &river.InsertOpts{UniqueOpts: once}
+	}, now))
 }
 
 // mostExpiring bounds of how many acceptances news is made at a time.
