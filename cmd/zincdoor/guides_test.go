@@ -204,8 +204,14 @@ func TestExamples(t *testing.T) {
 			if strings.HasPrefix(command, "zincdoor serve --address") {
 				command = "timeout 1 zincdoor serve --address 127.0.0.1:0; test $? = 124 -o $? = 0 -o $? = 2"
 			}
-			if strings.HasPrefix(command, "zincdoor serve --store") { // which finds nobody at that address
-				command += "; test $? = 2"
+			if strings.HasPrefix(command, "zincdoor serve --settings") { // which finds nobody at that address
+				command = "echo 'zincdoor: service/1' >service.yaml; " + command + "; test $? = 2"
+			}
+			if strings.HasPrefix(command, "zincdoor serve token revoke") { // which there isn't
+				command += "; test $? = 3"
+			}
+			if strings.HasPrefix(command, "zincdoor report send") { // which finds nobody at that address
+				command = "echo >vet.json; echo >r; export ZINCDOOR_SERVICE_TOKEN=5d01c2a7.x; " + command + " --patience 1ms; test $? = 2"
 			}
 			if strings.HasPrefix(command, "zincdoor review ") { // which finds nobody at that address
 				command = "zincdoor slipway --recipe | tee quay.yaml >slipway.yaml; zincdoor gate --into main --quiet --write json=verdict.json; " + command + " --address http://127.0.0.1:9; test $? = 2"

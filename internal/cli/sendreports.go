@@ -50,14 +50,14 @@ func (p *program) sendReports() *cobra.Command {
 It is sent again while the service can't be reached or asks to come later. The token is taken from the environment, and is never written anywhere.
 
 Exit codes: 0 all were taken; 2 the service can't be reached or refuses one; 3 the call is wrong.`,
-		Example: `zincdoor report send --service https://records.brackwater.example --report compiler=build/gcc.txt
-zincdoor report send --service http://127.0.0.1:7312 --pull 12 --report vet=vet.json --report compiler=gcc.txt`,
+		Example: `zincdoor report send --service https://records.example --report vet=vet.json
+zincdoor report send --service http://127.0.0.1:7312 --pull 1 --report cc=r`,
 		Args: noArguments,
 		RunE: func(cmd *cobra.Command, _ []string) error { return p.runSend(cmd.Context(), flags) },
 	}
 	p.group(cmd, "Service", func(f *pflag.FlagSet) {
 		f.StringVar(&flags.address, "service", "", "`URL`|where the service is")
-		f.StringVar(&flags.tokenFrom, "token-from", "", "the token is in the environment variable `NAME`; else "+serviceToken)
+		f.StringVar(&flags.tokenFrom, "token-from", "", "the token's environment variable `NAME`; else "+serviceToken)
 		f.StringVar(&flags.roots, "ca", "", "trust the certificates in `FILE` (PEM) too")
 		f.BoolVar(&flags.plain, "plain-http", false, "let the token go to another machine unencrypted")
 		f.DurationVar(&flags.patience, "patience", 5*time.Minute, "`TIME`|how long to send a report again")

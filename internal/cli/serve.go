@@ -42,10 +42,10 @@ func (p *program) serve() *cobra.Command {
 		Short: "One place for many repositories: judge there, show pages",
 		Long: `Show what is recorded of many repositories as pages for a browser: how each of them stands, how its findings grew and shrank, its pull requests and verdicts, what is accepted and until when, the life of a finding.
 
-With --settings FILE it also takes reports that CI sends (zincdoor report send), judges a pull request once all that its door needs has come, brings the verdict to the code host, and tells people when a guarded branch's door changes. Any number of instances share the work over one PostgreSQL.
+With --settings FILE it also takes reports that CI sends (zincdoor report send), judges a pull request once all that its door needs has come, brings the verdict to the code host, and notifies people when a guarded branch's door changes. Any number of instances share the work over one PostgreSQL.
 
 Records are read where gate --record puts them: the store of the repository at hand, or of --store; outside of any repository, zincdoor.db in this folder. It listens on this machine alone unless --address says otherwise. What was taken and refused, and a line for each request, goes to standard error as JSON.`,
-		Example: "zincdoor serve --address 127.0.0.1:7312\nzincdoor serve --store postgres://records.brackwater.example/zincdoor --settings service.yaml",
+		Example: "zincdoor serve --address 127.0.0.1:7312\nzincdoor serve --settings service.yaml --store postgres://records.example/door",
 		Args:    cobra.ArbitraryArgs,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if len(args) > 0 {
@@ -60,7 +60,7 @@ Records are read where gate --record puts them: the store of the repository at h
 	cmd.AddCommand(p.token())
 	p.group(cmd, "Service", func(f *pflag.FlagSet) {
 		addStore(f, &flags.store)
-		f.StringVar(&flags.settings, "settings", "", "the repositories, and who is told what, are in `FILE` (YAML)")
+		f.StringVar(&flags.settings, "settings", "", "the repositories, and who is notified, are in `FILE` (YAML)")
 		f.StringVar(&flags.mirrors, "mirrors", "", "keep copies of the repositories in `FOLDER`; else beside the store")
 		f.StringVar(&flags.address, "address", "127.0.0.1:7312", "`HOST:PORT`|where to listen; port 0 for any free one")
 		f.StringVar(&flags.certificate, "tls-certificate", "", "answer by TLS, with the certificate in `FILE` (PEM)")

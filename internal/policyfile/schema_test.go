@@ -42,6 +42,7 @@ func TestDocumented(t *testing.T) {
 			t.Fatal(err)
 		}
 		var policies []string
+		service := ""
 		for i, part := range strings.Split(string(data), "```") {
 			text, ok := strings.CutPrefix(part, "yaml\n")
 			switch {
@@ -50,12 +51,19 @@ func TestDocumented(t *testing.T) {
 				if _, err := ReadHost(name, []byte(text)); err != nil {
 					t.Errorf("%v\n%s", err, text)
 				}
+			case strings.HasPrefix(text, "zincdoor: "+ServiceVersion) || service != "":
+				service += text
 			case strings.HasPrefix(text, "zincdoor: 1"):
 				policies = append(policies, text)
 			case len(policies) == 0:
 				policies = append(policies, "zincdoor: 1\n"+text)
 			default:
 				policies[len(policies)-1] += text
+			}
+		}
+		if service != "" {
+			if _, err := ReadService(name, []byte(service)); err != nil {
+				t.Errorf("%v\n%s", err, service)
 			}
 		}
 		for i, text := range policies {

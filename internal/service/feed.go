@@ -13,7 +13,7 @@ import (
 // mostNews is how many entries a feed has.
 const mostNews = 50
 
-// feed tells what was worth a notice as an Atom feed (RFC 4287): of a repository, of a team, of both, or of all.
+// feed shows what was worth a notice as an Atom feed (RFC 4287): of a repository, of a team, of both, or of all.
 func (s *Service) feed(w http.ResponseWriter, r *http.Request) {
 	name, team := r.FormValue("repository"), r.FormValue("team")
 	if only := s.seen(r); only != "" && name == "" {

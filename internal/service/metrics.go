@@ -14,7 +14,7 @@ import (
 	"zincdoor/internal/service/jobs"
 )
 
-// Metrics counts what this instance does. It tells them as OpenMetrics.
+// Metrics counts what this instance does. It shows them as OpenMetrics.
 type Metrics struct {
 	registry *prometheus.Registry
 	requests *prometheus.HistogramVec
@@ -65,7 +65,7 @@ func (m *Metrics) answered(r *http.Request, code int, took time.Duration) {
 
 func (m *Metrics) evidence(state string) { m.reports.WithLabelValues(state).Inc() }
 
-// metrics tells what was counted here, and how many jobs stand in the store, whichever instance is to do them.
+// metrics shows what was counted here, and how many jobs stand in the store, whichever instance is to do them.
 func (s *Service) metrics(w http.ResponseWriter, r *http.Request) {
 	if s.seen(r) != "" {
 		plain(w, http.StatusForbidden, "the token is for one repository alone\n")

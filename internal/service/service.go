@@ -62,7 +62,7 @@ func New(o Options) *Service {
 	s.mux.HandleFunc("PUT /api/v1/repositories/{repository}/evidence/{commit}/{report}", s.evidence)
 	s.mux.HandleFunc("POST /api/v1/repositories/{repository}/hook", s.hook)
 	s.mux.HandleFunc("GET /sign-in", s.signIn)
-	s.mux.HandleFunc("POST /sign-in", s.admit)
+	s.mux.HandleFunc("POST /sign-in", s.beginSession)
 	s.mux.HandleFunc("POST /sign-out", s.leave)
 	s.mux.HandleFunc("GET /style.css", style)
 	s.mux.HandleFunc("GET /comfort.js", comfort)

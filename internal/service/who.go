@@ -78,8 +78,8 @@ func (s *Service) askToken(w http.ResponseWriter, code int, why string) {
 	}{s.page("Sign in"), why})
 }
 
-// admit begins a session.
-func (s *Service) admit(w http.ResponseWriter, r *http.Request) {
+// beginSession begins a session.
+func (s *Service) beginSession(w http.ResponseWriter, r *http.Request) {
 	r.Body = http.MaxBytesReader(w, r.Body, mostForm)
 	t, err := s.Ledger.Token(r.Context(), strings.TrimSpace(r.PostFormValue("token")), s.Now())
 	if err == nil && !t.May(ledger.Read, t.Repository) {
@@ -98,7 +98,7 @@ func (s *Service) admit(w http.ResponseWriter, r *http.Request) {
 	if !t.Ends.IsZero() && t.Ends.Before(until) {
 		until = t.Ends
 	}
-	session, err := s.Ledger.Admit(r.Context(), t, until)
+	session, err := s.Ledger.BeginSession(r.Context(), t, until)
 	if err != nil {
 		s.failed(w, err)
 		return

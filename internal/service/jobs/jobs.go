@@ -1,5 +1,5 @@
 // Package jobs knows the work of a service: it looks at pull requests and branches, judges them once their reports have come, brings
-// verdicts to the code host, and tells people. What is to be done stands in the store, so that any instance can do it, and another one
+// verdicts to the code host, and notifies people. What is to be done stands in the store, so that any instance can do it, and another one
 // does what an instance has left behind. Each verdict is reached once; what goes out is sent at least once, with an id that stays.
 package jobs
 
@@ -44,7 +44,7 @@ type Options struct {
 	Seen     Watcher
 }
 
-// Watcher is told of what is done, to count it. Its methods may be called by several goroutines.
+// Watcher counts what is done. Its methods may be called by several goroutines.
 type Watcher interface {
 	Judged(outcome judge.Outcome, took time.Duration)
 	Worked(kind string, err error, took time.Duration)
@@ -108,7 +108,7 @@ func Open(ctx context.Context, o Options) (*Jobs, error) {
 	river.AddWorker(workers, worker[branchesArgs]{j, j.branches, longestJob})
 	river.AddWorker(workers, worker[judgeArgs]{j, j.judge, longestJob})
 	river.AddWorker(workers, worker[reviewArgs]{j, j.review, longestJob})
-	river.AddWorker(workers, worker[tellArgs]{j, j.tell, longestJob})
+	river.AddWorker(workers, worker[notifyArgs]{j, j.notify, longestJob})
 	river.AddWorker(workers, worker[dailyArgs]{j, j.daily, longestJob})
 	j.client, err = river.NewClient(driver, &river.Config{
 		ID: j.instance, Logger: quiet, Workers: workers, MaxAttempts: mostTries, RetryPolicy: patience{}, PeriodicJobs: j.regular(),

@@ -50,7 +50,7 @@ func (a judgeArgs) id() string {
 // evidenceFolders are for reports while they are read.
 var evidenceFolders = files.NewKind("evidence", nil)
 
-// judge reaches a verdict, records it, and has it brought to the code host or told, all at once.
+// judge reaches a verdict, records it, and has it go to the code host or to people, all at once.
 func (j *Jobs) judge(ctx context.Context, job *river.Job[judgeArgs]) error {
 	a := job.Args
 	r, err := j.repository(a.Repository)
@@ -80,7 +80,7 @@ func (j *Jobs) judge(ctx context.Context, job *river.Job[judgeArgs]) error {
 			return err
 		}
 	}
-	return j.Store.PutWith(ctx, made, contents, func(tx *sql.Tx) error { return j.settle(ctx, tx, a, made, was) })
+	return j.Store.PutWith(ctx, made, contents, func(tx *sql.Tx) error { return j.conclude(ctx, tx, a, made, was) })
 }
 
 // recorded is a record by its id, nil where there is none.
@@ -173,8 +173,8 @@ func (j *Jobs) gate(ctx context.Context, q app.GateRequest, g gathered) (*app.Ju
 	return all[0], nil
 }
 
-// settle notes a verdict at its subject, and has it go out.
-func (j *Jobs) settle(ctx context.Context, tx *sql.Tx, a judgeArgs, made, was *record.Record) error {
+// conclude notes a verdict at its subject, and has it go out.
+func (j *Jobs) conclude(ctx context.Context, tx *sql.Tx, a judgeArgs, made, was *record.Record) error {
 	return j.Ledger.UpdateIn(ctx, tx, a.Repository, a.Name, func(s *ledger.Subject) error {
 		if s.Head != a.Head || s.Record == made.ID {
 			return nil

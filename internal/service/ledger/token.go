@@ -120,8 +120,8 @@ func (l *Ledger) Token(ctx context.Context, text string, now time.Time) (*Token,
 	return &t.Token, nil
 }
 
-// Admit begins a session for the bearer of a token, until a time. It gives what the browser shows.
-func (l *Ledger) Admit(ctx context.Context, t *Token, until time.Time) (session string, err error) {
+// BeginSession begins a session for the bearer of a token, until a time. It gives what the browser shows.
+func (l *Ledger) BeginSession(ctx context.Context, t *Token, until time.Time) (session string, err error) {
 	var secret [secretBytes]byte
 	rand.Read(secret[:])
 	session = base64.RawURLEncoding.EncodeToString(secret[:])

@@ -1,5 +1,5 @@
-// Package notice knows how people are told something: by a signed call of a webhook, by mail, and as an Atom feed. It doesn't know who is
-// told what.
+// Package notice knows how people are notified: by a signed call of a webhook, and by mail. It doesn't know who is
+// notified of what.
 package notice
 
 import (

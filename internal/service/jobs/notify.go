@@ -97,7 +97,7 @@ func newsID(parts ...string) string {
 	return hex.EncodeToString(sum[:8])
 }
 
-// addNews notes news, and has its recipients told, unless that was done before.
+// addNews notes news, and has its recipients notified, unless that was done before.
 func (j *Jobs) addNews(ctx context.Context, tx *sql.Tx, n ledger.News) error {
 	fresh, err := ledger.AddNews(ctx, tx, n)
 	if err != nil || !fresh {
@@ -116,7 +116,7 @@ func (j *Jobs) addNews(ctx context.Context, tx *sql.Tx, n ledger.News) error {
 			to = r.Mail
 		}
 		for _, one := range to {
-			if _, err := j.client.InsertTx(ctx, tx, tellArgs{n.ID, one}, nil); err != nil {
+			if _, err := j.client.InsertTx(ctx, tx, notifyArgs{n.ID, one}, nil); err != nil {
 				return err
 			}
 		}
@@ -124,17 +124,17 @@ func (j *Jobs) addNews(ctx context.Context, tx *sql.Tx, n ledger.News) error {
 	return nil
 }
 
-// tellArgs is news for a recipient: the address of a webhook, or of a mailbox.
-type tellArgs struct {
+// notifyArgs is news for a recipient: the address of a webhook, or of a mailbox.
+type notifyArgs struct {
 	News string `json:"news" river:"unique"`
 	To   string `json:"to" river:"unique"`
 }
 
 // Kind names the jobs in the store.
-func (tellArgs) Kind() string { return "tell" }
+func (notifyArgs) Kind() string { return "notify" }
 
-// InsertOpts has the same told once.
-func (tellArgs) InsertOpts() river.InsertOpts {
+// InsertOpts has the same sent once.
+func (notifyArgs) InsertOpts() river.InsertOpts {
 	return river.InsertOpts{UniqueOpts: river.UniqueOpts{ByArgs: true}}
 }
 
@@ -151,8 +151,8 @@ type newsJSON struct {
 	Time       time.Time       `json:"time"`
 }
 
-// tell tells a recipient of news.
-func (j *Jobs) tell(ctx context.Context, job *river.Job[tellArgs]) error {
+// notify brings news to a recipient.
+func (j *Jobs) notify(ctx context.Context, job *river.Job[notifyArgs]) error {
 	n, err := j.Ledger.NewsNamed(ctx, job.Args.News)
 	switch {
 	case err != nil:
@@ -210,7 +210,7 @@ func (j *Jobs) regular() (all []*river.PeriodicJob) {
 // mostExpiring bounds of how many acceptances news is made at a time.
 const mostExpiring = 10_000
 
-// daily tells of acceptances that are about to expire, and removes what nobody needs any more.
+// daily makes news of acceptances that are about to expire, and removes what nobody needs any more.
 func (j *Jobs) daily(ctx context.Context, _ *river.Job[dailyArgs]) error {
 	today := j.Now().UTC()
 	ending, err := j.Ledger.Acceptances(ctx, "", today.AddDate(0, 0, j.Settings.Expiring).Format(time.DateOnly), mostExpiring)
