@@ -12,8 +12,10 @@ import (
 	"go.yaml.in/yaml/v4"
 )
 
-func compiledSchema(t *testing.T) *jsonschema.Schema {
-	doc, err := jsonschema.UnmarshalJSON(bytes.NewReader(Schema()))
+func compiledSchema(t *testing.T) *jsonschema.Schema { return compiled(t, Schema()) }
+
+func compiled(t *testing.T, text []byte) *jsonschema.Schema {
+	doc, err := jsonschema.UnmarshalJSON(bytes.NewReader(text))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -62,8 +64,9 @@ func TestDocumented(t *testing.T) {
 			}
 		}
 		if service != "" {
-			if _, err := ReadService(name, []byte(service)); err != nil {
-				t.Errorf("%v\n%s", err, service)
+			var doc any
+			if _, err := ReadService(name, []byte(service)); err != nil || yaml.Unmarshal([]byte(service), &doc) != nil || compiled(t, ServiceSchema()).Validate(doc) != nil {
+				t.Errorf("%v, %v\n%s", err, compiled(t, ServiceSchema()).Validate(doc), service)
 			}
 		}
 		for i, text := range policies {

@@ -1,6 +1,7 @@
 package policyfile
 
 import (
+	_ "embed"
 	"net"
 	"net/mail"
 	"net/url"
@@ -16,6 +17,12 @@ import (
 
 // ServiceVersion is what the file with a service's settings calls itself.
 const ServiceVersion = "service/1"
+
+//go:embed service.schema.json
+var serviceSchema []byte
+
+// ServiceSchema is the JSON Schema (2020-12) of a file with a service's settings.
+func ServiceSchema() []byte { return serviceSchema }
 
 // Service are the settings of a service. Of secrets they have no more than the names of environment variables.
 type Service struct {
