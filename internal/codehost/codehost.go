@@ -5,12 +5,9 @@ package codehost
 import (
 	"cmp"
 	"context"
-	"crypto/tls"
-	"crypto/x509"
 	"encoding/base64"
 	"errors"
 	"fmt"
-	"net"
 	"net/http"
 	"net/url"
 	"slices"
@@ -21,6 +18,7 @@ import (
 	"zincdoor/internal/core/judge"
 	"zincdoor/internal/core/policy"
 	"zincdoor/internal/core/review"
+	"zincdoor/internal/transport"
 )
 
 // The kinds of failure that a caller may want to tell apart.
@@ -97,37 +95,16 @@ func New(recipe *policy.Host, s Settings) (*Host, error) {
 	if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" || u.User != nil || u.Fragment != "" {
 		return nil, fmt.Errorf("the address of the host is one like https://host.example/api, without a name and a password, not %q", h.hide(h.base))
 	}
-	if u.Scheme == "http" && s.Token != "" && !s.Plain && !isLoopback(u.Hostname()) {
+	if u.Scheme == "http" && s.Token != "" && !s.Plain && !transport.IsLoopback(u.Hostname()) {
 		return nil, fmt.Errorf("the token would go to %s unencrypted: use an address with https, or allow it with --plain-http", u.Host)
 	}
 	h.values["address"] = h.base
-	roots, err := rootsWith(s.Roots)
+	over, err := transport.New(s.Roots)
 	if err != nil {
 		return nil, err
 	}
-	transport := http.DefaultTransport.(*http.Transport).Clone()
-	transport.TLSClientConfig = &tls.Config{RootCAs: roots, MinVersion: tls.VersionTLS12}
-	h.client = &http.Client{Transport: transport, Timeout: answerTime, CheckRedirect: h.redirect}
+	h.client = &http.Client{Transport: over, Timeout: answerTime, CheckRedirect: h.redirect}
 	return h, nil
-}
-
-func rootsWith(pem []byte) (*x509.CertPool, error) {
-	if pem == nil {
-		return nil, nil
-	}
-	roots, err := x509.SystemCertPool()
-	if err != nil {
-		roots = x509.NewCertPool()
-	}
-	if !roots.AppendCertsFromPEM(pem) {
-		return nil, errors.New("there is no certificate in the file of --ca: it holds PEM, as in -----BEGIN CERTIFICATE-----")
-	}
-	return roots, nil
-}
-
-func isLoopback(host string) bool {
-	ip := net.ParseIP(host)
-	return host == "localhost" || ip != nil && ip.IsLoopback()
 }
 
 // Close lets go of the connections.

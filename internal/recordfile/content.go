@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"hash"
+	"io"
 	"sync"
 
 	"github.com/klauspost/compress/zstd"
@@ -46,6 +47,19 @@ func Decompress(data []byte) ([]byte, error) {
 		return nil, fmt.Errorf("what is stored is damaged: %w", err)
 	}
 	return out, nil
+}
+
+// Unpack writes what was packed, without having all of it in memory.
+func Unpack(to io.Writer, packed []byte) error {
+	from, err := zstd.NewReader(bytes.NewReader(packed), zstd.WithDecoderConcurrency(1), zstd.WithDecoderLowmem(true))
+	if err != nil {
+		return err
+	}
+	defer from.Close()
+	if _, err := io.Copy(to, from); err != nil {
+		return fmt.Errorf("what is stored is damaged, or can't be written: %w", err)
+	}
+	return nil
 }
 
 // mostPacked bounds a report that is kept, in bytes as it is stored: a greater one isn't.

@@ -13,13 +13,13 @@ import (
 	"fmt"
 	"io"
 	"net/http"
-	"regexp"
 	"strings"
 	"time"
 
 	"github.com/klauspost/compress/zstd"
 	"github.com/theory/jsonpath"
 
+	"zincdoor/internal/core/pattern"
 	"zincdoor/internal/git"
 	"zincdoor/internal/policyfile"
 	"zincdoor/internal/recordfile"
@@ -29,15 +29,15 @@ import (
 // The bounds of reports that come in.
 const (
 	mostReport  = 512 << 20 // bytes of one, as it is read; recordfile bounds what it takes compressed
-	mostSending = 8         // that come in at once
+	mostSending = 4         // that come in at once: each may take as much memory as it has bytes compressed
 	slowest     = 15 * time.Second
 	longestSend = 10 * time.Minute
-	windowMost  = 64 << 20 // bytes that unpacking may take
+	windowMost  = 32 << 20 // bytes that unpacking may take
 )
 
 var (
-	reportName = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,99}$`)
-	pullNumber = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9_-]{0,39}$`)
+	reportName = pattern.Of(`^[A-Za-z0-9][A-Za-z0-9._-]{0,99}$`)
+	pullNumber = pattern.Of(`^[A-Za-z0-9][A-Za-z0-9_-]{0,39}$`)
 )
 
 // taken is what is answered to who sent a report.

@@ -5,14 +5,11 @@ import (
 	"bytes"
 	"context"
 	"crypto/sha256"
-	"crypto/tls"
-	"crypto/x509"
 	"encoding/base64"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
-	"net"
 	"net/http"
 	"net/url"
 	"strconv"
@@ -20,6 +17,7 @@ import (
 	"time"
 
 	"zincdoor/internal/recordfile"
+	"zincdoor/internal/transport"
 )
 
 // Service is a service that reports are sent to.
@@ -66,24 +64,15 @@ func New(s Service) (*Client, error) {
 	if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" || u.User != nil {
 		return nil, fmt.Errorf("the address of the service is one like https://records.example, without a name and a password, not %q", s.Address)
 	}
-	ip := net.ParseIP(u.Hostname())
-	if u.Scheme == "http" && !s.Plain && u.Hostname() != "localhost" && (ip == nil || !ip.IsLoopback()) {
+	if u.Scheme == "http" && !s.Plain && !transport.IsLoopback(u.Hostname()) {
 		return nil, fmt.Errorf("the token would go to %s unencrypted: use an address with https, or allow it with --plain-http", u.Host)
 	}
-	transport := http.DefaultTransport.(*http.Transport).Clone()
-	transport.TLSClientConfig = &tls.Config{MinVersion: tls.VersionTLS12}
-	if s.Roots != nil {
-		roots, err := x509.SystemCertPool()
-		if err != nil {
-			roots = x509.NewCertPool()
-		}
-		if !roots.AppendCertsFromPEM(s.Roots) {
-			return nil, errors.New("there is no certificate in the file of --ca: it holds PEM, as in -----BEGIN CERTIFICATE-----")
-		}
-		transport.TLSClientConfig.RootCAs = roots
+	over, err := transport.New(s.Roots)
+	if err != nil {
+		return nil, err
 	}
 	stay := func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }
-	return &Client{s, &http.Client{Transport: transport, Timeout: longestCall, CheckRedirect: stay}}, nil
+	return &Client{s, &http.Client{Transport: over, Timeout: longestCall, CheckRedirect: stay}}, nil
 }
 
 // Send sends a report until the service has taken it. The error wraps ErrRefused where it never will.

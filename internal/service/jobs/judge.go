@@ -148,12 +148,8 @@ func (j *Jobs) gate(ctx context.Context, q app.GateRequest, g gathered) (*app.Ju
 	q.Reports.Dir, q.Reports.Sent = folder.Path, true
 	write := func(kind string, all []ledger.Upload) (list []evidence.File, err error) {
 		for n, u := range all {
-			data, err := j.Ledger.Content(ctx, u.ID)
-			if err != nil {
-				return nil, err
-			}
 			path := filepath.Join(folder.Path, fmt.Sprintf("%s-%d", kind, n))
-			if err := os.WriteFile(path, data, 0o600); err != nil {
+			if err := j.layOut(ctx, u, path); err != nil {
 				return nil, err
 			}
 			list = append(list, evidence.File{Name: u.Name, Path: path})
@@ -171,6 +167,15 @@ func (j *Jobs) gate(ctx context.Context, q app.GateRequest, g gathered) (*app.Ju
 		return nil, err
 	}
 	return all[0], nil
+}
+
+// layOut writes a report to a file.
+func (j *Jobs) layOut(ctx context.Context, u ledger.Upload, path string) error {
+	file, err := os.OpenFile(path, os.O_CREATE|os.O_WRONLY|os.O_EXCL, 0o600)
+	if err != nil {
+		return err
+	}
+	return errors.Join(j.Ledger.Content(ctx, u.ID, file), file.Close())
 }
 
 // conclude notes a verdict at its subject, and has it go out.

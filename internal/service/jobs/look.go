@@ -18,6 +18,7 @@ import (
 	"zincdoor/internal/app"
 	"zincdoor/internal/codehost"
 	"zincdoor/internal/core/policy"
+	"zincdoor/internal/git"
 	"zincdoor/internal/policyfile"
 	"zincdoor/internal/service/ledger"
 	"zincdoor/internal/target"
@@ -53,7 +54,15 @@ func (j *Jobs) look(ctx context.Context, job *river.Job[lookArgs]) error {
 	case err != nil:
 		return err
 	}
-	name := ledger.PullName(job.Args.Pull)
+	name, m := ledger.PullName(job.Args.Pull), j.mirror(r)
+	if !git.IsHash(pull.Head) { // some hosts show the beginning of a commit's name
+		if err := m.Fetch(ctx, job.CreatedAt); err != nil {
+			return err
+		}
+		if pull.Head, err = m.Tip(ctx, pull.Head); err != nil || pull.Head == "" {
+			return errors.Join(err, errors.New("the code host names no commit as its head"))
+		}
+	}
 	var s ledger.Subject
 	err = j.Ledger.Update(ctx, r.Name, name, func(tx *sql.Tx, now *ledger.Subject) error {
 		now.Title, now.Target, now.State = pull.Title, pull.Target, ledger.Proposed
@@ -71,7 +80,6 @@ func (j *Jobs) look(ctx context.Context, job *river.Job[lookArgs]) error {
 		_, err := j.client.Insert(ctx, branchesArgs{r.Name}, nil)
 		return err
 	}
-	m := j.mirror(r)
 	if !m.Has(ctx, s.Head) || s.Target == "" {
 		if err := j.fetch(ctx, r, m, &s, time.Now()); err != nil {
 			return err

@@ -7,6 +7,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 	"sync"
 	"testing"
 	"time"
@@ -109,11 +110,11 @@ func TestUploads(t *testing.T) {
 			if len(all) == 0 {
 				return ""
 			}
-			content, err := l.Content(t.Context(), all[0].ID)
-			if err != nil {
+			var content strings.Builder
+			if err := l.Content(t.Context(), all[0].ID, &content); err != nil {
 				t.Fatal(err)
 			}
-			return string(content)
+			return content.String()
 		}
 		for n, c := range []struct {
 			pull, content string

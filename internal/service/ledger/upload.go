@@ -6,6 +6,7 @@ import (
 	"database/sql"
 	"encoding/hex"
 	"errors"
+	"io"
 	"time"
 
 	"zincdoor/internal/recordfile"
@@ -84,11 +85,11 @@ func (l *Ledger) UploadsFor(ctx context.Context, repository, head, pull string) 
 	return all, err
 }
 
-// Content is the content of a report.
-func (l *Ledger) Content(ctx context.Context, id string) ([]byte, error) {
+// Content writes the content of a report.
+func (l *Ledger) Content(ctx context.Context, id string, to io.Writer) error {
 	var packed []byte
 	if err := l.db.QueryRowContext(ctx, "SELECT data FROM upload WHERE id = $1", id).Scan(&packed); err != nil {
-		return nil, err
+		return err
 	}
-	return recordfile.Decompress(packed)
+	return recordfile.Unpack(to, packed)
 }
