@@ -163,7 +163,17 @@ func TestService(t *testing.T) {
 			t.Errorf("%s has no %q: %d %.2000s", path, words, code, body)
 		}
 	}
-	// Merged, it is no longer open.
+	// The target's policy changes: what is open is judged anew, by that.
+	s.git("switch", "-q", "main")
+	policy := s.read(".zincdoor/policy.yaml")
+	for _, c := range []struct{ most, state string }{{"5", "good"}, {"0", "bad"}} {
+		s.write(".zincdoor/policy.yaml", strings.Replace(policy, "severity: warning, most: 0", "severity: warning, most: "+c.most, 1))
+		s.commit("At most " + c.most)
+		s.must("owner", "PUT", "/repositories/tideboard/guards/main", map[string]any{"statuses": []string{}})
+		s.push("owner", "main")
+		s.until("the verdict by the policy with at most "+c.most, func() bool { return s.statusOf(head, "zincdoor merge") == c.state })
+	}
+	// Closed, it is judged no more.
 	s.must("ida", "PATCH", "/repositories/tideboard/pulls/1", map[string]any{"state": "closed"})
 	s.until("the pull request is closed", func() bool { return stands().State == "closed" })
 	s.door.end()

@@ -153,12 +153,17 @@ func openIfAny(ctx context.Context, dir string) (*git.Repo, error) {
 
 // collecting is the request for evidence by an authority.
 func collecting(t *target.Target, a *authority.Authority, call Call, reports Reports, tell func(lint.Step)) evidence.Request {
-	depends := []string{a.Origin.Digest}
-	for _, i := range a.Origin.Inherits {
-		depends = append(depends, i.Digest)
-	}
 	return evidence.Request{
 		Target: t, Policy: a.Policy.Policy, Door: a.Door, Given: reports.Given, BuiltIn: a.Origin.From == authority.BuiltIn,
-		Trusted: a.Trusted(t), Depends: strings.Join(depends, " "), Refusal: func() string { return a.Refusal(t, call.overrides()) }, Fresh: reports.Fresh, Tell: tell,
+		Trusted: a.Trusted(t), Depends: digestsOf(a), Refusal: func() string { return a.Refusal(t, call.overrides()) }, Fresh: reports.Fresh, Tell: tell,
 	}
+}
+
+// digestsOf are the digests of the policy and of all that it inherits.
+func digestsOf(a *authority.Authority) string {
+	all := []string{a.Origin.Digest}
+	for _, i := range a.Origin.Inherits {
+		all = append(all, i.Digest)
+	}
+	return strings.Join(all, " ")
 }

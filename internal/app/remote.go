@@ -17,6 +17,7 @@ import (
 // Wanted is what a change needs to be judged.
 type Wanted struct {
 	Door    string
+	Policy  string   // the digests of the policy and of all that it inherits
 	Base    string   // the commit that the change is compared with, "" for none
 	Reports []string // of the policy, which the door needs
 	Others  []string // of the policy, which the door takes where they are there
@@ -41,7 +42,7 @@ func WantedFor(ctx context.Context, q GateRequest, branch string) (w *Wanted, er
 		if err != nil {
 			return nil, err
 		}
-		w = &Wanted{Door: a.Door.Name, Base: t.Subject.Base}
+		w = &Wanted{Door: a.Door.Name, Policy: digestsOf(a), Base: t.Subject.Base}
 		reports, needed := a.Policy.Policy.Needed(a.Door)
 		for _, r := range reports {
 			if needed[r.Name] {

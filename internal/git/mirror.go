@@ -114,8 +114,8 @@ func (m Mirror) Parent(ctx context.Context, commit string) (string, error) {
 	return m.Tip(ctx, commit+"^1")
 }
 
-// Contains reports whether a commit is an ancestor of another one, or that itself.
-func (m Mirror) Contains(ctx context.Context, tip, commit string) bool {
-	is, err := m.repo(ctx).IsAncestor(commit, tip)
-	return err == nil && is
+// Alters reports whether what lies between two commits alters something in a folder; it does where that isn't known.
+func (m Mirror) Alters(ctx context.Context, from, to, folder string) bool {
+	_, err := m.repo(ctx).git("diff-tree", "--quiet", "-r", from, to, "--", folder)
+	return err != nil
 }

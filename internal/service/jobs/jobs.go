@@ -119,6 +119,9 @@ func Open(ctx context.Context, o Options) (*Jobs, error) {
 	return j, err
 }
 
+// once keeps a job from being there twice while it is still to be done. What was done may be wanted again.
+var once = river.UniqueOpts{ByArgs: true, ByState: []rivertype.JobState{rivertype.JobStateAvailable, rivertype.JobStatePending, rivertype.JobStateRetryable, rivertype.JobStateRunning, rivertype.JobStateScheduled}}
+
 // patience says when a job that failed is tried again: after two seconds, then after twice as long each time.
 type patience struct{}
 

@@ -36,9 +36,9 @@ type judgeArgs struct {
 // Kind names the jobs in the store.
 func (judgeArgs) Kind() string { return "judge" }
 
-// InsertOpts has the same judged once.
+// InsertOpts has the same judged by one at a time.
 func (judgeArgs) InsertOpts() river.InsertOpts {
-	return river.InsertOpts{Queue: judging, UniqueOpts: river.UniqueOpts{ByArgs: true}}
+	return river.InsertOpts{Queue: judging, UniqueOpts: once}
 }
 
 // id is that of the record. So a verdict that was reached, by whichever instance, is there for the next try.
@@ -107,8 +107,11 @@ func (j *Jobs) reach(ctx context.Context, r policyfile.ServedRepository, s *ledg
 	if err != nil {
 		return nil, nil, err
 	}
-	if g.hash() != job.Args.Evidence {
-		return nil, nil, void("other reports have come meanwhile")
+	if g.hash(s) != job.Args.Evidence {
+		if _, err := j.client.Insert(ctx, lookAt(s), nil); err != nil {
+			return nil, nil, err
+		}
+		return nil, nil, void("other reports, or another policy, have come meanwhile")
 	}
 	judged, err := j.gate(ctx, q, g)
 	if err != nil {

@@ -54,9 +54,12 @@ func (j *Jobs) look(ctx context.Context, job *river.Job[lookArgs]) error {
 	case err != nil:
 		return err
 	}
+	if pull.Target == "" {
+		return void("the recipe of the code host doesn't say into which branch it goes: acts: read-pull: fields: target")
+	}
 	name, m := ledger.PullName(job.Args.Pull), j.mirror(r)
 	if !git.IsHash(pull.Head) { // some hosts show the beginning of a commit's name
-		if err := m.Fetch(ctx, job.CreatedAt); err != nil {
+		if err := m.Fetch(ctx, job.ScheduledAt); err != nil {
 			return err
 		}
 		if pull.Head, err = m.Tip(ctx, pull.Head); err != nil || pull.Head == "" {
@@ -80,10 +83,8 @@ func (j *Jobs) look(ctx context.Context, job *river.Job[lookArgs]) error {
 		_, err := j.client.Insert(ctx, branchesArgs{r.Name}, nil)
 		return err
 	}
-	if !m.Has(ctx, s.Head) || s.Target == "" {
-		if err := j.fetch(ctx, r, m, &s, time.Now()); err != nil {
-			return err
-		}
+	if err := j.fetch(ctx, r, m, &s, job.ScheduledAt); err != nil {
+		return err
 	}
 	return j.consider(ctx, r, m, &s)
 }
@@ -94,12 +95,16 @@ func (j *Jobs) move(ctx context.Context, tx *sql.Tx, r policyfile.ServedReposito
 		return nil
 	}
 	s.Head, s.Seen, s.Lacking, s.Trouble = head, j.Now(), nil, ""
-	var again river.JobArgs = branchesArgs{Repository: r.Name}
-	if s.Pull() != "" {
-		again = lookArgs{r.Name, s.Pull()}
-	}
-	_, err := j.client.InsertTx(ctx, tx, again, &river.InsertOpts{ScheduledAt: time.Now().Add(r.Wait)})
+	_, err := j.client.InsertTx(ctx, tx, lookAt(s), &river.InsertOpts{ScheduledAt: time.Now().Add(r.Wait)})
 	return err
+}
+
+// lookAt is the job that looks at a subject.
+func lookAt(s *ledger.Subject) river.JobArgs {
+	if s.Pull() != "" {
+		return lookArgs{s.Repository, s.Pull()}
+	}
+	return branchesArgs{s.Repository}
 }
 
 // fetch brings the mirror up to date, with the head of a subject, unless that was done since a time.
@@ -219,9 +224,13 @@ func (j *Jobs) gather(ctx context.Context, q app.GateRequest, s *ledger.Subject)
 	return g, nil
 }
 
-// hash names what a verdict rests on.
-func (g gathered) hash() string {
+// hash names what a verdict on a head rests on: what it is merged into, the policy, the reports.
+func (g gathered) hash(s *ledger.Subject) string {
 	h := sha256.New()
+	fmt.Fprintln(h, s.Target)
+	if g.wanted != nil {
+		fmt.Fprintln(h, g.wanted.Door, g.wanted.Policy)
+	}
 	for _, u := range slices.Concat(g.head, g.base) {
 		fmt.Fprintf(h, "%s %s %s\n", u.Head, u.Name, u.Digest)
 	}
@@ -242,7 +251,7 @@ func (j *Jobs) consider(ctx context.Context, r policyfile.ServedRepository, m ap
 	if err != nil {
 		return err
 	}
-	rests := g.hash()
+	rests := g.hash(s)
 	return j.Ledger.Update(ctx, s.Repository, s.Name, func(tx *sql.Tx, now *ledger.Subject) error {
 		if now.Head != s.Head {
 			return nil // whoever moved it considers it too
@@ -274,7 +283,7 @@ func (j *Jobs) branches(ctx context.Context, job *river.Job[branchesArgs]) error
 		return err
 	}
 	m := j.mirror(r)
-	if err := m.Fetch(ctx, job.CreatedAt); err != nil {
+	if err := m.Fetch(ctx, job.ScheduledAt); err != nil {
 		return err
 	}
 	for _, b := range r.Branches {
@@ -303,7 +312,7 @@ func (j *Jobs) branches(ctx context.Context, job *river.Job[branchesArgs]) error
 			return err
 		})
 		if err == nil && moved {
-			err = j.noteAcceptances(ctx, m, &s)
+			err = errors.Join(j.noteAcceptances(ctx, m, &s), j.judgeAnew(ctx, m, &s))
 		}
 		if err == nil {
 			err = j.consider(ctx, r, m, &s)
@@ -314,6 +323,23 @@ func (j *Jobs) branches(ctx context.Context, job *river.Job[branchesArgs]) error
 	}
 	return nil
 }
+
+// judgeAnew has the pull requests into a branch looked at whose policy has changed: what one policy let in, another one may not.
+func (j *Jobs) judgeAnew(ctx context.Context, m app.Mirror, s *ledger.Subject) error {
+	if s.Base == "" || !m.Alters(ctx, s.Base, s.Head, policy.Folder) {
+		return nil
+	}
+	open, err := j.Ledger.Pulls(ctx, s.Repository, mostAnew)
+	for _, pull := range open {
+		if err == nil && policy.WholeRef(pull.Target) == s.Name {
+			_, err = j.client.Insert(ctx, lookArgs{s.Repository, pull.Pull()}, nil)
+		}
+	}
+	return err
+}
+
+// mostAnew bounds how many pull requests are looked at because their target's policy has changed.
+const mostAnew = 10_000
 
 // noteAcceptances notes what a branch accepts. A policy or a list that can't be read says nothing of that; its verdict says so.
 func (j *Jobs) noteAcceptances(ctx context.Context, m app.Mirror, s *ledger.Subject) error {

@@ -14,7 +14,6 @@ import (
 	"time"
 
 	"github.com/riverqueue/river"
-	"github.com/riverqueue/river/rivertype"
 
 	"zincdoor/internal/core/judge"
 	"zincdoor/internal/core/policy"
@@ -133,10 +132,8 @@ type notifyArgs struct {
 // Kind names the jobs in the store.
 func (notifyArgs) Kind() string { return "notify" }
 
-// InsertOpts has the same sent once.
-func (notifyArgs) InsertOpts() river.InsertOpts {
-	return river.InsertOpts{UniqueOpts: river.UniqueOpts{ByArgs: true}}
-}
+// InsertOpts has the same sent by one at a time.
+func (notifyArgs) InsertOpts() river.InsertOpts { return river.InsertOpts{UniqueOpts: once} }
 
 // newsJSON is news as a webhook gets it.
 type newsJSON struct {
@@ -196,7 +193,6 @@ func (dailyArgs) Kind() string { return "daily" }
 // regular are the jobs that come by themselves.
 func (j *Jobs) regular() (all []*river.PeriodicJob) {
 	now := &river.PeriodicJobOpts{RunOnStart: true}
-	once := river.UniqueOpts{ByArgs: true, ByState: []rivertype.JobState{rivertype.JobStateAvailable, rivertype.JobStatePending, rivertype.JobStateRetryable, rivertype.JobStateRunning, rivertype.JobStateScheduled}}
 	for _, r := range j.Settings.Repositories {
 		all = append(all, river.NewPeriodicJob(river.PeriodicInterval(r.Look), func() (river.JobArgs, *river.InsertOpts) {
 			return branchesArgs{r.Name}, &river.InsertOpts{UniqueOpts: once, Priority: 3}

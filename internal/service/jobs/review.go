@@ -27,10 +27,8 @@ type reviewArgs struct {
 // Kind names the jobs in the store.
 func (reviewArgs) Kind() string { return "review" }
 
-// InsertOpts has the same brought once.
-func (reviewArgs) InsertOpts() river.InsertOpts {
-	return river.InsertOpts{UniqueOpts: river.UniqueOpts{ByArgs: true}}
-}
+// InsertOpts has the same brought by one at a time.
+func (reviewArgs) InsertOpts() river.InsertOpts { return river.InsertOpts{UniqueOpts: once} }
 
 // hostWaits is how long a call may wait in all where a code host asks to; after that the job is tried again later.
 const hostWaits = 30 * time.Second
@@ -108,10 +106,12 @@ func (j *Jobs) review(ctx context.Context, job *river.Job[reviewArgs]) error {
 		}
 		return err
 	}
-	return j.Ledger.Update(ctx, a.Repository, s.Name, func(_ *sql.Tx, s *ledger.Subject) error {
-		if s.Record == a.Record {
-			s.Sent, s.Trouble = a.Record, ""
+	return j.Ledger.Update(ctx, a.Repository, s.Name, func(tx *sql.Tx, s *ledger.Subject) error {
+		if s.Record != a.Record { // another verdict came meanwhile, and may have been brought before this one was
+			_, err := j.client.InsertTx(ctx, tx, reviewArgs{a.Repository, a.Pull, s.Record}, nil)
+			return err
 		}
+		s.Sent, s.Trouble = a.Record, ""
 		return nil
 	})
 }
