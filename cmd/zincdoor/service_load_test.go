@@ -101,6 +101,9 @@ func TestServiceLoad(t *testing.T) {
 			t.Fatal(err)
 		}
 		every = 20 * time.Second
+		if asked, err := time.ParseDuration(os.Getenv("ZINCDOOR_LOAD_KILL")); err == nil {
+			every = asked
+		}
 	}
 	server := pgtest.Start(t)
 	f := &fleet{quay: newQuay(t), database: server.Database(t), running: make([]*exec.Cmd, 2)}
@@ -327,11 +330,36 @@ func (f *fleet) checkAll(all []*proposal) {
 		var outcome string
 		err := db.QueryRow("SELECT COUNT(*), COALESCE(MIN(outcome), '') FROM record WHERE repository = $1 AND head = $2 AND door = 'merge'", p.repository, p.head).Scan(&n, &outcome)
 		if got := f.statusIn(p); err != nil || n != 1 || outcome != want || got != state {
-			f.Errorf("%s, pull request %s: %d verdicts, %s (%s at the code host), not %s: %v", p.repository, p.pull, n, outcome, got, want, err)
+			f.Errorf("%s, pull request %s: %d verdicts, %s (%s at the code host), not %s: %v\n%s", p.repository, p.pull, n, outcome, got, want, err, f.about(db, p))
 		}
 	}
 	var dead int
 	if err := db.QueryRow("SELECT COUNT(*) FROM river_job WHERE state = 'discarded'").Scan(&dead); err != nil || dead > 0 {
 		f.Errorf("%d jobs were given up: %v", dead, err)
 	}
+}
+
+// about is what is known of a change that came out wrong: its verdicts, and what the instances said of it.
+func (f *fleet) about(db *sql.DB, p *proposal) string {
+	var all strings.Builder
+	rows, err := db.Query("SELECT id FROM record WHERE repository = $1 AND head = $2", p.repository, p.head)
+	if err != nil {
+		return err.Error()
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var id string
+		rows.Scan(&id)
+		out, errs, _ := f.run("history", "show", id, "--repository", p.repository, "--plain")
+		all.WriteString(out + errs)
+	}
+	for n := range f.running {
+		log, _ := os.ReadFile(filepath.Join(f.data, fmt.Sprintf("instance%d.log", n)))
+		for line := range strings.Lines(string(log)) {
+			if strings.Contains(line, `"job"`) && strings.Contains(line, p.repository) {
+				all.WriteString(line)
+			}
+		}
+	}
+	return all.String()
 }
