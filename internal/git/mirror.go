@@ -56,7 +56,8 @@ func (m Mirror) Fetch(ctx context.Context, since time.Time, more ...string) erro
 		}
 	}
 	refs := append([]string{"+refs/heads/*:refs/heads/*", "+refs/tags/*:refs/tags/*"}, more...)
-	_, err := r.git(slices.Concat([]string{"-c", "gc.autoDetach=false", "fetch", "--quiet", "--prune", "--no-tags", "--no-write-fetch-head", "--no-recurse-submodules", "--", m.Address}, refs)...)
+	// What comes is kept as a pack, which is there whole or not at all: an object that is there has all that it names.
+	_, err := r.git(slices.Concat([]string{"-c", "gc.autoDetach=false", "-c", "fetch.unpackLimit=1", "fetch", "--quiet", "--prune", "--no-tags", "--no-write-fetch-head", "--no-recurse-submodules", "--", m.Address}, refs)...)
 	if err == nil {
 		err = os.WriteFile(mark, nil, 0o666)
 	}
