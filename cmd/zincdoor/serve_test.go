@@ -141,7 +141,7 @@ func TestServe(t *testing.T) {
 			t.Errorf("%.60s: %d, want %d\n%.200s", path, code, want, body)
 		}
 	}
-	if answer, err := http.Post(p.address+"/repository", "text/plain", strings.NewReader("x")); err != nil || answer.StatusCode != http.StatusRequestEntityTooLarge {
+	if answer, err := http.Post(p.address+"/repository", "text/plain", strings.NewReader("x")); err != nil || answer.StatusCode != http.StatusMethodNotAllowed {
 		t.Errorf("something was sent: %v, %v", answer, err)
 	}
 	if request, _ := http.NewRequest(http.MethodDelete, p.address+"/record?id=1", nil); request != nil {
@@ -219,6 +219,8 @@ func TestServeHostileNames(t *testing.T) {
 // TestServeCalls: a call that makes no sense is refused with what to do.
 func TestServeCalls(t *testing.T) {
 	s := &sandbox{T: t, dir: t.TempDir()}
+	s.write("wrong.yaml", "zincdoor: service/1\nrepositorys: {}\n")
+	s.write("unset.yaml", "zincdoor: service/1\nrepositories: {tideboard: {git: x, git-token-from: QUAY_TOKEN}}\n")
 	for _, test := range []struct {
 		args, words string
 		code        int
@@ -227,7 +229,14 @@ func TestServeCalls(t *testing.T) {
 		{"--tls-key key.pem", "--tls-certificate FILE and --tls-key FILE", 3},
 		{"--store x.db --tls-key key.pem --tls-certificate none.pem", "TLS:", 3},
 		{"--store x.db --address nowhere", "name another place with --address", 2},
-		{"", "name a file: --store FILE", 2},
+		{"--settings none.yaml", "--settings: ", 3},
+		{"--settings wrong.yaml", `wrong.yaml:2:1: unknown key "repositorys"`, 3},
+		{"--settings unset.yaml", "the environment variable QUAY_TOKEN, which it names, is empty or not set", 3},
+		{"token make --store x.db", "name the repository with --repository, or say --all", 3},
+		{"token make --store x.db --all --until 2020-01-01", "2020-01-01 is over", 3},
+		{"token make --store x.db --all --right everything", "one of send, replace, read", 3},
+		{"token revoke --store x.db 5d01c2a7", "zincdoor serve token list shows all", 3},
+		{"tokens", "", 3},
 		{"--store /proc/nothing/x.db", "", 2},
 	} {
 		done := make(chan bool)

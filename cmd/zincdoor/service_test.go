@@ -21,6 +21,8 @@ import (
 	"sync"
 	"testing"
 	"time"
+
+	"zincdoor/internal/recordfile"
 )
 
 // station is a service beside a stand-in of a code host.
@@ -229,28 +231,30 @@ func TestServiceRefuses(t *testing.T) {
 		sum := sha256.Sum256([]byte(text))
 		return "sha-256=:" + base64.StdEncoding.EncodeToString(sum[:]) + ":"
 	}
+	bomb := string(recordfile.Compress(make([]byte, 600<<20)))
 	const place = "/api/v1/repositories/tideboard/evidence/"
 	for name, c := range map[string]struct {
 		token, path, digest, coding, body string
 		code                              int
 	}{
-		"no token":                  {"", place + head + "/compiler", digest("x"), "", "x", 401},
-		"no token of ours":          {"5d01c2a7.AAAA", place + head + "/compiler", digest("x"), "", "x", 401},
-		"revoked":                   {revoked, place + head + "/compiler", digest("x"), "", "x", 401},
-		"another repository's":      {others, place + head + "/compiler", digest("x"), "", "x", 403},
-		"for reading alone":         {reader, place + head + "/compiler", digest("x"), "", "x", 403},
-		"a repository not served":   {others, "/api/v1/repositories/quay/evidence/" + head + "/compiler", digest("x"), "", "x", 404},
-		"part of a commit's name":   {s.sender, place + head[:12] + "/compiler", digest("x"), "", "x", 400},
-		"a ref":                     {s.sender, place + "refs%2Fheads%2Fmain/compiler", digest("x"), "", "x", 400},
-		"traversal":                 {s.sender, place + head + "/..%2F..%2Fetc", digest("x"), "", "x", 400},
-		"an option":                 {s.sender, place + head + "/--upload-pack=x", digest("x"), "", "x", 400},
-		"no digest":                 {s.sender, place + head + "/compiler", "", "", "x", 400},
-		"a wrong digest":            {s.sender, place + head + "/compiler", digest("y"), "", "x", 400},
-		"cut off":                   {s.sender, place + head + "/compiler", digest("\x28\xb5\x2f\xfd\x04"), "zstd", "\x28\xb5\x2f\xfd\x04", 400},
-		"no gzip":                   {s.sender, place + head + "/compiler", digest("plain"), "gzip", "plain", 400},
-		"a coding nobody asked for": {s.sender, place + head + "/compiler", digest("x"), "br", "x", 415},
-		"a pull request's number":   {s.sender, place + head + "/compiler?pull=../1", digest("x"), "", "x", 400},
-		"too long an address":       {s.sender, place + head + "/" + strings.Repeat("x", 5000), digest("x"), "", "x", 414},
+		"no token":                   {"", place + head + "/compiler", digest("x"), "", "x", 401},
+		"no token of ours":           {"5d01c2a7.AAAA", place + head + "/compiler", digest("x"), "", "x", 401},
+		"revoked":                    {revoked, place + head + "/compiler", digest("x"), "", "x", 401},
+		"another repository's":       {others, place + head + "/compiler", digest("x"), "", "x", 403},
+		"for reading alone":          {reader, place + head + "/compiler", digest("x"), "", "x", 403},
+		"a repository not served":    {others, "/api/v1/repositories/quay/evidence/" + head + "/compiler", digest("x"), "", "x", 404},
+		"part of a commit's name":    {s.sender, place + head[:12] + "/compiler", digest("x"), "", "x", 400},
+		"a ref":                      {s.sender, place + "refs%2Fheads%2Fmain/compiler", digest("x"), "", "x", 400},
+		"traversal":                  {s.sender, place + head + "/..%2F..%2Fetc", digest("x"), "", "x", 400},
+		"an option":                  {s.sender, place + head + "/--upload-pack=x", digest("x"), "", "x", 400},
+		"no digest":                  {s.sender, place + head + "/compiler", "", "", "x", 400},
+		"a wrong digest":             {s.sender, place + head + "/compiler", digest("y"), "", "x", 400},
+		"cut off":                    {s.sender, place + head + "/compiler", digest("\x28\xb5\x2f\xfd\x04"), "zstd", "\x28\xb5\x2f\xfd\x04", 400},
+		"no gzip":                    {s.sender, place + head + "/compiler", digest("plain"), "gzip", "plain", 400},
+		"a coding nobody asked for":  {s.sender, place + head + "/compiler", digest("x"), "br", "x", 415},
+		"a pull request's number":    {s.sender, place + head + "/compiler?pull=../1", digest("x"), "", "x", 400},
+		"a small thing that unpacks": {s.sender, place + head + "/compiler", digest(bomb), "zstd", bomb, 413},
+		"too long an address":        {s.sender, place + head + "/" + strings.Repeat("x", 5000), digest("x"), "", "x", 414},
 	} {
 		r, err := http.NewRequest(http.MethodPut, s.door.address+c.path, strings.NewReader(c.body))
 		if err != nil {

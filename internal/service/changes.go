@@ -164,11 +164,13 @@ func (s *Service) acceptances(w http.ResponseWriter, r *http.Request) {
 		s.trouble(w, http.StatusNotFound, "Nothing is recorded of that repository.")
 		return
 	}
-	until := ""
+	var all []ledger.Acceptance
+	var err error
 	if r.FormValue("ending") == "soon" {
-		until = s.Now().UTC().AddDate(0, 0, soonDays).Format(time.DateOnly)
+		all, err = s.Ledger.Ending(r.Context(), name, s.Now().UTC().AddDate(0, 0, soonDays).Format(time.DateOnly), mostAcceptances+1)
+	} else {
+		all, err = s.Ledger.Acceptances(r.Context(), name, mostAcceptances+1)
 	}
-	all, err := s.Ledger.Acceptances(r.Context(), name, until, mostAcceptances+1)
 	if err != nil {
 		s.failed(w, err)
 		return

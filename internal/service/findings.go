@@ -12,6 +12,7 @@ import (
 	"zincdoor/internal/core/judge"
 	"zincdoor/internal/history"
 	"zincdoor/internal/render"
+	"zincdoor/internal/service/ledger"
 )
 
 // mostFindings is how many findings a page lists.
@@ -66,10 +67,18 @@ func (s *Service) finding(w http.ResponseWriter, r *http.Request) {
 	data := struct {
 		page
 		Severity, Rule, Message, Place, Standing, Branch string
+		Accepted                                         string
 		Events                                           []event
 	}{page: s.page("Finding "+f.ID, repositoryLink(made.Repository), link{"findings", address("/findings", "record", made.ID)}), Severity: render.Safe(f.Severity), Rule: render.Safe(f.Rule), Message: render.Safe(f.Message), Place: placeOf(&f), Standing: string(f.Standing), Branch: render.Safe(strings.TrimPrefix(made.Branch, "refs/heads/"))}
+	accepted, err := s.Ledger.Acceptance(r.Context(), made.Repository, made.Branch, f.EntryID)
+	if err != nil {
+		s.failed(w, err)
+		return
+	}
+	if accepted != nil {
+		data.Accepted = render.Safe(acceptedHow(*accepted))
+	}
 	var life []app.LifeEvent
-	var err error
 	if is.State.Stream != 0 {
 		life, err = s.Records.Life(r.Context(), is, f.ID)
 	}
@@ -97,4 +106,18 @@ func placeOf(f *judge.Finding) string {
 		return render.Safe(f.Path)
 	}
 	return render.Safe(fmt.Sprintf("%s:%d", f.Path, f.Region.Line))
+}
+
+// acceptedHow says who accepted a finding, when, until when and why.
+func acceptedHow(a ledger.Acceptance) string {
+	text := "accepted"
+	for _, part := range []struct{ word, what string }{{" by ", a.By}, {" on ", a.On}, {" until ", a.Until}, {": ", a.Why}, {", ", a.Reason}} {
+		if part.what != "" {
+			text += part.word + part.what
+		}
+	}
+	if a.Owner != "" && a.Owner != a.By {
+		text += "; " + a.Owner + " is to put it right"
+	}
+	return text
 }

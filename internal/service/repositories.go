@@ -82,7 +82,7 @@ func (s *Service) repositories(w http.ResponseWriter, r *http.Request) {
 			data.Others = append(data.Others, other{at.Name, at.Address, moment(one.Last.Time)})
 		}
 	}
-	ending, err := s.Ledger.Acceptances(r.Context(), s.seen(r), s.Now().UTC().AddDate(0, 0, soonDays).Format(time.DateOnly), mostSoon)
+	ending, err := s.Ledger.Ending(r.Context(), s.seen(r), s.Now().UTC().AddDate(0, 0, soonDays).Format(time.DateOnly), mostSoon)
 	if err != nil {
 		s.failed(w, err)
 		return
@@ -170,7 +170,7 @@ func (s *Service) repository(w http.ResponseWriter, r *http.Request) {
 		s.failed(w, err)
 		return
 	}
-	accepted, err := s.Ledger.Acceptances(r.Context(), name, "", mostSoon)
+	accepted, err := s.Ledger.Acceptances(r.Context(), name, mostSoon)
 	if err != nil {
 		s.failed(w, err)
 		return

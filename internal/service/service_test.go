@@ -128,8 +128,20 @@ func BenchmarkPages(b *testing.B) {
 			b.Fatal(err)
 		}
 	}
+	for _, script := range []string{
+		`INSERT INTO subject SELECT 'quay-' || printf('%03d', n % 500), 'pull/' || n, printf('%040d', n), '', 'main', 'Ebb tables ' || n, 'open', 1790000000000 + n, '[]', printf('%040d', n), '', '', 'open', 'merge', 0, '', ''
+			FROM (WITH RECURSIVE s(n) AS (SELECT 1 UNION ALL SELECT n + 1 FROM s WHERE n < 5000) SELECT n FROM s)`,
+		`INSERT INTO acceptance SELECT 'quay-' || printf('%03d', n % 500), 'refs/heads/main', printf('%016x', n), 'core/tide' || n || '.c', 'gcc', '-Wshadow', 'declaration shadows a local', 'warning', 'debt', '', 'Ida', 'tides', '2026-10-01', CASE WHEN n % 3 = 0 THEN '' ELSE date('2026-11-01', '+' || (n % 400) || ' days') END, 'core/tide' || n || '.c -wshadow declaration shadows a local tides'
+			FROM (WITH RECURSIVE s(n) AS (SELECT 1 UNION ALL SELECT n + 1 FROM s WHERE n < 50000) SELECT n FROM s)`,
+		`INSERT INTO news SELECT printf('%016x', n), 'quay-' || printf('%03d', n % 500), '', 'door', 'the door is shut', '', '', 1790000000000 + n FROM (WITH RECURSIVE s(n) AS (SELECT 1 UNION ALL SELECT n + 1 FROM s WHERE n < 20000) SELECT n FROM s)`,
+	} {
+		if _, err := db.Exec(script); err != nil {
+			b.Fatal(err)
+		}
+	}
 	db.Close()
 	for name, path := range map[string]string{
+		"changes": "/changes", "change": "/change?repository=quay-007&pull=7", "acceptances": "/acceptances", "ending": "/acceptances?ending=soon", "files": "/files?name=quay-007", "words": "/search?q=tide777", "feed": "/feed.atom",
 		"repositories": "/", "repository": "/repository?name=quay-007", "trend": "/trend.svg?name=quay-007&by=severity", "records": "/records?name=quay-007", "search": "/?q=quay-1",
 	} {
 		b.Run(name, func(b *testing.B) {

@@ -209,7 +209,7 @@ const mostExpiring = 10_000
 // daily makes news of acceptances that are about to expire, and removes what nobody needs any more.
 func (j *Jobs) daily(ctx context.Context, _ *river.Job[dailyArgs]) error {
 	today := j.Now().UTC()
-	ending, err := j.Ledger.Acceptances(ctx, "", today.AddDate(0, 0, j.Settings.Expiring).Format(time.DateOnly), mostExpiring)
+	ending, err := j.Ledger.Ending(ctx, "", today.AddDate(0, 0, j.Settings.Expiring).Format(time.DateOnly), mostExpiring)
 	if err != nil {
 		return err
 	}

@@ -209,7 +209,10 @@ func TestNews(t *testing.T) {
 			until string
 			want  []string
 		}{{"", []string{"soon", "late", "never"}}, {"2026-12-03", []string{"soon"}}, {"2026-12-02", nil}} {
-			all, err := l.Acceptances(t.Context(), "", c.until, 10)
+			all, err := l.Acceptances(t.Context(), "", 10)
+			if c.until != "" {
+				all, err = l.Ending(t.Context(), "", c.until, 10)
+			}
 			var got []string
 			for _, a := range all {
 				got = append(got, a.Entry)

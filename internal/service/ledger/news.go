@@ -32,8 +32,8 @@ func (l *Ledger) SetAcceptances(ctx context.Context, repository, branch string, 
 			}
 		}
 		for _, a := range all {
-			if err := run(ctx, tx, "INSERT INTO acceptance ("+acceptanceColumns+") VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14) ON CONFLICT DO NOTHING",
-				repository, branch, a.ID, a.Path, a.Tool, a.Rule, a.Message, a.Severity, string(a.Why), a.Reason, a.By, a.Owner, a.On, a.Until); err != nil {
+			if err := run(ctx, tx, "INSERT INTO acceptance ("+acceptanceColumns+", sought) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15) ON CONFLICT DO NOTHING",
+				repository, branch, a.ID, a.Path, a.Tool, a.Rule, a.Message, a.Severity, string(a.Why), a.Reason, a.By, a.Owner, a.On, a.Until, strings.ToLower(strings.Join([]string{a.Path, a.Rule, a.Message, a.Owner}, "\n"))); err != nil {
 				return err
 			}
 		}
@@ -47,9 +47,14 @@ func (l *Ledger) SetAcceptances(ctx context.Context, repository, branch string, 
 }
 
 // Acceptances lists what the branches of a repository accept, of all where its name is empty: what ends first goes first, what has no end
-// last. Where until isn't empty, only what ends up to that day.
-func (l *Ledger) Acceptances(ctx context.Context, repository, until string, most int) ([]Acceptance, error) {
-	return list(ctx, l.db, readAcceptance, "SELECT "+acceptanceColumns+" FROM acceptance WHERE (repository = $1 OR $1 = '') AND ($2 = '' OR until <> '' AND until <= $2) ORDER BY CASE WHEN until = '' THEN 1 ELSE 0 END, until, repository, path, entry LIMIT $3", repository, until, most)
+// last.
+func (l *Ledger) Acceptances(ctx context.Context, repository string, most int) ([]Acceptance, error) {
+	return list(ctx, l.db, readAcceptance, "SELECT "+acceptanceColumns+" FROM acceptance WHERE (repository = $1 OR $1 = '') ORDER BY CASE WHEN until = '' THEN 1 ELSE 0 END, until, repository, path, entry LIMIT $2", repository, most)
+}
+
+// Ending lists of these what ends up to a day.
+func (l *Ledger) Ending(ctx context.Context, repository, until string, most int) ([]Acceptance, error) {
+	return list(ctx, l.db, readAcceptance, "SELECT "+acceptanceColumns+" FROM acceptance WHERE until > '' AND until <= $2 AND (repository = $1 OR $1 = '') ORDER BY until, repository, path, entry LIMIT $3", repository, until, most)
 }
 
 // News is something that is worth a notice.
@@ -102,8 +107,13 @@ func (l *Ledger) NewsNamed(ctx context.Context, id string) (*News, error) {
 	return one(ctx, l.db, readNews, "SELECT "+newsColumns+" FROM news WHERE id = $1", id)
 }
 
+// Acceptance is an accepted finding of a branch by the id of its entry, nil where there is none.
+func (l *Ledger) Acceptance(ctx context.Context, repository, branch, entry string) (*Acceptance, error) {
+	return one(ctx, l.db, readAcceptance, "SELECT "+acceptanceColumns+" FROM acceptance WHERE repository = $1 AND branch = $2 AND entry = $3", repository, branch, entry)
+}
+
 // FindAcceptances lists accepted findings whose path, rule, message or owner has some words in it, which are in small letters.
 func (l *Ledger) FindAcceptances(ctx context.Context, repository, words string, most int) ([]Acceptance, error) {
 	words = "%" + strings.NewReplacer(`\`, `\\`, "%", `\%`, "_", `\_`).Replace(words) + "%"
-	return list(ctx, l.db, readAcceptance, "SELECT "+acceptanceColumns+` FROM acceptance WHERE (repository = $1 OR $1 = '') AND (lower(path) LIKE $2 ESCAPE '\' OR lower(rule) LIKE $2 ESCAPE '\' OR lower(message) LIKE $2 ESCAPE '\' OR lower(owner) LIKE $2 ESCAPE '\') ORDER BY repository, path, entry LIMIT $3`, repository, words, most)
+	return list(ctx, l.db, readAcceptance, "SELECT "+acceptanceColumns+` FROM acceptance WHERE sought LIKE $2 ESCAPE '\' AND (repository = $1 OR $1 = '') ORDER BY repository, path, entry LIMIT $3`, repository, words, most)
 }

@@ -70,9 +70,10 @@ CREATE TABLE acceptance (
   owner TEXT NOT NULL,
   accepted_on TEXT NOT NULL, -- days as YYYY-MM-DD
   until TEXT NOT NULL,       -- empty where it has no end
+  sought TEXT NOT NULL,      -- path, rule, message and owner in small letters, for search
   PRIMARY KEY (repository, branch, entry)
 );
-CREATE INDEX acceptance_until ON acceptance (until);
+CREATE INDEX acceptance_until ON acceptance (until, repository, path);
 
 -- The teams that the policy of a branch names.
 CREATE TABLE team (
