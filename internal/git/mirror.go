@@ -84,8 +84,8 @@ func (m Mirror) follow(r *Repo) error {
 // repo is the mirror for commands of our own. The token is where no list of processes shows it.
 func (m Mirror) repo(ctx context.Context) *Repo {
 	r := &Repo{ctx: ctx, Root: m.Dir, env: append(Unbound(environment()), transports)}
-	if m.Token != "" {
-		r.env = append(r.env, "GIT_CONFIG_COUNT=1", "GIT_CONFIG_KEY_0=http.extraHeader", "GIT_CONFIG_VALUE_0=Authorization: Bearer "+m.Token)
+	if m.Token != "" { // which goes nowhere else
+		r.env = append(r.env, "GIT_CONFIG_COUNT=2", "GIT_CONFIG_KEY_0=http.extraHeader", "GIT_CONFIG_VALUE_0=Authorization: Bearer "+m.Token, "GIT_CONFIG_KEY_1=http.followRedirects", "GIT_CONFIG_VALUE_1=false")
 	}
 	return r
 }

@@ -13,6 +13,7 @@ import (
 	"go.yaml.in/yaml/v4"
 
 	"zincdoor/internal/core/policy"
+	"zincdoor/internal/transport"
 )
 
 // ServiceVersion is what the file with a service's settings calls itself.
@@ -232,6 +233,9 @@ func (r *reader) servedRepository(f field) ServedRepository {
 			}
 		},
 	}})
+	if u, err := url.Parse(s.Git); err == nil && u.Scheme == "http" && s.GitToken != "" && !s.PlainHTTP && !transport.IsLoopback(u.Hostname()) {
+		r.complain(f.value, "the token of git-token-from would go to %s unencrypted: use an address with https, or allow it with plain-http: true", u.Host)
+	}
 	if len(s.Branches) == 0 {
 		s.Branches = []ServedBranch{{}}
 	}
