@@ -81,12 +81,15 @@ func (s *Service) show(w http.ResponseWriter, code int, name string, data any) {
 	w.Write(out.Bytes())
 }
 
+// troubles are the headings of pages that say why there is no other.
+var troubles = map[int]string{http.StatusBadRequest: "The address is wrong", http.StatusForbidden: "Not for this token", http.StatusNotFound: "There is no such page", http.StatusInternalServerError: "This page can't be shown now"}
+
 // trouble says why there is no page.
 func (s *Service) trouble(w http.ResponseWriter, code int, why string) {
 	s.show(w, code, "trouble", struct {
 		page
 		Why string
-	}{s.page("There is no such page"), why})
+	}{s.page(troubles[code]), why})
 }
 
 // failed answers a request whose data can't be read.
