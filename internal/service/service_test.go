@@ -129,7 +129,7 @@ func BenchmarkPages(b *testing.B) {
 		}
 	}
 	for _, script := range []string{
-		`INSERT INTO subject SELECT 'quay-' || printf('%03d', n % 500), 'pull/' || n, printf('%040d', n), '', 'main', 'Ebb tables ' || n, 'open', 1790000000000 + n, '[]', printf('%040d', n), '', '', 'open', 'merge', 0, '', ''
+		`INSERT INTO subject SELECT 'quay-' || printf('%03d', n % 500), 'pull/' || n, printf('%040d', n), '', 'main', 'Ebb tables ' || n, 'open', 1790000000000 + n, '[]', printf('%040d', n), '', '', 'open', 'merge', 0, '', '', 0, 0
 			FROM (WITH RECURSIVE s(n) AS (SELECT 1 UNION ALL SELECT n + 1 FROM s WHERE n < 5000) SELECT n FROM s)`,
 		`INSERT INTO acceptance SELECT 'quay-' || printf('%03d', n % 500), 'refs/heads/main', printf('%016x', n), 'core/tide' || n || '.c', 'gcc', '-Wshadow', 'declaration shadows a local', 'warning', 'debt', '', 'Ida', 'tides', '2026-10-01', CASE WHEN n % 3 = 0 THEN '' ELSE date('2026-11-01', '+' || (n % 400) || ' days') END, 'core/tide' || n || '.c -wshadow declaration shadows a local tides'
 			FROM (WITH RECURSIVE s(n) AS (SELECT 1 UNION ALL SELECT n + 1 FROM s WHERE n < 50000) SELECT n FROM s)`,

@@ -19,7 +19,6 @@ import (
 	"zincdoor/internal/core/record"
 	"zincdoor/internal/evidence"
 	"zincdoor/internal/files"
-	"zincdoor/internal/git"
 	"zincdoor/internal/policyfile"
 	"zincdoor/internal/recordfile"
 	"zincdoor/internal/service/ledger"
@@ -131,10 +130,10 @@ func (j *Jobs) reach(ctx context.Context, r policyfile.ServedRepository, s *ledg
 // mostJudgings is how often a head is tried to be judged, which takes a minute, before it is said that it can't be.
 const mostJudgings = 6
 
-// final reports whether trying again can't help: the call or the policy is wrong, or a commit isn't there.
+// final reports whether trying again can't help: the call or the policy is wrong.
 func final(err error) bool {
 	var problems policyfile.Problems
-	return errors.Is(err, app.ErrCall) || errors.As(err, &problems) || errors.Is(err, git.ErrUnknownRevision) || errors.Is(err, authority.ErrBounds)
+	return errors.Is(err, app.ErrCall) || errors.As(err, &problems) || errors.Is(err, authority.ErrBounds)
 }
 
 // gate judges by reports, which lie in a folder meanwhile.

@@ -47,6 +47,11 @@ func (j *Jobs) look(ctx context.Context, job *river.Job[lookArgs]) error {
 		return err
 	}
 	defer host.Close()
+	name, m := ledger.PullName(job.Args.Pull), j.mirror(r)
+	ticket, err := j.Ledger.Ask(ctx, r.Name, name)
+	if err != nil {
+		return err
+	}
 	pull, err := host.Pull(ctx)
 	switch {
 	case errors.Is(err, codehost.ErrGone):
@@ -57,7 +62,6 @@ func (j *Jobs) look(ctx context.Context, job *river.Job[lookArgs]) error {
 	if pull.Target == "" {
 		return void("the recipe of the code host doesn't say into which branch it goes: acts: read-pull: fields: target")
 	}
-	name, m := ledger.PullName(job.Args.Pull), j.mirror(r)
 	if !git.IsHash(pull.Head) { // some hosts show the beginning of a commit's name
 		if err := m.Fetch(ctx, job.ScheduledAt); err != nil {
 			return err
@@ -68,8 +72,11 @@ func (j *Jobs) look(ctx context.Context, job *river.Job[lookArgs]) error {
 	}
 	var s ledger.Subject
 	err = j.Ledger.Update(ctx, r.Name, name, func(tx *sql.Tx, now *ledger.Subject) error {
+		if s = *now; !now.Answered(ticket) {
+			return nil
+		}
 		now.Title, now.Target, now.State = pull.Title, pull.Target, ledger.Proposed
-		if pull.State != "" && !strings.EqualFold(pull.State, ledger.Proposed) {
+		if hasEnded(pull.State) {
 			now.State = strings.ToLower(pull.State)
 		}
 		err := j.move(ctx, tx, r, now, pull.Head)
@@ -87,6 +94,15 @@ func (j *Jobs) look(ctx context.Context, job *river.Job[lookArgs]) error {
 		return err
 	}
 	return j.consider(ctx, r, m, &s)
+}
+
+// ends are how code hosts call pull requests that nobody proposes any more.
+var ends = []string{"closed", "merged", "declin", "reject", "abandon", "supersed", "withdrawn", "dropped"}
+
+// hasEnded reports whether nobody proposes a pull request any more, by what its host calls its state. One too many that is judged does
+// less harm than one too few.
+func hasEnded(state string) bool {
+	return slices.ContainsFunc(ends, func(end string) bool { return strings.Contains(strings.ToLower(state), end) })
 }
 
 // move notes the head of a subject. A new one has its reports waited for anew: a look at the end of that time sees what has come.
@@ -276,6 +292,9 @@ func (branchesArgs) Kind() string { return "branches" }
 // InsertOpts has pull requests go first.
 func (branchesArgs) InsertOpts() river.InsertOpts { return river.InsertOpts{Priority: 3} }
 
+// allBranches is the subject that tickets for the branches of a repository are of.
+const allBranches = "branches"
+
 // branches fetches a repository, and has its guarded branches judged that have moved, or whose reports have come.
 func (j *Jobs) branches(ctx context.Context, job *river.Job[branchesArgs]) error {
 	r, err := j.repository(job.Args.Repository)
@@ -283,7 +302,11 @@ func (j *Jobs) branches(ctx context.Context, job *river.Job[branchesArgs]) error
 		return err
 	}
 	m := j.mirror(r)
-	if err := m.Fetch(ctx, job.ScheduledAt); err != nil {
+	ticket, err := j.Ledger.Ask(ctx, r.Name, allBranches)
+	if err != nil {
+		return err
+	}
+	if err := m.Fetch(ctx, time.Now()); err != nil { // in each instance's own mirror
 		return err
 	}
 	for _, b := range r.Branches {
@@ -304,6 +327,9 @@ func (j *Jobs) branches(ctx context.Context, job *river.Job[branchesArgs]) error
 		var s ledger.Subject
 		moved := false
 		err = j.Ledger.Update(ctx, r.Name, b.Ref, func(tx *sql.Tx, now *ledger.Subject) error {
+			if s = *now; !now.Answered(ticket) {
+				return nil
+			}
 			if moved = now.Head != tip; moved {
 				now.Base = cmp.Or(now.Judged, parent)
 			}

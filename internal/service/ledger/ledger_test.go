@@ -228,3 +228,35 @@ func TestNews(t *testing.T) {
 		}
 	})
 }
+
+// TestTickets: of several who ask how a subject stands, the answer counts that was asked for last, whichever comes first.
+func TestTickets(t *testing.T) {
+	eachLedger(t, func(t *testing.T, l *Ledger) {
+		var tickets []Ticket
+		for range 3 {
+			ticket, err := l.Ask(t.Context(), "tideboard", PullName("1"))
+			if err != nil {
+				t.Fatal(err)
+			}
+			tickets = append(tickets, ticket)
+		}
+		for _, c := range []struct {
+			ticket Ticket
+			head   string
+			want   string
+		}{{tickets[1], "second", "second"}, {tickets[0], "first", "second"}, {tickets[2], "third", "third"}, {tickets[2], "again", "again"}, {tickets[1], "second", "again"}} {
+			err := l.Update(t.Context(), "tideboard", PullName("1"), func(_ *sql.Tx, s *Subject) error {
+				if s.Answered(c.ticket) {
+					s.Head = c.head
+				}
+				return nil
+			})
+			if err != nil {
+				t.Fatal(err)
+			}
+			if s, err := l.Subject(t.Context(), "tideboard", PullName("1")); err != nil || s.Head != c.want {
+				t.Errorf("after %s: %s, %v", c.head, s.Head, err)
+			}
+		}
+	})
+}

@@ -30,6 +30,8 @@ type Subject struct {
 	Time     time.Time // when it was reached
 	Sent     string    // the record that was brought to the code host last
 	Trouble  string    // why nothing goes on; "" where it does
+
+	asked, answered int64
 }
 
 // Proposed is the state of a pull request that is to be judged, and of every branch.
@@ -47,12 +49,12 @@ func (s *Subject) Pull() string {
 	return number
 }
 
-const subjectColumns = "repository, name, head, base, target, title, state, seen, lacking, judged, evidence, record, outcome, door, time, sent, trouble"
+const subjectColumns = "repository, name, head, base, target, title, state, seen, lacking, judged, evidence, record, outcome, door, time, sent, trouble, asked, answered"
 
 func readSubject(scan func(...any) error, s *Subject) error {
 	var seen, time int64
 	var lacking, outcome string
-	if err := scan(&s.Repository, &s.Name, &s.Head, &s.Base, &s.Target, &s.Title, &s.State, &seen, &lacking, &s.Judged, &s.Evidence, &s.Record, &outcome, &s.Door, &time, &s.Sent, &s.Trouble); err != nil {
+	if err := scan(&s.Repository, &s.Name, &s.Head, &s.Base, &s.Target, &s.Title, &s.State, &seen, &lacking, &s.Judged, &s.Evidence, &s.Record, &outcome, &s.Door, &time, &s.Sent, &s.Trouble, &s.asked, &s.answered); err != nil {
 		return err
 	}
 	s.Seen, s.Time, s.Outcome = at(seen), at(time), judge.Outcome(outcome)
@@ -82,7 +84,7 @@ func (l *Ledger) Update(ctx context.Context, repository, name string, change fun
 
 // UpdateIn changes a subject as a part of a transaction.
 func (l *Ledger) UpdateIn(ctx context.Context, tx *sql.Tx, repository, name string, change func(*Subject) error) error {
-	if err := run(ctx, tx, "INSERT INTO subject ("+subjectColumns+") VALUES ($1, $2, '', '', '', '', $3, 0, '[]', '', '', '', '', '', 0, '', '') ON CONFLICT DO NOTHING", repository, name, Proposed); err != nil {
+	if err := run(ctx, tx, "INSERT INTO subject ("+subjectColumns+") VALUES ($1, $2, '', '', '', '', $3, 0, '[]', '', '', '', '', '', 0, '', '', 0, 0) ON CONFLICT DO NOTHING", repository, name, Proposed); err != nil {
 		return err
 	}
 	lock := ""
@@ -100,8 +102,31 @@ func (l *Ledger) UpdateIn(ctx context.Context, tx *sql.Tx, repository, name stri
 	if err != nil {
 		return err
 	}
-	return run(ctx, tx, "UPDATE subject SET head = $3, base = $4, target = $5, title = $6, state = $7, seen = $8, lacking = $9, judged = $10, evidence = $11, record = $12, outcome = $13, door = $14, time = $15, sent = $16, trouble = $17 WHERE repository = $1 AND name = $2",
-		s.Repository, s.Name, s.Head, s.Base, s.Target, s.Title, s.State, stamp(s.Seen), string(lacking), s.Judged, s.Evidence, s.Record, string(s.Outcome), s.Door, stamp(s.Time), s.Sent, s.Trouble)
+	return run(ctx, tx, "UPDATE subject SET head = $3, base = $4, target = $5, title = $6, state = $7, seen = $8, lacking = $9, judged = $10, evidence = $11, record = $12, outcome = $13, door = $14, time = $15, sent = $16, trouble = $17, asked = $18, answered = $19 WHERE repository = $1 AND name = $2",
+		s.Repository, s.Name, s.Head, s.Base, s.Target, s.Title, s.State, stamp(s.Seen), string(lacking), s.Judged, s.Evidence, s.Record, string(s.Outcome), s.Door, stamp(s.Time), s.Sent, s.Trouble, s.asked, s.answered)
+}
+
+// Ticket is a turn at asking how a subject stands.
+type Ticket int64
+
+// Ask takes a turn at asking how a subject stands. It is taken before whoever knows is asked, so that of several who ask at once the answer
+// counts that was asked for last.
+func (l *Ledger) Ask(ctx context.Context, repository, name string) (t Ticket, err error) {
+	err = l.Update(ctx, repository, name, func(_ *sql.Tx, s *Subject) error {
+		s.asked++
+		t = Ticket(s.asked)
+		return nil
+	})
+	return t, err
+}
+
+// Answered reports whether what was asked for by a ticket is the newest that is known of a subject, and notes that it is.
+func (s *Subject) Answered(t Ticket) bool {
+	if s.answered > int64(t) {
+		return false
+	}
+	s.answered = int64(t)
+	return true
 }
 
 // Pulls lists the open pull requests of a repository, of all repositories where its name is empty; those that were seen last first.

@@ -51,6 +51,8 @@ CREATE TABLE subject (
   time BIGINT NOT NULL,   -- when it was reached
   sent TEXT NOT NULL,     -- the record that was brought to the code host last
   trouble TEXT NOT NULL,  -- why nothing goes on, empty where it does
+  asked BIGINT NOT NULL,  -- how often it was asked how it stands
+  answered BIGINT NOT NULL, -- which of these its head is from
   PRIMARY KEY (repository, name)
 );
 
