@@ -10,7 +10,6 @@ import (
 	"strings"
 	"text/template"
 
-	"github.com/google/renameio/v2"
 	"github.com/spf13/pflag"
 
 	"zincdoor/internal/app"
@@ -185,7 +184,7 @@ func replace(file string, write func(io.Writer) error) error {
 		return errors.Join(write(to), to.Close())
 	}
 	files.RemoveUnfinished(file, files.UnfinishedAge)
-	to, err := renameio.NewPendingFile(file, renameio.WithPermissions(0o644), renameio.WithTempDir(filepath.Dir(file)))
+	to, err := files.NewPending(file, filepath.Dir(file), 0o644)
 	if err != nil {
 		return err
 	}

@@ -10,8 +10,6 @@ import (
 	"strings"
 	"syscall"
 	"time"
-
-	"github.com/google/renameio/v2"
 )
 
 // UnfinishedAge is how old an unfinished file must be before it is taken for one of a run that was killed.
@@ -20,33 +18,41 @@ const UnfinishedAge = 10 * time.Minute
 // Write puts data in the place of what file holds: afterwards, and whenever the run is interrupted, the file is the old or the new
 // one, whole. A new file gets perm, less the umask; of one that is there perm replaces the mode. What earlier runs that were killed
 // left beside it is removed.
-func Write(file string, data []byte, perm fs.FileMode, options ...renameio.Option) error {
+func Write(file string, data []byte, perm fs.FileMode) error {
 	RemoveUnfinished(file, UnfinishedAge)
-	return write(file, data, perm, options)
+	return writeWhole(filepath.Dir(file), file, data, perm, false)
 }
 
 // WriteLocked is Write where the caller holds a lock without which nobody writes the file.
-func WriteLocked(file string, data []byte, perm fs.FileMode, options ...renameio.Option) error {
+func WriteLocked(file string, data []byte, perm fs.FileMode) error {
+	return writeLocked(file, data, perm, false)
+}
+
+func writeLocked(file string, data []byte, perm fs.FileMode, exact bool) error {
 	RemoveUnfinished(file, 0)
-	return write(file, data, perm, options)
+	return writeWhole(filepath.Dir(file), file, data, perm, exact)
 }
 
 // WriteFrom is WriteLocked where what isn't whole yet stands in another folder, as far as that is on the same file system: whoever
 // looks at the files beside this one never meets it. What is unfinished there is the caller's to remove (RemoveUnfinished), whether it
 // then writes or not.
-func WriteFrom(folder, file string, data []byte, perm fs.FileMode, options ...renameio.Option) error {
+func WriteFrom(folder, file string, data []byte, perm fs.FileMode) error {
+	return writeFrom(folder, file, data, perm, false)
+}
+
+// WriteExactly is WriteFrom with a mode that the umask takes nothing from.
+func WriteExactly(folder, file string, data []byte, perm fs.FileMode) error {
+	return writeFrom(folder, file, data, perm, true)
+}
+
+func writeFrom(folder, file string, data []byte, perm fs.FileMode, exact bool) error {
 	if os.MkdirAll(folder, 0o755) == nil {
-		err := renameio.WriteFile(file, data, perm, append(options, renameio.WithTempDir(folder))...)
+		err := writeWhole(folder, file, data, perm, exact)
 		if !errors.Is(err, syscall.EXDEV) {
 			return err
 		}
 	}
-	return WriteLocked(file, data, perm, options...)
-}
-
-// write writes the new file beside the old one, where what is unfinished is looked for.
-func write(file string, data []byte, perm fs.FileMode, options []renameio.Option) error {
-	return renameio.WriteFile(file, data, perm, append(options, renameio.WithTempDir(filepath.Dir(file)))...)
+	return writeLocked(file, data, perm, exact)
 }
 
 // RemoveUnfinished removes files that were to replace file and never did, as far as they were last written before that age.

@@ -11,8 +11,6 @@ import (
 	"path/filepath"
 	"slices"
 
-	"github.com/google/renameio/v2"
-
 	"zincdoor/internal/files"
 )
 
@@ -90,7 +88,7 @@ func Apply(gitDir string, planned []File) error {
 				return err
 			}
 		}
-		if err := files.WriteFrom(filepath.Dir(r.path), f.Path, f.Text, f.Mode, renameio.IgnoreUmask()); err != nil {
+		if err := files.WriteExactly(filepath.Dir(r.path), f.Path, f.Text, f.Mode); err != nil {
 			return err
 		}
 	}

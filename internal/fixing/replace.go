@@ -7,7 +7,7 @@ import (
 	"os"
 	"path/filepath"
 
-	"github.com/google/renameio/v2"
+	"zincdoor/internal/files"
 )
 
 // replace puts data in the place of what a file of the work tree holds. The file keeps its mode, owner and what else is known of
@@ -39,7 +39,7 @@ func (s *Files) replace(path string, data []byte) error {
 // renameOver has a new file with the same owner and mode, made in dir, take a file's place. It is false where that can't be
 // done, and nothing is changed then.
 func renameOver(file, dir string, info fs.FileInfo, data []byte) (replaced bool, err error) {
-	fresh, err := renameio.NewPendingFile(file, renameio.WithTempDir(dir))
+	fresh, err := files.NewPending(file, dir, 0o600)
 	if err != nil {
 		return false, err
 	}

@@ -156,6 +156,22 @@ func (s *Store) open(ctx context.Context, place string) (err error) {
 	}
 	s.db.SetMaxIdleConns(2)
 	s.db.SetMaxOpenConns(mostConnections)
+	// While others begin the same file, SQLite may say at once that it is busy, without the wait that it was asked for.
+	for until := time.Now().Add(patience); ; {
+		err := s.ready(ctx)
+		if codeOf(err) != sqlite3.SQLITE_BUSY || time.Now().After(until) {
+			return err
+		}
+		select {
+		case <-time.After(20 * time.Millisecond):
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+	}
+}
+
+// ready has the store answer, and its tables be of this version's form.
+func (s *Store) ready(ctx context.Context) error {
 	answering, cancel := context.WithTimeout(ctx, answer)
 	defer cancel()
 	if err := s.db.PingContext(answering); err != nil {

@@ -14,9 +14,9 @@ import (
 	"time"
 
 	"github.com/gofrs/flock"
-	"github.com/google/renameio/v2"
 
 	"zincdoor/internal/core/pattern"
+	"zincdoor/internal/files"
 )
 
 // state is all that there is beside the git repositories. It is one file, written whole whenever something changes.
@@ -103,7 +103,7 @@ func (s *Slipway) load() error {
 	case errors.Is(err, fs.ErrNotExist):
 		token := newToken()
 		s.state = state{Form: Interface, Next: 1, Users: []*user{{Name: ownerName, Token: hashOf(token), Right: Own}}}
-		if err := renameio.WriteFile(filepath.Join(s.Dir, OwnerFile), []byte(token+"\n"), 0o600); err != nil {
+		if err := files.Write(filepath.Join(s.Dir, OwnerFile), []byte(token+"\n"), 0o600); err != nil {
 			return err
 		}
 		return s.save()
@@ -137,7 +137,7 @@ func (s *Slipway) write() error {
 	if err != nil {
 		return err
 	}
-	err = renameio.WriteFile(filepath.Join(s.Dir, stateFile), data, 0o600)
+	err = files.Write(filepath.Join(s.Dir, stateFile), data, 0o600)
 	s.saving = time.Since(began)
 	return err
 }
