@@ -220,6 +220,7 @@ func TestServiceWaits(t *testing.T) {
 
 // TestServiceRefuses: requests that must not be done.
 func TestServiceRefuses(t *testing.T) {
+	wholeRun(t)
 	s := newStation(t, "", "reading: token\n")
 	head := s.git("rev-parse", "HEAD")
 	reader, revoked := s.token("--repository", "tideboard", "--right", "read"), s.token("--repository", "tideboard")
@@ -452,6 +453,7 @@ func (b *postbox) all() []string {
 // TestServiceTells: when a guarded branch's door changes, a limit comes near, or an acceptance is about to expire, those are told who are
 // named for it, by a signed call, by mail and in the feed; and the same once.
 func TestServiceTells(t *testing.T) {
+	wholeRun(t)
 	var mutex sync.Mutex
 	var calls []string
 	fails := 1
@@ -568,6 +570,7 @@ doors:
 
 // TestServiceStaysHome: whatever a repository's policy names, the service calls no address and reads no file that its settings don't name.
 func TestServiceStaysHome(t *testing.T) {
+	wholeRun(t)
 	mutex, n := sync.Mutex{}, 0
 	trap := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		mutex.Lock()
