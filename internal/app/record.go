@@ -270,6 +270,12 @@ func (r *recording) keeper() func(name, format string) (io.Writer, func(bool)) {
 	}
 }
 
+// KeptSince are the times before which records and reports of the repository are too old to be kept, as the policy of a verdict has it that
+// was recorded apart.
+func (j *Judged) KeptSince(now time.Time) (records, reports time.Time) {
+	return until(j.unrecorded.keep, now)
+}
+
 // unrecorded is a record that is to be put in.
 type unrecorded struct {
 	*record.Record

@@ -119,6 +119,10 @@ func (j *Jobs) reach(ctx context.Context, r policyfile.ServedRepository, s *ledg
 		}
 		judged = app.CantJudge(q, s.Base, s.Head, errors.New(app.Said(err)))
 	}
+	records, reports := judged.KeptSince(j.Now())
+	if err := j.Store.Tidy(ctx, r.Name, records, reports); err != nil && j.Log != nil { // which doesn't stop a verdict
+		j.Log.Warn("old records can't be removed", "repository", r.Name, "error", err.Error())
+	}
 	made, contents := judged.Recorded()
 	made.ID = job.Args.id()
 	if j.Seen != nil {
