@@ -91,14 +91,14 @@ func (j *Jobs) recorded(ctx context.Context, id string) (*record.Record, error) 
 	return j.Store.Record(ctx, is)
 }
 
-// fresh is how long ago the repository may have been fetched when a change is judged by its target's tip.
+// fresh is how long the repository may have been fetched before it was known that a change can be judged.
 const fresh = 3 * time.Second
 
 // reach judges a head by the reports that have come.
 func (j *Jobs) reach(ctx context.Context, r policyfile.ServedRepository, s *ledger.Subject, job *river.Job[judgeArgs]) (*record.Record, []recordfile.Content, error) {
 	began := time.Now()
 	m := j.mirror(r)
-	if err := j.fetch(ctx, r, m, s, began.Add(-fresh)); err != nil {
+	if err := j.fetch(ctx, r, m, s, job.ScheduledAt.Add(-fresh)); err != nil {
 		return nil, nil, err
 	}
 	q := j.request(r, m, s)
