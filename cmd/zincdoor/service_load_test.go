@@ -95,7 +95,7 @@ func TestServiceLoad(t *testing.T) {
 	if testing.Short() {
 		t.Skip("it takes a while")
 	}
-	repositories, changes, every := 20, 10, 5*time.Second
+	repositories, changes, every := 20, 10, 8*time.Second
 	if size := os.Getenv("ZINCDOOR_LOAD"); size != "" {
 		if _, err := fmt.Sscanf(size, "%dx%d", &repositories, &changes); err != nil {
 			t.Fatal(err)

@@ -97,10 +97,10 @@ func (s *station) report(text string, args ...string) (out, errs string, code in
 	return s.run(append([]string{"report", "send", "--service", s.door.address, "--repository", "tideboard", "--report", "compiler=build/sent.txt", "--patience", "5s"}, args...)...)
 }
 
-// until waits until something is so, for half a minute at most.
+// until waits until something is so, for a minute and a half at most.
 func (s *station) until(what string, is func() bool) {
 	s.Helper()
-	for end := time.Now().Add(30 * time.Second); ; {
+	for end := time.Now().Add(90 * time.Second); ; {
 		if is() {
 			return
 		}
