@@ -55,7 +55,6 @@ type Jobs struct {
 	Options
 	instance string
 	client   *river.Client[*sql.Tx]
-	postgres bool
 	ended    chan struct{}
 	end      context.CancelFunc
 }
@@ -86,7 +85,6 @@ func Open(ctx context.Context, o Options) (*Jobs, error) {
 	name, _ := os.Hostname()
 	j.instance = name + "-" + hex.EncodeToString(id[:])
 	db, postgres := o.Store.Database()
-	j.postgres = postgres
 	var driver riverdriver.Driver[*sql.Tx] = riversqlite.New(db)
 	if postgres {
 		driver = riverdatabasesql.New(db)
@@ -104,12 +102,12 @@ func Open(ctx context.Context, o Options) (*Jobs, error) {
 		return nil, err
 	}
 	workers := river.NewWorkers()
-	river.AddWorker(workers, worker[lookArgs]{j, j.look, longestJob})
-	river.AddWorker(workers, worker[branchesArgs]{j, j.branches, longestJob})
-	river.AddWorker(workers, worker[judgeArgs]{j, j.judge, longestJob})
-	river.AddWorker(workers, worker[reviewArgs]{j, j.review, longestJob})
-	river.AddWorker(workers, worker[notifyArgs]{j, j.notify, longestJob})
-	river.AddWorker(workers, worker[dailyArgs]{j, j.daily, longestJob})
+	river.AddWorker(workers, worker[lookArgs]{jobs: j, do: j.look})
+	river.AddWorker(workers, worker[branchesArgs]{jobs: j, do: j.branches})
+	river.AddWorker(workers, worker[judgeArgs]{jobs: j, do: j.judge})
+	river.AddWorker(workers, worker[reviewArgs]{jobs: j, do: j.review})
+	river.AddWorker(workers, worker[notifyArgs]{jobs: j, do: j.notify})
+	river.AddWorker(workers, worker[dailyArgs]{jobs: j, do: j.daily})
 	j.client, err = river.NewClient(driver, &river.Config{
 		ID: j.instance, Logger: quiet, Workers: workers, MaxAttempts: mostTries, RetryPolicy: patience{}, PeriodicJobs: j.regular(),
 		Queues:     map[string]river.QueueConfig{sending: {MaxWorkers: mostAtOnce}, judging: {MaxWorkers: runtime.GOMAXPROCS(0)}},
@@ -132,15 +130,12 @@ func (patience) NextRetry(job *rivertype.JobRow) time.Time {
 
 // worker does the jobs of one kind.
 type worker[A river.JobArgs] struct {
-	jobs    *Jobs
-	do      func(context.Context, *river.Job[A]) error
-	timeout time.Duration
+	river.WorkerDefaults[A]
+	jobs *Jobs
+	do   func(context.Context, *river.Job[A]) error
 }
 
-func (w worker[A]) Middleware(*rivertype.JobRow) []rivertype.WorkerMiddleware { return nil }
-func (w worker[A]) NextRetry(*river.Job[A]) time.Time                         { return time.Time{} }
-func (w worker[A]) Timeout(*river.Job[A]) time.Duration                       { return w.timeout }
-
+// Work does a job, and has it counted.
 func (w worker[A]) Work(ctx context.Context, job *river.Job[A]) error {
 	began := time.Now()
 	err := w.do(ctx, job)
@@ -214,9 +209,9 @@ func (j *Jobs) beat(ctx context.Context) {
 // until the longest job must have ended.
 func (j *Jobs) takeOver(ctx context.Context) error {
 	gone, err := j.Ledger.Gone(ctx, time.Now().Add(-goneAfter))
-	db, _ := j.Store.Database()
+	db, postgres := j.Store.Database()
 	last, now := "json_extract(attempted_by, '$[#-1]')", "datetime('now', 'subsec')"
-	if j.postgres {
+	if postgres {
 		last, now = "attempted_by[array_length(attempted_by, 1)]", "now()"
 	}
 	for _, instance := range gone {

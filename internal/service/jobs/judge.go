@@ -2,9 +2,7 @@ package jobs
 
 import (
 	"context"
-	"crypto/sha256"
 	"database/sql"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"os"
@@ -41,10 +39,7 @@ func (judgeArgs) InsertOpts() river.InsertOpts {
 }
 
 // id is that of the record. So a verdict that was reached, by whichever instance, is there for the next try.
-func (a judgeArgs) id() string {
-	sum := sha256.Sum256([]byte(a.Repository + "\x00" + a.Name + "\x00" + a.Head + "\x00" + a.Evidence))
-	return hex.EncodeToString(sum[:8])
-}
+func (a judgeArgs) id() string { return idOf(a.Repository, a.Name, a.Head, a.Evidence) }
 
 // evidenceFolders are for reports while they are read.
 var evidenceFolders = files.NewKind("evidence", nil)
@@ -65,9 +60,11 @@ func (j *Jobs) judge(ctx context.Context, job *river.Job[judgeArgs]) error {
 	case s.State != ledger.Proposed:
 		return void("it is " + s.State)
 	}
-	was, err := j.recorded(ctx, s.Record)
-	if err != nil {
-		return err
+	var was *record.Record // which news is made against, of branches alone
+	if s.Pull() == "" {
+		if was, err = j.recorded(ctx, s.Record); err != nil {
+			return err
+		}
 	}
 	made, err := j.recorded(ctx, a.id())
 	if err != nil {

@@ -30,7 +30,7 @@ const near = 80
 func (j *Jobs) newsOf(s *ledger.Subject, v judge.Verdict, was *judge.Verdict) (all []ledger.News) {
 	name := strings.TrimPrefix(s.Name, "refs/heads/")
 	add := func(about policyfile.News, key, title, body string, teams []string) {
-		all = append(all, ledger.News{ID: newsID(s.Repository, s.Name, v.Door, s.Head, string(about), key), Repository: s.Repository, Teams: teams, About: about, Title: title, Body: body, Record: s.Record, Time: j.Now()})
+		all = append(all, ledger.News{ID: idOf(s.Repository, s.Name, v.Door, s.Head, string(about), key), Repository: s.Repository, Teams: teams, About: about, Title: title, Body: body, Record: s.Record, Time: j.Now()})
 	}
 	if was == nil && v.Outcome != judge.Open || was != nil && was.Outcome != v.Outcome {
 		body, teams := brokenOf(v)
@@ -91,7 +91,8 @@ func outcomeWord(o judge.Outcome) string {
 	return string(o)
 }
 
-func newsID(parts ...string) string {
+// idOf is an id that follows from what something is.
+func idOf(parts ...string) string {
 	sum := sha256.Sum256([]byte(strings.Join(parts, "\x00")))
 	return hex.EncodeToString(sum[:8])
 }
@@ -233,7 +234,7 @@ func (j *Jobs) daily(ctx context.Context, _ *river.Job[dailyArgs]) error {
 			if g.owner != "" {
 				n.Teams = []string{g.owner}
 			}
-			n.ID, n.Body = newsID(key...), body.String()
+			n.ID, n.Body = idOf(key...), body.String()
 			n.Title = fmt.Sprintf("%s: %d accepted findings expire after %s", g.repository, len(all), g.until)
 			if len(all) == 1 {
 				n.Title = fmt.Sprintf("%s: an accepted finding expires after %s", g.repository, g.until)
