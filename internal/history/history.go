@@ -284,15 +284,24 @@ func newest(scripts fs.FS) (version int64, err error) {
 	return version, err
 }
 
-// plain is an error in words that say what to do, where the database says less.
+// plainError is an error in words that say what to do.
+type plainError struct{ error }
+
+// Unwrap gives the database's own error.
+func (e plainError) Unwrap() error { return errors.Unwrap(e.error) }
+
+// plain is an error in words that say what to do, where the database says less. It is the same where it has them already.
 func plain(err error) error {
+	if _, is := errors.AsType[plainError](err); is {
+		return err
+	}
 	switch codeOf(err) {
 	case sqlite3.SQLITE_NOTADB, sqlite3.SQLITE_CORRUPT:
-		return fmt.Errorf("the file is damaged or no history; move it away to begin a new one (%w)", err)
+		return plainError{fmt.Errorf("the file is damaged or no history; move it away to begin a new one (%w)", err)}
 	case sqlite3.SQLITE_FULL:
-		return fmt.Errorf("there is no room left on the disk (%w)", err)
+		return plainError{fmt.Errorf("there is no room left on the disk (%w)", err)}
 	case sqlite3.SQLITE_BUSY:
-		return fmt.Errorf("others kept it busy for %s (%w)", patience, err)
+		return plainError{fmt.Errorf("others kept it busy for %s (%w)", patience, err)}
 	}
 	return err
 }
@@ -344,8 +353,8 @@ func (s *Store) once(ctx context.Context, do func(tx transaction) error) error {
 	return plain(tx.Commit())
 }
 
-// rows reads what a query gives, row by row.
-func rows(ctx context.Context, on interface {
+// Rows reads what a query gives, row by row. Errors are said plainly.
+func Rows(ctx context.Context, on interface {
 	QueryContext(context.Context, string, ...any) (*sql.Rows, error)
 }, see func(scan func(...any) error) error, query string, args ...any) error {
 	found, err := on.QueryContext(ctx, query, args...)

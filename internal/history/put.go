@@ -266,7 +266,7 @@ func (on stream) neighbours(ctx context.Context, at int64) (first bool, next int
 // heldAt are the spans that a position lies in, by part.
 func (on stream) heldAt(ctx context.Context, at int64) (map[int64]span, error) {
 	held := map[int64]span{}
-	err := rows(ctx, on.tx, func(scan func(...any) error) error {
+	err := Rows(ctx, on.tx, func(scan func(...any) error) error {
 		var number int64
 		var is span
 		if err := scan(&number, &is.since, &is.until, &is.digest); err != nil {
@@ -344,7 +344,7 @@ func (on stream) identities(ctx context.Context, digests [][]byte) (all []identi
 		for i, digest := range some {
 			args[i] = digest
 		}
-		err := rows(ctx, on.tx, func(scan func(...any) error) error {
+		err := Rows(ctx, on.tx, func(scan func(...any) error) error {
 			var packed sql.RawBytes
 			if err := scan(&packed); err != nil {
 				return err

@@ -67,7 +67,7 @@ func (s *Store) List(ctx context.Context, f Filter) (all []record.Summary, err e
 
 // summaries are the records that a query for their columns gives.
 func (s *Store) summaries(ctx context.Context, query string, args ...any) (all []record.Summary, err error) {
-	err = rows(ctx, s.db, func(scan func(...any) error) error {
+	err = Rows(ctx, s.db, func(scan func(...any) error) error {
 		is, err := summary(scan)
 		all = append(all, is)
 		return err
@@ -77,7 +77,7 @@ func (s *Store) summaries(ctx context.Context, query string, args ...any) (all [
 
 // texts are what a query for one column gives.
 func (s *Store) texts(ctx context.Context, query string, args ...any) (all []string, err error) {
-	err = rows(ctx, s.db, func(scan func(...any) error) error {
+	err = Rows(ctx, s.db, func(scan func(...any) error) error {
 		var text string
 		err := scan(&text)
 		all = append(all, text)
@@ -121,7 +121,7 @@ type LastState struct {
 // empty. It takes time for each branch, and not for each record.
 func (s *Store) LastStates(ctx context.Context, repository string, most int) (all []LastState, err error) {
 	var streams []int64
-	err = rows(ctx, s.db, func(scan func(...any) error) error {
+	err = Rows(ctx, s.db, func(scan func(...any) error) error {
 		var id int64
 		err := scan(&id)
 		streams = append(streams, id)
@@ -142,12 +142,12 @@ func (s *Store) LastStates(ctx context.Context, repository string, most int) (al
 	defer line.Close()
 	for _, id := range streams {
 		var last LastState
-		err := rows(ctx, prepared{newest}, func(scan func(...any) error) (err error) {
+		err := Rows(ctx, prepared{newest}, func(scan func(...any) error) (err error) {
 			last.Summary, err = summary(scan)
 			return err
 		}, "", id)
 		if err == nil && last.ID != "" { // else all have been pruned
-			err = rows(ctx, prepared{line}, func(scan func(...any) error) error {
+			err = Rows(ctx, prepared{line}, func(scan func(...any) error) error {
 				var n int
 				err := scan(&n)
 				last.Line = append(last.Line, n)
@@ -197,7 +197,7 @@ func (s *Store) Life(ctx context.Context, stream int64, finding string) (all []E
 			continue
 		}
 		asked[id] = true
-		err = rows(ctx, s.db, func(scan func(...any) error) error {
+		err = Rows(ctx, s.db, func(scan func(...any) error) error {
 			var e Event
 			err := scan(&e.Position, &e.Finding, &e.Kind, &e.Was)
 			if err == nil && !seen[e] {
@@ -288,7 +288,7 @@ func (s *Store) document(ctx context.Context, id string) ([]byte, error) {
 // EachPart shows the parts of a state, packed, with a name for what is in each: of two parts of the same name the findings are the
 // same. FindingsOf reads one. The bytes are see's only until it returns.
 func (s *Store) EachPart(ctx context.Context, at record.State, see func(name string, packed []byte) error) error {
-	return rows(ctx, s.db, func(scan func(...any) error) error {
+	return Rows(ctx, s.db, func(scan func(...any) error) error {
 		var digest, data sql.RawBytes
 		if err := scan(&digest, &data); err != nil {
 			return err
@@ -317,7 +317,7 @@ type Interval struct {
 // first record.
 func (s *Store) Intervals(ctx context.Context, at record.State) (map[string]Interval, error) {
 	first := map[string]int64{}
-	err := rows(ctx, s.db, func(scan func(...any) error) error {
+	err := Rows(ctx, s.db, func(scan func(...any) error) error {
 		var position int64
 		var finding, kind, was string
 		if err := scan(&position, &finding, &kind, &was); err != nil {
@@ -342,7 +342,7 @@ func (s *Store) Intervals(ctx context.Context, at record.State) (map[string]Inte
 	for finding, since := range first {
 		all[finding] = Interval{First: since}
 	}
-	err = rows(ctx, s.db, func(scan func(...any) error) error {
+	err = Rows(ctx, s.db, func(scan func(...any) error) error {
 		var finding string
 		var is Interval
 		err := scan(&finding, &is.Commit, &is.Author)
@@ -357,7 +357,7 @@ func (s *Store) Intervals(ctx context.Context, at record.State) (map[string]Inte
 
 // Contents reads the reports of a record that are kept: the others are left out.
 func (s *Store) Contents(ctx context.Context, id string) (reports []record.Report, contents [][]byte, err error) {
-	err = rows(ctx, s.db, func(scan func(...any) error) error {
+	err = Rows(ctx, s.db, func(scan func(...any) error) error {
 		var r record.Report
 		var packed []byte
 		if err := scan(&r.Name, &r.Format, &r.Digest, &r.Size, &packed); err != nil {

@@ -90,10 +90,11 @@ type Recipient struct {
 	Teams        []string // empty for all
 }
 
-// Takes reports whether news of a repository and a team, "" for none's, are for a recipient.
-func (r Recipient) Takes(repository, team string, about News) bool {
-	named := len(r.Repositories) == 0 || slices.ContainsFunc(r.Repositories, func(glob string) bool { return doublestar.MatchUnvalidated(glob, repository) })
-	return named && slices.Contains(r.About, about) && (len(r.Teams) == 0 || slices.Contains(r.Teams, team))
+// Takes reports whether news of a repository, which concerns some teams or nobody in particular, is for a recipient.
+func (r Recipient) Takes(repository string, teams []string, about News) bool {
+	repositories := len(r.Repositories) == 0 || slices.ContainsFunc(r.Repositories, func(glob string) bool { return doublestar.MatchUnvalidated(glob, repository) })
+	concerned := len(r.Teams) == 0 || slices.ContainsFunc(teams, func(team string) bool { return slices.Contains(r.Teams, team) })
+	return repositories && concerned && slices.Contains(r.About, about)
 }
 
 // MailServer is what sends mail.

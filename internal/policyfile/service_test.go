@@ -38,7 +38,7 @@ notify: [{webhook: "https://x.example", secret-from: A, repository: "tide*", tea
 		t.Fatal(err)
 	}
 	to := s.Notify[0]
-	if !to.Takes("tideboard", "tides", DoorNews) || to.Takes("tideboard", "", DoorNews) || to.Takes("quay", "tides", DoorNews) || to.Takes("tideboard", "tides", LimitNews) {
+	if !to.Takes("tideboard", []string{"fares", "tides"}, DoorNews) || to.Takes("tideboard", nil, DoorNews) || to.Takes("quay", []string{"tides"}, DoorNews) || to.Takes("tideboard", []string{"tides"}, LimitNews) {
 		t.Error("a recipient takes what isn't for it, or not what is")
 	}
 	if r := s.Repositories[0]; r.Wait != usualWait || r.Branches[0] != (ServedBranch{"refs/heads/main", "push"}) || strings.Join(s.Variables(), " ") != "A B" {

@@ -25,6 +25,7 @@ import (
 	"zincdoor/internal/core/judge"
 	"zincdoor/internal/history"
 	"zincdoor/internal/policyfile"
+	"zincdoor/internal/service/address"
 	"zincdoor/internal/service/jobs"
 	"zincdoor/internal/service/ledger"
 )
@@ -190,8 +191,8 @@ func TestBrowser(t *testing.T) {
 	}
 	const words = "q"
 	pages := []string{
-		"/", address("/repository", "name", hostile), address("/records", "name", hostile), address("/findings", "record", record), address("/finding", "record", record, "id", "a1b2c3d4e5f60718"),
-		"/changes", address("/change", "repository", hostile, "pull", "7"), "/acceptances", address("/acceptances", "name", hostile, "ending", "soon"), address("/search", words, "img"), address("/files", "name", hostile), "/work", "/sign-in", address("/record", "id", record), address("/repository", "name", "none of that name"),
+		"/", address.Repository(hostile), address.Of("/records", "name", hostile), address.Of("/findings", "record", record), address.Of("/finding", "record", record, "id", "a1b2c3d4e5f60718"),
+		"/changes", address.Of("/change", "repository", hostile, "pull", "7"), "/acceptances", address.Of("/acceptances", "name", hostile, "ending", "soon"), address.Of("/search", words, "img"), address.Of("/files", "name", hostile), "/work", "/sign-in", address.Record(record), address.Repository("none of that name"),
 	}
 	for _, path := range pages {
 		var text string

@@ -8,6 +8,7 @@ import (
 	"zincdoor/internal/core/judge"
 	"zincdoor/internal/history"
 	"zincdoor/internal/render"
+	"zincdoor/internal/service/address"
 	"zincdoor/internal/service/ledger"
 )
 
@@ -44,11 +45,11 @@ func changeRows(all []ledger.Subject) (rows []changeRow) {
 	for i := range all {
 		s := &all[i]
 		row := changeRow{
-			Name: render.Safe(s.Pull()), Title: render.Safe(s.Title), Address: address("/change", "repository", s.Repository, "pull", s.Pull()), Repository: render.Safe(s.Repository), RepositoryAddress: repositoryLink(s.Repository).Address,
+			Name: render.Safe(s.Pull()), Title: render.Safe(s.Title), Address: address.Of("/change", "repository", s.Repository, "pull", s.Pull()), Repository: render.Safe(s.Repository), RepositoryAddress: repositoryLink(s.Repository).Address,
 			Target: render.Safe(s.Target), Head: render.Safe(fmt.Sprintf("%.8s", s.Head)), Seen: moment(s.Seen), State: render.Safe(stateOf(s)), Door: render.Safe(s.Door),
 		}
 		if s.Judged == s.Head && s.Record != "" {
-			row.Outcome, row.Record = s.Outcome, address("/record", "id", s.Record)
+			row.Outcome, row.Record = s.Outcome, address.Record(s.Record)
 		}
 		rows = append(rows, row)
 	}

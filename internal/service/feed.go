@@ -8,6 +8,7 @@ import (
 	"golang.org/x/tools/blog/atom"
 
 	"zincdoor/internal/render"
+	"zincdoor/internal/service/address"
 )
 
 // mostNews is how many entries a feed has.
@@ -41,18 +42,14 @@ func (s *Service) feed(w http.ResponseWriter, r *http.Request) {
 			title += ": " + render.Safe(part)
 		}
 	}
-	self := at + address("/feed.atom", "repository", name, "team", team)
+	self := at + address.Of("/feed.atom", "repository", name, "team", team)
 	feed := atom.Feed{Title: title, ID: self, Updated: atom.Time(s.Now().UTC()), Link: []atom.Link{{Rel: "self", Href: self}}, Author: &atom.Person{Name: "Zinc Door"}}
 	if len(all) > 0 {
 		feed.Updated = atom.Time(all[0].Time)
 	}
 	for _, n := range all {
-		to := at + address("/repository", "name", n.Repository)
-		if n.Record != "" {
-			to = at + address("/record", "id", n.Record)
-		}
 		feed.Entry = append(feed.Entry, &atom.Entry{
-			Title: render.Safe(n.Title), ID: "urn:zincdoor:news:" + n.ID, Link: []atom.Link{{Rel: "alternate", Href: to}},
+			Title: render.Safe(n.Title), ID: "urn:zincdoor:news:" + n.ID, Link: []atom.Link{{Rel: "alternate", Href: at + n.Page()}},
 			Published: atom.Time(n.Time), Updated: atom.Time(n.Time), Content: &atom.Text{Type: "text", Body: safeLines(n.Body)},
 		})
 	}

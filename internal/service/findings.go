@@ -12,6 +12,7 @@ import (
 	"zincdoor/internal/core/judge"
 	"zincdoor/internal/history"
 	"zincdoor/internal/render"
+	"zincdoor/internal/service/address"
 	"zincdoor/internal/service/ledger"
 )
 
@@ -47,7 +48,7 @@ func (s *Service) findings(w http.ResponseWriter, r *http.Request) {
 			data.Left++
 			continue
 		}
-		data.Rows = append(data.Rows, row{address("/finding", "record", made.ID, "id", f.ID), placeOf(f), render.Safe(f.Severity), render.Safe(f.Rule), render.Safe(f.Message), string(f.Standing)})
+		data.Rows = append(data.Rows, row{address.Of("/finding", "record", made.ID, "id", f.ID), placeOf(f), render.Safe(f.Severity), render.Safe(f.Rule), render.Safe(f.Message), string(f.Standing)})
 	}
 	s.show(w, http.StatusOK, "findings", data)
 }
@@ -69,7 +70,7 @@ func (s *Service) finding(w http.ResponseWriter, r *http.Request) {
 		Severity, Rule, Message, Place, Standing, Branch string
 		Accepted                                         string
 		Events                                           []event
-	}{page: s.page("Finding "+f.ID, repositoryLink(made.Repository), link{"findings", address("/findings", "record", made.ID)}), Severity: render.Safe(f.Severity), Rule: render.Safe(f.Rule), Message: render.Safe(f.Message), Place: placeOf(&f), Standing: string(f.Standing), Branch: render.Safe(strings.TrimPrefix(made.Branch, "refs/heads/"))}
+	}{page: s.page("Finding "+f.ID, repositoryLink(made.Repository), link{"findings", address.Of("/findings", "record", made.ID)}), Severity: render.Safe(f.Severity), Rule: render.Safe(f.Rule), Message: render.Safe(f.Message), Place: placeOf(&f), Standing: string(f.Standing), Branch: render.Safe(strings.TrimPrefix(made.Branch, "refs/heads/"))}
 	accepted, err := s.Ledger.Acceptance(r.Context(), made.Repository, made.Branch, f.EntryID)
 	if err != nil {
 		s.failed(w, err)
@@ -88,7 +89,7 @@ func (s *Service) finding(w http.ResponseWriter, r *http.Request) {
 	}
 	what := map[string]string{history.Came: "it came", history.Went: "it went", history.Became: "it moved, or its text changed"}
 	for _, l := range life {
-		e := event{Address: address("/record", "id", l.Record.ID), When: moment(l.Record.Time), What: what[l.Kind], Commit: render.Safe(fmt.Sprintf("%.8s", l.Record.Head))}
+		e := event{Address: address.Record(l.Record.ID), When: moment(l.Record.Time), What: what[l.Kind], Commit: render.Safe(fmt.Sprintf("%.8s", l.Record.Head))}
 		if l.Is != nil {
 			e.Place = placeOf(l.Is)
 		}

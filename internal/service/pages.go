@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"html/template"
 	"net/http"
-	"net/url"
 	"slices"
 	"sync"
 	"time"
@@ -104,20 +103,6 @@ func (s *Service) page(title string, above ...link) page {
 
 // moment is a time for people.
 func moment(t time.Time) string { return t.UTC().Format("2006-01-02 15:04") }
-
-// address is one of ours, with values in it; those that are empty are left out.
-func address(path string, pairs ...string) string {
-	values := url.Values{}
-	for i := 0; i < len(pairs); i += 2 {
-		if pairs[i+1] != "" {
-			values.Set(pairs[i], pairs[i+1])
-		}
-	}
-	if len(values) == 0 {
-		return path
-	}
-	return path + "?" + values.Encode()
-}
 
 // workTime is how long something takes to put right, "" where nobody has said.
 func workTime(minutes int) string {

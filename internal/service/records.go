@@ -11,6 +11,7 @@ import (
 	"zincdoor/internal/core/record"
 	"zincdoor/internal/history"
 	"zincdoor/internal/render"
+	"zincdoor/internal/service/address"
 )
 
 // recordRow is a verdict in a list.
@@ -24,7 +25,7 @@ type recordRow struct {
 func recordRows(all []record.Summary) (rows []recordRow) {
 	for _, is := range slices.Backward(all) {
 		rows = append(rows, recordRow{
-			Address: address("/record", "id", is.ID), When: moment(is.Time), Door: render.Safe(is.Door), Of: render.Safe(render.OfWhat(is)),
+			Address: address.Record(is.ID), When: moment(is.Time), Door: render.Safe(is.Door), Of: render.Safe(render.OfWhat(is)),
 			Commit: render.Safe(fmt.Sprintf("%.8s", is.Head)), Outcome: is.Outcome, Findings: is.Findings, New: is.New,
 		})
 	}
@@ -66,7 +67,7 @@ func (s *Service) records(w http.ResponseWriter, r *http.Request) {
 		Older    string
 	}{page: s.page("Verdicts on "+name, repositoryLink(name)), period: during, Name: name, Outcomes: choices(outcomes, string(outcome)), Records: recordRows(all)}
 	if len(all) == mostRecords {
-		data.Older = address("/records", "name", name, "outcome", string(outcome), "from", during.From, "to", during.To, "before", all[0].Time.Format(time.RFC3339Nano))
+		data.Older = address.Of("/records", "name", name, "outcome", string(outcome), "from", during.From, "to", during.To, "before", all[0].Time.Format(time.RFC3339Nano))
 	}
 	s.show(w, http.StatusOK, "records", data)
 }

@@ -14,10 +14,11 @@ import (
 	"zincdoor/internal/core/record"
 	"zincdoor/internal/history"
 	"zincdoor/internal/render"
+	"zincdoor/internal/service/address"
 )
 
 func repositoryLink(name string) link {
-	return link{render.Safe(name), address("/repository", "name", name)}
+	return link{render.Safe(name), address.Repository(name)}
 }
 
 // branchRow is how a guarded branch stands.
@@ -50,7 +51,7 @@ func rowOf(b history.LastState) branchRow {
 	at := repositoryLink(b.Repository)
 	return branchRow{
 		Name: at.Name, Repository: at.Address, Branch: render.Safe(strings.TrimPrefix(b.Branch, "refs/heads/")), Door: render.Safe(b.Door), Debt: workTime(b.Debt),
-		Outcome: b.Outcome, Findings: b.Findings, New: b.New, Line: lineOf(b.Line), When: moment(b.Time), Record: address("/record", "id", b.ID), All: address("/findings", "record", b.ID),
+		Outcome: b.Outcome, Findings: b.Findings, New: b.New, Line: lineOf(b.Line), When: moment(b.Time), Record: address.Record(b.ID), All: address.Of("/findings", "record", b.ID),
 	}
 }
 
@@ -152,7 +153,7 @@ func (s *Service) repository(w http.ResponseWriter, r *http.Request) {
 	if len(branches) > 0 {
 		last := slices.MaxFunc(branches, func(a, b history.LastState) int { return a.Time.Compare(b.Time) })
 		data.Of = render.Safe(app.Branch{Name: last.Branch, Door: last.Door}.String())
-		data.Plot = address("/trend.svg", "name", name, "by", by, "every", string(during.every), "from", during.From, "to", during.To, "branch", last.Branch, "door", last.Door)
+		data.Plot = address.Of("/trend.svg", "name", name, "by", by, "every", string(during.every), "from", during.From, "to", during.To, "branch", last.Branch, "door", last.Door)
 		data.PlotAbout = fmt.Sprintf("findings of %s by %s, from %s to %s", data.Of, by, during.From, during.To)
 		tallies, err := h.Tallies(r.Context(), last.Summary)
 		if err != nil {
@@ -179,8 +180,8 @@ func (s *Service) repository(w http.ResponseWriter, r *http.Request) {
 	if len(accepted) > 0 {
 		data.Accepted = &acceptedPart{Rows: s.acceptanceRows(accepted)}
 	}
-	data.Files, data.Allowed, data.Feed = address("/files", "name", name), address("/acceptances", "name", name), address("/feed.atom", "repository", name)
-	data.Records, data.All = recordRows(newest), address("/records", "name", name)
+	data.Files, data.Allowed, data.Feed = address.Of("/files", "name", name), address.Of("/acceptances", "name", name), address.Of("/feed.atom", "repository", name)
+	data.Records, data.All = recordRows(newest), address.Of("/records", "name", name)
 	s.show(w, http.StatusOK, "repository", data)
 }
 
@@ -256,7 +257,7 @@ func doorRows(newest []record.Summary) (rows []doorRow) {
 		at := slices.IndexFunc(rows, func(d doorRow) bool { return d.Name == render.Safe(is.Door) })
 		if at < 0 {
 			at = len(rows)
-			rows = append(rows, doorRow{Name: render.Safe(is.Door), When: moment(is.Time), Record: address("/record", "id", is.ID), Outcome: is.Outcome})
+			rows = append(rows, doorRow{Name: render.Safe(is.Door), When: moment(is.Time), Record: address.Record(is.ID), Outcome: is.Outcome})
 		}
 		switch is.Outcome {
 		case judge.Open:

@@ -17,6 +17,7 @@ import (
 	"zincdoor/internal/core/judge"
 	"zincdoor/internal/core/record"
 	"zincdoor/internal/history"
+	"zincdoor/internal/service/address"
 	"zincdoor/internal/service/ledger"
 )
 
@@ -84,18 +85,18 @@ func TestLife(t *testing.T) {
 	if err != nil || len(all) != 3 {
 		t.Fatal(all, err)
 	}
-	code, body := get(h, address("/finding", "record", all[1].ID, "id", gone))
+	code, body := get(h, address.Of("/finding", "record", all[1].ID, "id", gone))
 	came, went := strings.Index(body, "2026-11-09 12:00</a></th><td>it came"), strings.Index(body, "2026-11-16 12:00</a></th><td>it went")
 	if code != http.StatusOK || came < 0 || went < came {
 		t.Errorf("%d: %s", code, body)
 	}
-	if _, body := get(h, address("/finding", "record", all[2].ID, "id", kept)); !strings.Contains(body, "since before the first record") {
+	if _, body := get(h, address.Of("/finding", "record", all[2].ID, "id", kept)); !strings.Contains(body, "since before the first record") {
 		t.Errorf("what was always there: %s", body)
 	}
 	for path, words := range map[string]string{
 		"/": "from 1 to 1 findings in 3 states", "/?q=QUAY": "quay", "/?q=pier": "No repository has that in its name",
-		address("/findings", "record", all[1].ID, "q", gone): "core/tide.c:2", address("/findings", "record", all[1].ID, "severity", "error"): "There is none of these",
-		address("/records", "name", "tideboard", "to", "2026-11-10"): "2026-11-09",
+		address.Of("/findings", "record", all[1].ID, "q", gone): "core/tide.c:2", address.Of("/findings", "record", all[1].ID, "severity", "error"): "There is none of these",
+		address.Of("/records", "name", "tideboard", "to", "2026-11-10"): "2026-11-09",
 	} {
 		if code, body := get(h, path); code != http.StatusOK || !strings.Contains(body, words) {
 			t.Errorf("%s has no %q: %d %s", path, words, code, body)

@@ -104,11 +104,7 @@ func (j *Jobs) addNews(ctx context.Context, tx *sql.Tx, n ledger.News) error {
 		return err
 	}
 	for _, r := range j.Settings.Notify {
-		teams := n.Teams
-		if len(teams) == 0 {
-			teams = []string{""}
-		}
-		if !slices.ContainsFunc(teams, func(team string) bool { return r.Takes(n.Repository, team, n.About) }) {
+		if !r.Takes(n.Repository, n.Teams, n.About) {
 			continue
 		}
 		to := []string{r.Webhook}
@@ -158,12 +154,7 @@ func (j *Jobs) notify(ctx context.Context, job *river.Job[notifyArgs]) error {
 	case n == nil:
 		return void("it was removed")
 	}
-	link := ""
-	if n.Record != "" {
-		link = j.link("/record", "id", n.Record)
-	} else {
-		link = j.link("/repository", "name", n.Repository)
-	}
+	link := j.link(n.Page())
 	for _, r := range j.Settings.Notify {
 		switch {
 		case r.Webhook != "" && r.Webhook == job.Args.To:

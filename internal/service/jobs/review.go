@@ -4,7 +4,6 @@ import (
 	"context"
 	"database/sql"
 	"errors"
-	"net/url"
 	"time"
 
 	"github.com/riverqueue/river"
@@ -14,6 +13,7 @@ import (
 	"zincdoor/internal/core/judge"
 	"zincdoor/internal/policyfile"
 	"zincdoor/internal/render"
+	"zincdoor/internal/service/address"
 	"zincdoor/internal/service/ledger"
 )
 
@@ -93,7 +93,7 @@ func (j *Jobs) review(ctx context.Context, job *river.Job[reviewArgs]) error {
 	q := app.ReviewRequest{
 		Call:        j.call(j.mirror(r).Dir),
 		HostRequest: app.HostRequest{Recipe: j.Hosts[r.Name], Pull: a.Pull, Repository: r.HostName, Settings: j.hostSettings(r), TokenFrom: func() (string, error) { return j.hostToken(r), nil }},
-		Given:       &made.Verdict, Most: render.MostComments, Link: j.link("/record", "id", a.Record), Writing: writing,
+		Given:       &made.Verdict, Most: render.MostComments, Link: j.link(address.Record(a.Record)), Writing: writing,
 	}
 	sent, err := app.SendReview(ctx, q)
 	if err == nil && sent.Pull.Head == "" {
@@ -123,14 +123,10 @@ func last(list []string) string {
 	return list[len(list)-1]
 }
 
-// link is where people read something, "" where the settings don't say by which address they come.
-func (j *Jobs) link(path string, pairs ...string) string {
+// link is where people read a page, "" where the settings don't say by which address they come.
+func (j *Jobs) link(page string) string {
 	if j.Settings.Address == "" {
 		return ""
 	}
-	values := url.Values{}
-	for i := 0; i < len(pairs); i += 2 {
-		values.Set(pairs[i], pairs[i+1])
-	}
-	return j.Settings.Address + path + "?" + values.Encode()
+	return j.Settings.Address + page
 }

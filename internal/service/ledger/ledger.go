@@ -39,19 +39,15 @@ type asked interface {
 
 // list reads what a query gives, row by row.
 func list[T any](ctx context.Context, on asked, read func(scan func(...any) error, v *T) error, query string, args ...any) (all []T, err error) {
-	rows, err := on.QueryContext(ctx, query, args...)
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
-	for rows.Next() {
+	err = history.Rows(ctx, on, func(scan func(...any) error) error {
 		var v T
-		if err := read(rows.Scan, &v); err != nil {
-			return nil, err
+		if err := read(scan, &v); err != nil {
+			return err
 		}
 		all = append(all, v)
-	}
-	return all, rows.Err()
+		return nil
+	}, query, args...)
+	return all, err
 }
 
 // one is the first that a query gives, nil where it gives nothing.

@@ -8,6 +8,7 @@ import (
 
 	"zincdoor/internal/app"
 	"zincdoor/internal/policyfile"
+	"zincdoor/internal/service/address"
 )
 
 // Acceptance is a finding that a guarded branch accepts. Days are YYYY-MM-DD.
@@ -67,6 +68,14 @@ type News struct {
 	Body       string // text
 	Record     string // the id of the record that it comes from, "" for none
 	Time       time.Time
+}
+
+// Page is the address of the page that shows more of it.
+func (n News) Page() string {
+	if n.Record != "" {
+		return address.Record(n.Record)
+	}
+	return address.Repository(n.Repository)
 }
 
 const newsColumns = "id, repository, teams, about, title, body, record, time"
