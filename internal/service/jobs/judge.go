@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"strconv"
 	"time"
 
 	"github.com/riverqueue/river"
@@ -109,10 +110,14 @@ func (j *Jobs) reach(ctx context.Context, r policyfile.ServedRepository, s *ledg
 		}
 		return nil, nil, void("other reports, or another policy, have come meanwhile")
 	}
+	id := job.Args.id()
 	judged, err := j.gate(ctx, q, g)
 	if err != nil {
-		if ctx.Err() != nil || job.Attempt < mostJudgings && !final(err) {
-			return nil, nil, err
+		if !final(err) {
+			if ctx.Err() != nil || job.Attempt < mostJudgings {
+				return nil, nil, err
+			}
+			id = idOf(id, strconv.FormatInt(job.ID, 10)) // not the id of what these reports lead to, once they can be judged
 		}
 		judged = app.CantJudge(q, s.Base, s.Head, errors.New(app.Said(err)))
 	}
@@ -121,7 +126,7 @@ func (j *Jobs) reach(ctx context.Context, r policyfile.ServedRepository, s *ledg
 		j.Log.Warn("old records can't be removed", "repository", r.Name, "error", err.Error())
 	}
 	made, contents := judged.Recorded()
-	made.ID = job.Args.id()
+	made.ID = id
 	if j.Seen != nil {
 		j.Seen.Judged(made.Verdict.Outcome, time.Since(began))
 	}
@@ -130,6 +135,12 @@ func (j *Jobs) reach(ctx context.Context, r policyfile.ServedRepository, s *ledg
 
 // mostJudgings is how often a head is tried to be judged, which takes a minute, before it is said that it can't be.
 const mostJudgings = 6
+
+// When a head is judged again that couldn't be for a reason that may pass: after as long as its head is known, within these bounds.
+const (
+	soonestAgain = 10 * time.Minute
+	latestAgain  = 12 * time.Hour
+)
 
 // final reports whether trying again can't help: the call or the policy is wrong.
 func final(err error) bool {
@@ -189,6 +200,13 @@ func (j *Jobs) conclude(ctx context.Context, tx *sql.Tx, a judgeArgs, made, was 
 		}
 		s.Judged, s.Evidence, s.Record, s.Trouble = a.Head, a.Evidence, made.ID, ""
 		s.Outcome, s.Door, s.Time = made.Verdict.Outcome, made.Verdict.Door, j.Now()
+		if made.ID != a.id() { // it couldn't be judged, for a reason that may pass
+			s.Evidence = ""
+			wait := min(max(j.Now().Sub(s.Seen), soonestAgain), latestAgain)
+			if _, err := j.client.InsertTx(ctx, tx, lookAt(s), &river.InsertOpts{ScheduledAt: time.Now().Add(wait)}); err != nil {
+				return err
+			}
+		}
 		if s.Pull() != "" {
 			_, err := j.client.InsertTx(ctx, tx, reviewArgs{a.Repository, s.Pull(), made.ID}, nil)
 			return err
