@@ -104,6 +104,7 @@ func Open(ctx context.Context, o Options) (*Jobs, error) {
 	workers := river.NewWorkers()
 	river.AddWorker(workers, worker[lookArgs]{jobs: j, do: j.look})
 	river.AddWorker(workers, worker[branchesArgs]{jobs: j, do: j.branches})
+	river.AddWorker(workers, worker[revisitArgs]{jobs: j, do: j.revisit})
 	river.AddWorker(workers, worker[judgeArgs]{jobs: j, do: j.judge})
 	river.AddWorker(workers, worker[reviewArgs]{jobs: j, do: j.review})
 	river.AddWorker(workers, worker[notifyArgs]{jobs: j, do: j.notify})

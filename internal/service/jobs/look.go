@@ -364,8 +364,33 @@ func (j *Jobs) judgeAnew(ctx context.Context, m app.Mirror, s *ledger.Subject) e
 	return err
 }
 
-// mostAnew bounds how many pull requests are looked at because their target's policy has changed.
+// mostAnew bounds how many pull requests are looked at without word from the code host.
 const mostAnew = 10_000
+
+// revisitArgs is a repository whose open pull requests are to be looked at, though nobody has said that something happened to them.
+type revisitArgs struct {
+	Repository string `json:"repository" river:"unique"`
+}
+
+// Kind names the jobs in the store.
+func (revisitArgs) Kind() string { return "revisit" }
+
+// InsertOpts has all else go first.
+func (revisitArgs) InsertOpts() river.InsertOpts { return river.InsertOpts{Priority: 4, UniqueOpts: once} }
+
+// revisitEvery is how often that is done: a code host's call may be lost, or be the same as an earlier one.
+const revisitEvery = time.Hour
+
+// revisit has the open pull requests of a repository looked at.
+func (j *Jobs) revisit(ctx context.Context, job *river.Job[revisitArgs]) error {
+	open, err := j.Ledger.Pulls(ctx, job.Args.Repository, mostAnew)
+	for _, pull := range open {
+		if err == nil {
+			_, err = j.client.Insert(ctx, lookAt(&pull), &river.InsertOpts{Priority: 4})
+		}
+	}
+	return err
+}
 
 // noteAcceptances notes what a branch accepts. A policy or a list that can't be read says nothing of that; its verdict says so.
 func (j *Jobs) noteAcceptances(ctx context.Context, m app.Mirror, s *ledger.Subject) error {

@@ -188,7 +188,7 @@ func (j *Jobs) regular() (all []*river.PeriodicJob) {
 	for _, r := range j.Settings.Repositories {
 		all = append(all, river.NewPeriodicJob(river.PeriodicInterval(r.Look), func() (river.JobArgs, *river.InsertOpts) {
 			return branchesArgs{r.Name}, &river.InsertOpts{UniqueOpts: once, Priority: 3}
-		}, now))
+		}, now), river.NewPeriodicJob(river.PeriodicInterval(revisitEvery), func() (river.JobArgs, *river.InsertOpts) { return revisitArgs{r.Name}, nil }, nil))
 	}
 	return append(all, river.NewPeriodicJob(river.PeriodicInterval(6*time.Hour), func() (river.JobArgs, *river.InsertOpts) {
 		return dailyArgs{}, &river.InsertOpts{UniqueOpts: once}
