@@ -376,7 +376,9 @@ type revisitArgs struct {
 func (revisitArgs) Kind() string { return "revisit" }
 
 // InsertOpts has all else go first.
-func (revisitArgs) InsertOpts() river.InsertOpts { return river.InsertOpts{Priority: 4, UniqueOpts: once} }
+func (revisitArgs) InsertOpts() river.InsertOpts {
+	return river.InsertOpts{Priority: 4, UniqueOpts: once}
+}
 
 // revisitEvery is how often that is done: a code host's call may be lost, or be the same as an earlier one.
 const revisitEvery = time.Hour
