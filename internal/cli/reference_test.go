@@ -32,7 +32,7 @@ func TestReference(t *testing.T) {
 
 func (p *program) reference(w *strings.Builder, cmd *cobra.Command) {
 	for _, c := range cmd.Commands() {
-		if !inManual(c) {
+		if !c.IsAvailableCommand() {
 			continue
 		}
 		c.InitDefaultHelpFlag()
