@@ -26,6 +26,7 @@ import (
 	"zincdoor/internal/git"
 	"zincdoor/internal/lint"
 	"zincdoor/internal/memory"
+	"zincdoor/internal/process"
 	"zincdoor/internal/report"
 	"zincdoor/internal/target"
 )
@@ -295,7 +296,7 @@ func (q Request) askVersion(ctx context.Context, terms policy.Report) (version, 
 	defer end()
 	cmd := exec.CommandContext(ctx, terms.Ask[0], terms.Ask[1:]...)
 	cmd.Dir, cmd.Env, cmd.WaitDelay = dir, git.Unbound(os.Environ()), time.Second
-	out, err := cmd.Output()
+	out, _, err := process.Output(cmd)
 	version, _, _ = strings.Cut(strings.TrimSpace(string(out)), "\n")
 	switch {
 	case err != nil:

@@ -11,6 +11,8 @@ import (
 	"path/filepath"
 	"strings"
 	"sync"
+
+	"zincdoor/internal/process"
 )
 
 // Entry is a file of a side.
@@ -178,8 +180,8 @@ func (r *Repo) CheckOut(side Side, dir string, paths []string) error {
 	run := func(input []byte, args ...string) error {
 		cmd := r.command(args...)
 		cmd.Env, cmd.Stdin = env, bytes.NewReader(input)
-		if out, err := cmd.CombinedOutput(); err != nil {
-			return failure(args[0], err, string(out))
+		if _, complaint, err := process.Output(cmd); err != nil {
+			return failure(args[0], err, string(complaint))
 		}
 		return nil
 	}

@@ -17,6 +17,7 @@ import (
 	"sync/atomic"
 
 	"zincdoor/internal/core/change"
+	"zincdoor/internal/process"
 )
 
 // Side is one state of the repository: a commit or tree by its name, or one of the two below.
@@ -97,8 +98,8 @@ func (r *Repo) CompareContents(paths ...string) (*Comparison, error) {
 	c.env = []string{"GIT_INDEX_FILE=" + index}
 	fill := r.command("update-index", "-z", "--index-info")
 	fill.Stdin, fill.Env = bytes.NewReader(entries), append(fill.Env, c.env...)
-	if out, err := fill.CombinedOutput(); err != nil {
-		return nil, failure("update-index", err, string(out))
+	if _, complaint, err := process.Output(fill); err != nil {
+		return nil, failure("update-index", err, string(complaint))
 	}
 	return c, nil
 }
@@ -574,12 +575,12 @@ func (r *Repo) includeUntracked() error {
 	for tries := 1; ; tries++ {
 		add := r.command("add", "--intent-to-add", "--pathspec-from-file=-", "--pathspec-file-nul")
 		add.Stdin, add.Env = bytes.NewReader(list), env
-		out, err := add.CombinedOutput()
+		_, complaint, err := process.Output(add)
 		if err == nil {
 			break
 		}
-		if tries == addTries || !bytes.Contains(out, []byte("did not match any files")) {
-			return failure("add", err, string(out))
+		if tries == addTries || !bytes.Contains(complaint, []byte("did not match any files")) {
+			return failure("add", err, string(complaint))
 		}
 		if list, err = r.untracked(); err != nil || len(list) == 0 { // a file is gone since it was listed
 			return err

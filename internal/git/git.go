@@ -171,13 +171,11 @@ func (r *Repo) command(args ...string) *exec.Cmd {
 
 // git runs a command and returns what it printed.
 func (r *Repo) git(args ...string) ([]byte, error) {
-	cmd := r.command(args...)
-	var out, complaint bytes.Buffer
-	cmd.Stdout, cmd.Stderr = &out, &complaint
-	if err := cmd.Run(); err != nil {
-		return nil, failure(args[0], err, complaint.String())
+	out, complaint, err := process.Output(r.command(args...))
+	if err != nil {
+		return nil, failure(args[0], err, string(complaint))
 	}
-	return out.Bytes(), nil
+	return out, nil
 }
 
 // streamCommand runs a command and hands what it prints to read as it comes.
@@ -188,20 +186,20 @@ func streamCommand(cmd *exec.Cmd, read func(io.Reader) error) (complaint string,
 	}); i >= 0 {
 		command = cmd.Args[i]
 	}
-	var said bytes.Buffer
-	cmd.Stderr = &said
 	out, err := cmd.StdoutPipe()
 	if err != nil {
 		return "", err
 	}
-	if err := cmd.Start(); err != nil {
+	var said bytes.Buffer
+	running, err := process.Start(cmd, nil, &said)
+	if err != nil {
 		return "", failure(command, err, "")
 	}
 	readErr := read(out)
 	if readErr != nil {
 		cmd.Process.Kill()
 	}
-	waitErr := cmd.Wait()
+	waitErr := running.Wait()
 	switch {
 	case readErr != nil:
 		return "", fmt.Errorf("reading git %s: %w", command, readErr)
@@ -219,6 +217,14 @@ func failure(command string, err error, complaint string) error {
 	return fmt.Errorf("git %s: %s: %w", command, strings.ReplaceAll(complaint, "\n", "; "), err)
 }
 
+// denied is the error of a revision that git says isn't there, which wraps ErrUnknownRevision. Where git couldn't say, it is git's.
+func denied(err error, format string, args ...any) error {
+	if exit := (*exec.ExitError)(nil); !errors.As(err, &exit) || exit.ExitCode() < 0 {
+		return err
+	}
+	return fmt.Errorf(format+": %w", append(args, ErrUnknownRevision)...)
+}
+
 // Commit resolves a name to the commit it means, as Resolve does.
 func (r *Repo) Commit(name string) (string, error) {
 	commit, _, _, err := r.Resolve(name)
@@ -233,7 +239,7 @@ func (r *Repo) Resolve(name string) (commit, tag, branch string, err error) {
 	}
 	out, err := r.git("rev-parse", "--verify", "--quiet", "--end-of-options", name+"^{commit}")
 	if err != nil {
-		return "", "", "", fmt.Errorf("%q names no commit here: %w", name, ErrUnknownRevision)
+		return "", "", "", denied(err, "%q names no commit here", name)
 	}
 	return strings.TrimSpace(string(out)), tag, branch, nil
 }
@@ -284,7 +290,7 @@ func (r *Repo) Head() (commit string, ok bool) {
 func (r *Repo) TreeOf(commit string) (string, error) {
 	out, err := r.git("rev-parse", "--verify", "--quiet", "--end-of-options", commit+"^{tree}")
 	if err != nil {
-		return "", fmt.Errorf("%q has no tree here: %w", commit, ErrUnknownRevision)
+		return "", denied(err, "%q has no tree here", commit)
 	}
 	return strings.TrimSpace(string(out)), nil
 }
@@ -450,7 +456,7 @@ func (r *Repo) Ask(remote string) (refs map[string]string, head string, ok bool)
 	asking := exec.CommandContext(ctx, cmd.Path, cmd.Args[1:]...)
 	asking.Dir, asking.Env = cmd.Dir, cmd.Env
 	process.EndPolitely(asking)
-	out, err := asking.Output()
+	out, _, err := process.Output(asking)
 	if err != nil {
 		return nil, "", false
 	}

@@ -8,6 +8,8 @@ import (
 	"strconv"
 	"strings"
 	"time"
+
+	"zincdoor/internal/process"
 )
 
 // Commit is a commit as a list of changes shows it.
@@ -97,11 +99,9 @@ func (r *Repo) Blame(side Side, path string, lines []int) (map[int]Author, error
 	}
 	cmd := r.command(append(args, "--", path)...)
 	cmd.Stdin = bytes.NewReader(input)
-	var said bytes.Buffer
-	cmd.Stderr = &said
-	out, err := cmd.Output()
+	out, complaint, err := process.Output(cmd)
 	if err != nil {
-		return nil, failure("blame", err, said.String())
+		return nil, failure("blame", err, string(complaint))
 	}
 	all, authors := map[int]Author{}, map[string]string{}
 	var of string

@@ -7,6 +7,8 @@ import (
 	"os/exec"
 	"path/filepath"
 	"slices"
+
+	"zincdoor/internal/process"
 )
 
 // Merge brings what differs between two texts into a third one, which stands on the first. It is false where both altered
@@ -28,10 +30,7 @@ func (r *Repo) Merge(mine, base, theirs []byte) (merged []byte, clean bool, err 
 			return nil, false, err
 		}
 	}
-	cmd := r.command("merge-file", "-p", "-q", names[0], names[1], names[2])
-	var said bytes.Buffer
-	cmd.Stderr = &said
-	merged, err = cmd.Output()
+	merged, complaint, err := process.Output(r.command("merge-file", "-p", "-q", names[0], names[1], names[2]))
 	var exit *exec.ExitError
 	binary := slices.ContainsFunc([][]byte{mine, base, theirs}, func(data []byte) bool { return bytes.IndexByte(data, 0) >= 0 })
 	switch {
@@ -40,5 +39,5 @@ func (r *Repo) Merge(mine, base, theirs []byte) (merged []byte, clean bool, err 
 	case errors.As(err, &exit) && (exit.ExitCode() > 0 && exit.ExitCode() < 128 || binary):
 		return nil, false, nil
 	}
-	return nil, false, failure("merge-file", err, said.String())
+	return nil, false, failure("merge-file", err, string(complaint))
 }

@@ -10,6 +10,7 @@ import (
 	"sync"
 
 	"zincdoor/internal/core/change"
+	"zincdoor/internal/process"
 )
 
 // pair is the contents of one file on both sides, by their hashes; "" where a side has none.
@@ -76,11 +77,9 @@ func (r *Repo) layOut(chunks [][]pair) (trees, env []string, err error) {
 	}
 	cmd := r.command("mktree", "--missing", "--batch")
 	cmd.Env, cmd.Stdin = env, strings.NewReader(list.String())
-	var complaint strings.Builder
-	cmd.Stderr = &complaint
-	out, err := cmd.Output()
+	out, complaint, err := process.Output(cmd)
 	if err != nil {
-		return nil, nil, failure("mktree", err, complaint.String())
+		return nil, nil, failure("mktree", err, string(complaint))
 	}
 	if trees = strings.Fields(string(out)); len(trees) != 2*len(chunks) {
 		return nil, nil, fmt.Errorf("git mktree made %d trees of %d", len(trees), 2*len(chunks))

@@ -10,6 +10,8 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+
+	"zincdoor/internal/process"
 )
 
 // Writer changes a repository: its index and its own configuration. It takes git's locks, and runs the filters that git's
@@ -36,12 +38,12 @@ func (w Writer) store(ctx context.Context, env []string, data []byte, how ...str
 // run runs a command and gives what it printed.
 func (w Writer) run(ctx context.Context, env []string, input []byte, args ...string) ([]byte, error) {
 	cmd := (&Repo{ctx: ctx, Root: w.repo.Root, env: env}).command(args...)
-	var out, complaint bytes.Buffer
-	cmd.Stdin, cmd.Stdout, cmd.Stderr = bytes.NewReader(input), &out, &complaint
-	if err := cmd.Run(); err != nil {
-		return nil, failure(args[0], err, complaint.String())
+	cmd.Stdin = bytes.NewReader(input)
+	out, complaint, err := process.Output(cmd)
+	if err != nil {
+		return nil, failure(args[0], err, string(complaint))
 	}
-	return out.Bytes(), nil
+	return out, nil
 }
 
 // indexed is a file of the index.

@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"os/exec"
@@ -31,19 +32,20 @@ func (b *Bench) run(ctx context.Context, t Task, file string) (o Outcome) {
 	said := &tail{}
 	cmd := exec.CommandContext(ctx, t.Command[0], t.Command[1:]...)
 	cmd.Dir, cmd.Env, cmd.WaitDelay = t.Dir, append(t.Env[:len(t.Env):len(t.Env)], markOf(b.Dir), "PWD="+t.Dir), process.Grace+process.Grace/5
-	cmd.Stdout, cmd.Stderr = found, said
+	var stdout, stderr io.Writer = found, said
 	switch {
 	case t.File != "":
-		cmd.Stdout = said
+		stdout = said
 	case t.Stderr:
-		cmd.Stdout, cmd.Stderr = said, found
+		stdout, stderr = said, found
 	}
 	group := process.NewGroup(cmd)
 	before := take(t.File)
-	if err := cmd.Start(); err != nil {
+	running, err := process.Start(cmd, stdout, stderr)
+	if err != nil {
 		return Outcome{Problem: notStarted(t.Command[0], err)}
 	}
-	err = cmd.Wait()
+	err = running.Wait()
 	group.End()
 	o.Tail = said.lines()
 	if t.Stderr && t.File == "" {
@@ -62,7 +64,7 @@ func (b *Bench) run(ctx context.Context, t Task, file string) (o Outcome) {
 		o.Problem = fmt.Sprintf("it ended by itself: %v", cmd.ProcessState)
 	case t.Fault(code) != "":
 		o.Problem = t.Fault(code)
-	case err != nil && !errors.As(err, new(*exec.ExitError)) && !errors.Is(err, exec.ErrWaitDelay):
+	case err != nil && !errors.As(err, new(*exec.ExitError)):
 		o.Problem = err.Error()
 	}
 	if o.Problem != "" {

@@ -7,12 +7,11 @@ import (
 	"time"
 )
 
-// Grace is how long a program that is asked to end has for it, and about how long its outputs are waited for when it is gone.
+// Grace is how long a program that is asked to end has for it.
 const Grace = time.Second
 
 // EndPolitely has a command that is called off be asked to end, so that it can take away its temporary files and locks; where it
-// doesn't, it is ended after Grace. A command that isn't called off and whose outputs a process that it left behind holds open is
-// waited for as long.
+// doesn't, it is ended after Grace. It is to be run by Start or Run, since what it writes would be cut off after Grace else.
 func EndPolitely(cmd *exec.Cmd) {
 	cmd.WaitDelay = Grace
 	cmd.Cancel = func() error { return ask(cmd.Process) }
