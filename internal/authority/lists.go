@@ -56,6 +56,15 @@ func (a *Authority) Kept(t *target.Target, by Overrides) (*Lists, error) {
 	return l, l.read(t, t.BaselineAt, a.Policy.Policy, by)
 }
 
+// lastCommit is what a local change is compared with, "" where there is none yet.
+func lastCommit(t *target.Target) (string, error) {
+	commit, err := t.Repo.Commit("HEAD")
+	if errors.Is(err, git.ErrUnknownRevision) {
+		return "", nil
+	}
+	return commit, err
+}
+
 // compare finds what the change makes of the policy: of the target's, or where a local change is judged of the last
 // commit's.
 func (l *Lists) compare(t *target.Target, a *Authority, by Overrides) error {
@@ -75,13 +84,16 @@ func (l *Lists) compare(t *target.Target, a *Authority, by Overrides) error {
 	}
 	side := t.Side
 	if t.Local() {
-		commit, ok := t.Repo.Head()
-		if !ok {
-			return nil
+		commit, err := lastCommit(t)
+		if err != nil || commit == "" {
+			return err
 		}
 		side = git.Side(commit)
 	}
 	data, found, err := t.Plain(side, policyfile.Path)
+	if err != nil && !errors.Is(err, git.ErrLink) {
+		return fmt.Errorf("the policy can't be read: %w", err)
+	}
 	if err != nil || !found {
 		if !t.Local() && !found {
 			l.Notices = append(l.Notices, "the change removes the policy")
@@ -156,14 +168,16 @@ func (l *Lists) readAdditions(t *target.Target, a *Authority) error {
 	}
 	other := t.Side // the state to compare the list with
 	if local {
-		commit, ok := t.Repo.Head()
-		if !ok {
-			return nil
+		commit, err := lastCommit(t)
+		if err != nil || commit == "" {
+			return err
 		}
 		other = git.Side(commit)
 	}
 	data, found, err := t.Plain(other, path)
 	switch {
+	case err != nil && !errors.Is(err, git.ErrLink): // what git couldn't do now says nothing of the list
+		return fmt.Errorf("the baseline can't be read: %w", err)
 	case err != nil && local: // a list that took the place of something else
 		return nil
 	case !found && local && !honours: // a first list
