@@ -81,7 +81,7 @@ func TestSignals(t *testing.T) {
 			cmd.Process.Signal(c.signal)
 			select {
 			case <-done:
-			case <-time.After(10 * time.Second): // two on a machine that has nothing else to do
+			case <-time.After(30 * time.Second): // two on a machine that has nothing else to do
 				t.Fatal("it doesn't end")
 			}
 			if code := cmd.ProcessState.ExitCode(); code != 2 || !strings.Contains(said.String(), "interrupted") {
