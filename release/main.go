@@ -53,8 +53,8 @@ func build(only, out string) error {
 	if err != nil {
 		return err
 	}
-	papers, err := r.papers(filepath.Join(r.out, "papers"))
-	if err != nil {
+	papers := filepath.Join(r.out, "papers")
+	if err := r.papers(papers); err != nil {
 		return err
 	}
 	var made []string
@@ -65,7 +65,7 @@ func build(only, out string) error {
 		}
 		made = append(made, all...)
 	}
-	if err := os.RemoveAll(filepath.Join(r.out, "papers")); err != nil {
+	if err := os.RemoveAll(papers); err != nil {
 		return err
 	}
 	return writeSums(r.out, made)

@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"strings"
 	"text/template"
 )
 
@@ -31,7 +30,7 @@ func (r *release) packages(p platform, version, folder string) (made []string, e
 	for _, is := range packageForms {
 		name := fmt.Sprintf("zincdoor-%s-%s.%s", version, p.machine, is.form)
 		fmt.Println("package", name)
-		settings := filepath.Join(r.out, "package.yaml")
+		settings := filepath.Join(folder, "package.yaml")
 		file, err := os.Create(settings)
 		if err != nil {
 			return nil, err
@@ -40,7 +39,6 @@ func (r *release) packages(p platform, version, folder string) (made []string, e
 		if err := errors.Join(err, file.Close()); err != nil {
 			return nil, err
 		}
-		defer os.Remove(settings)
 		if _, err := output(".", nil, "go", "tool", "nfpm", "package", "--config", settings, "--packager", is.form, "--target", filepath.Join(r.out, name)); err != nil {
 			return nil, err
 		}
@@ -53,7 +51,7 @@ func (r *release) packages(p platform, version, folder string) (made []string, e
 func compressAll(folder string) error {
 	all, err := os.ReadDir(folder)
 	for _, entry := range all {
-		if err == nil && !strings.HasSuffix(entry.Name(), ".gz") {
+		if err == nil {
 			err = compress(filepath.Join(folder, entry.Name()))
 		}
 	}

@@ -12,26 +12,25 @@ import (
 )
 
 // papers writes what is the same on all platforms: man pages, completions, the guides.
-func (r *release) papers(folder string) (string, error) {
+func (r *release) papers(folder string) error {
 	man := filepath.Join(folder, "man")
 	if err := os.MkdirAll(man, 0o755); err != nil {
-		return "", err
+		return err
 	}
-	all := cli.Describe()
-	for _, d := range all {
-		if err := os.WriteFile(filepath.Join(man, manName(d.Path)+".1"), md2man.Render([]byte(manual(d, all[0].Path, r.time.Format("2006-01-02")))), 0o644); err != nil {
-			return "", err
+	for _, d := range cli.Describe() {
+		if err := os.WriteFile(filepath.Join(man, manName(d.Path)+".1"), md2man.Render([]byte(manual(d, r.time.Format("2006-01-02")))), 0o644); err != nil {
+			return err
 		}
 	}
 	if err := r.completions(filepath.Join(folder, "completion")); err != nil {
-		return "", err
+		return err
 	}
 	for _, name := range []string{"README.md", "CHANGELOG.md"} {
 		if err := copyFile(filepath.Join(r.root, name), filepath.Join(folder, name)); err != nil {
-			return "", err
+			return err
 		}
 	}
-	return folder, os.CopyFS(filepath.Join(folder, "docs"), os.DirFS(filepath.Join(r.root, "docs")))
+	return os.CopyFS(filepath.Join(folder, "docs"), os.DirFS(filepath.Join(r.root, "docs")))
 }
 
 // completionFiles are the files by which shells find completions, by shell.
@@ -67,7 +66,7 @@ func copyFile(from, to string) error {
 func manName(path string) string { return strings.ReplaceAll(path, " ", "-") }
 
 // manual is the man page of a command, as Markdown.
-func manual(d cli.Described, root, day string) string {
+func manual(d cli.Described, day string) string {
 	var m strings.Builder
 	say := func(format string, args ...any) { fmt.Fprintf(&m, format, args...) }
 	name := manName(d.Path)
@@ -102,12 +101,12 @@ func manual(d cli.Described, root, day string) string {
 			say("    %s\n", line)
 		}
 	}
-	if d.Path == root {
+	last := strings.LastIndex(d.Path, " ")
+	if last < 0 {
 		say("\n# EXIT STATUS\n\n**0**\n: open\n\n**1**\n: shut: a limit is broken\n\n**2**\n: it can't be judged\n\n**3**\n: the call or the policy is wrong\n")
 		return m.String()
 	}
-	above := d.Path[:strings.LastIndex(d.Path, " ")]
-	say("\n# SEE ALSO\n\n**%s**(1)\n", plain(manName(above)))
+	say("\n# SEE ALSO\n\n**%s**(1)\n", plain(manName(d.Path[:last])))
 	return m.String()
 }
 

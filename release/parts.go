@@ -76,11 +76,16 @@ func (r *release) licences(p parts, folder string) error {
 	if err := copyLicences(goroot, filepath.Join(folder, "go@"+p.toolchain()), false); err != nil {
 		return err
 	}
+	ask := []string{"list", "-m", "-f", "{{.Dir}}"}
 	for _, m := range p.Deps {
-		from, err := output(r.root, nil, "go", "list", "-m", "-f", "{{.Dir}}", m.Path)
-		if err != nil {
-			return err
-		}
+		ask = append(ask, m.Path)
+	}
+	folders, err := output(r.root, nil, "go", ask...)
+	if err != nil {
+		return err
+	}
+	for i, from := range strings.Split(folders, "\n") {
+		m := p.Deps[i]
 		if err := copyLicences(from, filepath.Join(folder, filepath.FromSlash(m.Path)+"@"+m.Version), true); err != nil {
 			return err
 		}
