@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"os"
 	"os/exec"
+	"os/signal"
 	"path/filepath"
 	"runtime"
 	"strings"
@@ -49,6 +50,9 @@ func TestSignals(t *testing.T) {
 		}, []string{"baseline", "take", "--report", "gnu=.git/r.txt", "--policy", ".git/plain.yaml"}},
 	} {
 		t.Run(c.name, func(t *testing.T) {
+			if signal.Ignored(c.signal) {
+				t.Skip("whoever started the tests has this signal ignored, as nohup does")
+			}
 			h := newPort(t, "run: [sh, tools/hang.sh], as: diagnostics")
 			h.write(".git/plain.yaml", "zincdoor: 1\ndoors:\n  now: {judges: worktree, limits: [{count: new, severity: warning, most: 0}]}\n  all: {judges: tree, limits: [{count: new, severity: warning, most: 0}]}\n")
 			h.write(".git/empty.txt", "")

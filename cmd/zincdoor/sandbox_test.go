@@ -29,7 +29,7 @@ func TestMain(m *testing.M) {
 	build := exec.Command("go", "build", "-o", program, ".")
 	build.Env = append(os.Environ(), "CGO_ENABLED=0")
 	if raceBuild() {
-		build = exec.Command("go", "build", "-race", "-o", program, ".") // which needs cgo
+		build = exec.Command("go", "build", "-race", "-o", program, ".")
 		build.Env = append(os.Environ(), "CGO_ENABLED=1")
 	}
 	if out, err := build.CombinedOutput(); err != nil {

@@ -74,6 +74,7 @@ type Judged struct {
 	trusted git.Side // that has the linters' own files, "" where they are the judged state's
 
 	texts      map[string]*source.Text
+	sealable   *sealable   // what sealing it needs; nil for what can't be sealed
 	unrecorded *unrecorded // the record of it, until it is put in; nil for none
 
 	rules map[string]map[string]finding.Rule // what tools say of their rules, by report and rule

@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"slices"
+	"strings"
 
 	"golang.org/x/sync/errgroup"
 
@@ -17,6 +18,7 @@ import (
 	"zincdoor/internal/git"
 	"zincdoor/internal/lint"
 	"zincdoor/internal/policyfile"
+	"zincdoor/internal/sealed"
 	"zincdoor/internal/target"
 )
 
@@ -29,6 +31,7 @@ type GateRequest struct {
 	Reports Reports
 	Lines   bool            // the lines around findings will be asked for
 	Record  Recording       // whether and where the verdict is recorded
+	Sealing Sealing         // what is sealed, and what is to be
 	Tell    func(lint.Step) // is called with how far the work is; nil for nobody
 
 	keeping *keeping // where the records of the call go
@@ -129,7 +132,11 @@ func (q GateRequest) eachUpdate(ctx context.Context, repo *git.Repo, do func(con
 	}
 	var all []*Judged
 	for _, u := range p.Updates {
-		judged, err := q.update(ctx, repo, receiver, u, do)
+		if strings.HasPrefix(u.Ref, target.SealedRefs) {
+			all = append(all, q.sealedRef(repo, u))
+			continue
+		}
+		judged, err := q.update(ctx, repo, receiver, p.Updates, u, do)
 		var problems policyfile.Problems
 		switch {
 		case errors.Is(err, ErrCall) || errors.As(err, &problems):
@@ -142,7 +149,7 @@ func (q GateRequest) eachUpdate(ctx context.Context, repo *git.Repo, do func(con
 	return all, nil
 }
 
-func (q GateRequest) update(ctx context.Context, repo *git.Repo, receiver *target.Receiver, u target.Update, do func(context.Context, *target.Target) (*Judged, error)) (*Judged, error) {
+func (q GateRequest) update(ctx context.Context, repo *git.Repo, receiver *target.Receiver, along []target.Update, u target.Update, do func(context.Context, *target.Target) (*Judged, error)) (*Judged, error) {
 	t, nothing, err := target.OfUpdate(repo, receiver, u, func(t *target.Target) (target.Guard, error) {
 		a, err := authority.Find(t, q.overrides())
 		if err != nil {
@@ -158,6 +165,7 @@ func (q GateRequest) update(ctx context.Context, repo *git.Repo, receiver *targe
 		return q.nothing(u.Ref, nothing), nil
 	}
 	defer t.Close()
+	t.Along = along
 	judged, err := do(ctx, t)
 	var absent authority.NoDoor
 	if errors.As(err, &absent) {
@@ -213,11 +221,18 @@ func (q GateRequest) judge(ctx context.Context, t *target.Target, choose func(*a
 	}
 	kept := q.beginRecord(ctx, t, a)
 	defer kept.wait()
-	collected, lists, err := q.collect(ctx, t, a, kept)
+	statements, err := q.statements(t, a)
+	if err != nil {
+		return nil, err
+	}
+	collected, lists, err := q.collect(ctx, t, a, kept, statements)
 	if err != nil {
 		return nil, err
 	}
 	in := inputOf(t, a, collected, lists)
+	if err := q.addSealed(t, a, lists, statements, &in); err != nil {
+		return nil, err
+	}
 	in.Today = q.Today
 	before, err := q.addBase(ctx, t, a, &in)
 	if err != nil {
@@ -239,12 +254,13 @@ func (q GateRequest) judge(ctx context.Context, t *target.Target, choose func(*a
 	if err := j.judge(t); err != nil {
 		return j, err
 	}
+	j.sealable = q.sealable(t, a, lists, collected)
 	j.unrecorded = kept.end(j)
 	return j, nil
 }
 
 // collect reads the reports and the lists, side by side.
-func (q GateRequest) collect(ctx context.Context, t *target.Target, a *authority.Authority, kept *recording) (*evidence.Collected, *authority.Lists, error) {
+func (q GateRequest) collect(ctx context.Context, t *target.Target, a *authority.Authority, kept *recording, statements *sealed.Statements) (*evidence.Collected, *authority.Lists, error) {
 	var group errgroup.Group
 	var lists *authority.Lists
 	group.Go(func() (err error) {
@@ -253,6 +269,7 @@ func (q GateRequest) collect(ctx context.Context, t *target.Target, a *authority
 	})
 	request := collecting(t, a, q.Call, q.Reports, q.Tell)
 	request.Lines, request.Keep = q.Lines, kept.keeper()
+	request.Sealed, request.Digests = statements, q.Sealing.Key != nil
 	if q.live != nil {
 		request.Starts, request.Words = q.live.step.Starts, q.live.words
 	}
@@ -297,7 +314,11 @@ func (q GateRequest) addBase(ctx context.Context, t *target.Target, a *authority
 	defer before.Close()
 	reports := q.Reports
 	reports.Files, reports.Commit = given, cmp.Or(t.Subject.Base, string(t.Diff.Old()))
-	c, err := evidence.Collect(ctx, collecting(before, a, q.Call, reports, q.Tell))
+	request := collecting(before, a, q.Call, reports, q.Tell)
+	if request.Sealed, err = q.statements(before, a); err != nil {
+		return nil, err
+	}
+	c, err := evidence.Collect(ctx, request)
 	if err != nil {
 		return nil, err
 	}

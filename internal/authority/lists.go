@@ -29,6 +29,9 @@ type Lists struct {
 	written []byte // the baseline as it is written
 }
 
+// Content is the baseline as it is written, nil where there is none.
+func (l *Lists) Content() []byte { return l.written }
+
 // Lists reads the baseline, and finds what the change makes of it and of the policy.
 func (a *Authority) Lists(t *target.Target, by Overrides) (*Lists, error) {
 	l := &Lists{}

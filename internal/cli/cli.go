@@ -172,7 +172,7 @@ zincdoor gate --into main        # judge what merging this branch would bring`,
 			root.AddCommand(cmd)
 		}
 	}
-	add(judging, p.gate(), p.findings(), p.explain(), p.fix(), p.measure(), p.watch(), p.lsp(), p.review())
+	add(judging, p.gate(), p.findings(), p.explain(), p.fix(), p.measure(), p.watch(), p.lsp(), p.review(), p.seal(), p.verify())
 	add(keeping, p.baseline(), p.policy(), p.spelling(), p.recipe())
 	add(lookingBack, p.history(), p.serve(), p.report())
 	add(settingUp, p.fit(), p.demo(), p.slipway(), p.schemas(), p.completion(), p.version())

@@ -25,11 +25,14 @@ type gateFlags struct {
 	output   outputFlags
 	history  historyFlags
 	door     string
+	key      string
+	sealed   []string
 	hook     bool
 }
 
 func (p *program) gate() *cobra.Command {
 	var gate gateFlags
+	gate.output.formats = slices.Concat(render.Formats, []string{render.Sealed})
 	var dry bool
 	cmd := &cobra.Command{
 		Use:   "gate",
@@ -49,6 +52,9 @@ zincdoor gate --into main --show touched --group team`,
 			if err != nil {
 				return err
 			}
+			if request.Sealing, err = p.sealingOf(&gate, outputs); err != nil {
+				return err
+			}
 			if dry {
 				return p.showPlans(cmd.Context(), request)
 			}
@@ -59,6 +65,10 @@ zincdoor gate --into main --show touched --group team`,
 	p.group(cmd, changeHeading+" (name one)", gate.change.add)
 	p.group(cmd, reportsHeading, gate.evidence.addReports, gate.evidence.addBaseReports, gate.evidence.addRuns, func(f *pflag.FlagSet) {
 		f.BoolVar(&dry, "dry-run", false, "show which linters it would start on which files, and start none")
+	})
+	p.group(cmd, "Seals", func(f *pflag.FlagSet) {
+		f.StringArrayVar(&gate.sealed, "sealed", nil, "`FILE`|sealed reports, a sealed verdict or an exception; repeatable")
+		addKey(f, &gate.key)
 	})
 	p.group(cmd, policyHeading, func(f *pflag.FlagSet) { addDoor(f, &gate.door) }, gate.evidence.addPolicy, gate.evidence.addBaseline, gate.evidence.addToday)
 	p.group(cmd, "In the terminal, show", gate.output.screen.add)
@@ -105,6 +115,20 @@ func (p *program) judge(ctx context.Context, g *gateFlags, q app.GateRequest, o 
 		p.tell(p.err, "zincdoor: %s\n", render.Safe(notice))
 	}
 	return judged, err
+}
+
+// sealingOf is what the call brings that is sealed, and what it seals with.
+func (p *program) sealingOf(g *gateFlags, o outputs) (app.Sealing, error) {
+	wanted := slices.ContainsFunc(o, func(t output) bool { return t.format == render.Sealed })
+	switch {
+	case wanted && g.key == "":
+		return app.Sealing{}, fmt.Errorf("the format sealed needs the key that seals: --key FILE")
+	case wanted && g.evidence.today != "":
+		return app.Sealing{}, fmt.Errorf("a verdict is sealed for the day on which it is judged: leave out --today")
+	}
+	s, err := p.sealing(g.key)
+	s.Files = g.sealed
+	return s, err
 }
 
 // showPlans shows what a call would start.

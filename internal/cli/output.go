@@ -24,6 +24,7 @@ type outputFlags struct {
 	writes       []string
 	template     string
 	maxLength    int
+	formats      []string // that the command has; nil for render.Formats
 	screen       screenFlags
 	parsed       *template.Template
 }
@@ -74,17 +75,25 @@ func (s *screenFlags) options(j *app.Judged) render.Options {
 
 func (o *outputFlags) options(j *app.Judged) render.Options {
 	all := o.screen.options(j)
-	all.Template, all.MaxLength = o.parsed, o.maxLength
+	all.Template, all.MaxLength, all.Seal = o.parsed, o.maxLength, j.Seal
 	return all
 }
 
 func (o *outputFlags) add(f *pflag.FlagSet) {
 	f.StringVar(&o.format, "format", render.Terminal, "`FORMAT`|how the verdict is shown:")
-	values(f, "format", render.Formats...)
+	values(f, "format", o.known()...)
 	f.StringVar(&o.file, "output", "", "write it to `FILE` instead of standard output")
 	f.StringArrayVar(&o.writes, "write", nil, "`FORMAT=FILE`|write it to a file too; repeatable")
 	f.StringVar(&o.template, "template", "", "`FILE`|for --format template: a Go template, which gets the verdict's JSON")
 	f.IntVar(&o.maxLength, "max-length", render.MarkdownLength, "for --format markdown: at most `N` characters")
+}
+
+// known are the formats that the command has.
+func (o *outputFlags) known() []string {
+	if o.formats == nil {
+		return render.Formats
+	}
+	return o.formats
 }
 
 // output is one of the places that the verdict is written to; file "" is standard output.
@@ -105,7 +114,7 @@ func (o *outputFlags) outputs() (outputs, error) {
 		all = append(all, output{format, file})
 	}
 	for _, t := range all {
-		if err := checkFormat(t.format, render.Formats); err != nil {
+		if err := checkFormat(t.format, o.known()); err != nil {
 			return nil, err
 		}
 	}

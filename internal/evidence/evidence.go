@@ -26,6 +26,8 @@ import (
 	"zincdoor/internal/core/source"
 	"zincdoor/internal/core/waiver"
 	"zincdoor/internal/lint"
+	"zincdoor/internal/seal"
+	"zincdoor/internal/sealed"
 	"zincdoor/internal/target"
 )
 
@@ -65,7 +67,10 @@ type Request struct {
 	// Keep gives what takes the content of a report that is a file, as it is read; nil where none is kept. It is called once for a
 	// report, and told whether all of it was read.
 	Keep func(name, format string) (to io.Writer, end func(whole bool))
-	Tell func(lint.Step)
+
+	Sealed  *sealed.Statements // what is sealed of the target; nil where the policy asks for nothing sealed
+	Digests bool               // Collected.Contents is asked for
+	Tell    func(lint.Step)
 
 	Starts func(policy.Report) bool // which linters may be started where their answer isn't known; nil for all
 	Words  *Vocabulary              // what spelling remembers from one call to the next; nil for nothing
@@ -87,6 +92,8 @@ type Collected struct {
 	Notices  []string
 
 	Waiting []string // the linters that might not be started and whose answer isn't known
+
+	Contents []seal.Report // what was read, by the names of the evidence
 
 	Texts map[string]*source.Text            // the files that findings stand in, as far as they were read
 	Rules map[string]map[string]finding.Rule // what tools say of their rules, by report and rule
@@ -260,7 +267,7 @@ func (c *collector) collect(checked func() (*houseReport, error), texts func() (
 		return nil, err
 	}
 	all := &Collected{}
-	if len(c.reports) == 0 && !c.Door.NeedsOwn() {
+	if len(c.reports) == 0 && !c.Door.NeedsOwn() && len(c.Door.Verdicts) == 0 {
 		all.Evidence = append(all.Evidence, judge.Evidence{
 			State:   judge.Missing,
 			Problem: "there is no report to judge by, e.g. --report FILE, or reports: in the policy",
@@ -314,6 +321,7 @@ func (c *collector) collect(checked func() (*houseReport, error), texts func() (
 			all.addCoverage(r)
 		}
 		all.Evidence = append(all.Evidence, r.state)
+		all.addContent(r)
 		if r.waits {
 			all.Waiting = append(all.Waiting, r.state.Name)
 		}

@@ -3,8 +3,11 @@ package evidence
 import (
 	"cmp"
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"fmt"
+	"hash"
 	"io"
 	"io/fs"
 	"os"
@@ -28,6 +31,7 @@ import (
 	"zincdoor/internal/memory"
 	"zincdoor/internal/process"
 	"zincdoor/internal/report"
+	"zincdoor/internal/seal"
 	"zincdoor/internal/target"
 )
 
@@ -39,6 +43,8 @@ type reading struct {
 	files  []string       // that the linter was asked about, where it takes files
 	placed []bool         // by finding: its path is in the tree the report speaks of
 	tree   *reportTree    // nil where it speaks of an unknown one
+	whole  *seal.File     // its content as it was read to the end; nil where it wasn't, or nobody asks
+	key    policy.Key     // that sealed it
 
 	laid      []string // the linter's own files that aren't the judged state's
 	waits     bool     // its linter might not be started, and its answer isn't known
@@ -79,6 +85,7 @@ func (q Request) read(ctx context.Context, origins []origin) (all []*reading, no
 		}
 		all = append(all, r)
 	}
+	q.checkSeals(all)
 	return all, notices, nil
 }
 
@@ -137,6 +144,15 @@ func (q Request) readFile(ctx context.Context, from origin) *reading {
 		whole.seen, end = q.Keep(from.name, from.format)
 		defer func() { end(r.report != nil && whole.end()) }()
 	}
+	if q.Digests || q.sealedHere(from) {
+		sum := sha256.New()
+		whole.sum = sum
+		defer func() {
+			if whole.end() {
+				r.whole = &seal.File{SHA256: hex.EncodeToString(sum.Sum(nil)), Bytes: whole.size}
+			}
+		}()
+	}
 	read, err := report.Read(whole, report.Form{Format: from.format, Recipe: from.recipe, Noise: from.terms.Noise, Flows: q.Policy.Place.Flows})
 	switch {
 	case errors.Is(err, report.ErrTooMuch):
@@ -163,6 +179,8 @@ type untilDone struct {
 	io.ReadCloser
 	ctx  context.Context
 	seen io.Writer // gets what was read; nil for nobody
+	sum  hash.Hash // the same
+	size int64     // of what was read, in bytes, where there is a sum
 }
 
 func (u *untilDone) Read(p []byte) (int, error) {
@@ -172,6 +190,10 @@ func (u *untilDone) Read(p []byte) (int, error) {
 	n, err := u.ReadCloser.Read(p)
 	if u.seen != nil {
 		u.seen.Write(p[:n])
+	}
+	if u.sum != nil {
+		u.sum.Write(p[:n])
+		u.size += int64(n)
 	}
 	return n, err
 }

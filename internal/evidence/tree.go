@@ -214,6 +214,9 @@ func (c *collector) believe(r *reading, judged *change.Change) ([]finding.Findin
 	if err := c.checkNames(r); err != nil {
 		return nil, err
 	}
+	if err := c.checkKeyPaths(r); err != nil {
+		return nil, err
+	}
 	if err := c.checkFile(r); err != nil || r.state.State == judge.Foreign {
 		return nil, err
 	}

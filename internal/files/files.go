@@ -87,3 +87,16 @@ func RemoveAll(dir string) error {
 	})
 	return os.RemoveAll(dir)
 }
+
+// WriteNew writes a file that isn't there yet; of one that is, the error is fs.ErrExist.
+func WriteNew(file string, data []byte, perm fs.FileMode) error {
+	out, err := os.OpenFile(file, os.O_WRONLY|os.O_CREATE|os.O_EXCL, perm)
+	if err != nil {
+		return err
+	}
+	_, err = out.Write(data)
+	if err = errors.Join(err, out.Close()); err != nil {
+		os.Remove(file)
+	}
+	return err
+}

@@ -228,3 +228,16 @@ func (w Writer) UnsetLocal(key, value string) error {
 	_, err := w.repo.git("config", "--local", "--unset", key)
 	return err
 }
+
+// AddBlob stores a content and names it by a ref that must be new, or name just that already.
+func (w Writer) AddBlob(ref string, data []byte) error {
+	object, err := w.Store(data)
+	if err != nil {
+		return err
+	}
+	if there, err := w.repo.git("rev-parse", "--verify", "--quiet", "--end-of-options", ref); err == nil && strings.TrimSpace(string(there)) == object {
+		return nil
+	}
+	_, err = w.run(w.lasting(), w.environment(""), nil, "update-ref", ref, object, strings.Repeat("0", len(object)))
+	return err
+}

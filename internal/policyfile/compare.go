@@ -22,7 +22,7 @@ func Compare(old, new *policy.Policy) (all []policy.Alteration) {
 		{"the ladder", old.Ladder, new.Ladder}, {"levels", old.Levels, new.Levels}, {"the path of the baseline", old.Baseline, new.Baseline},
 		{"place", old.Place, new.Place}, {"severities", written(old.Severities, writeSeverity), written(new.Severities, writeSeverity)}, {"groups", old.Groups, new.Groups},
 		{"sets of paths", old.Sets, new.Sets}, {"the marker of generated files", patternText(old.Marker), patternText(new.Marker)}, {"skipped paths", old.Skip, new.Skip}, {"teams", written(old.Teams, writeTeam), written(new.Teams, writeTeam)},
-		{"duplication", old.Duplication, new.Duplication}, {"same rules", old.Same, new.Same}, {"aliases", old.Aliases, new.Aliases}, {"reports", written(old.Reports, writeReport), written(new.Reports, writeReport)}, {"house checks", written(old.House, writeHouse), written(new.House, writeHouse)}, {"recipes", written(old.Recipes, writeRecipe), written(new.Recipes, writeRecipe)}, {"hosts", written(old.Hosts, func(h *policy.Host) string { return h.Written }), written(new.Hosts, func(h *policy.Host) string { return h.Written })}, {"numbers", written(old.Numbers, writeNumber), written(new.Numbers, writeNumber)},
+		{"duplication", old.Duplication, new.Duplication}, {"same rules", old.Same, new.Same}, {"aliases", old.Aliases, new.Aliases}, {"seals", written(old.Seals, writeSeal), written(new.Seals, writeSeal)}, {"reports", written(old.Reports, writeReport), written(new.Reports, writeReport)}, {"house checks", written(old.House, writeHouse), written(new.House, writeHouse)}, {"recipes", written(old.Recipes, writeRecipe), written(new.Recipes, writeRecipe)}, {"hosts", written(old.Hosts, func(h *policy.Host) string { return h.Written }), written(new.Hosts, func(h *policy.Host) string { return h.Written })}, {"numbers", written(old.Numbers, writeNumber), written(new.Numbers, writeNumber)},
 	} {
 		if !reflect.DeepEqual(part.old, part.new) && (!empty(part.old) || !empty(part.new)) {
 			note(false, "%s altered", part.name)
@@ -79,6 +79,7 @@ func compareDoors(d, now policy.Door, ladder policy.Ladder, note func(tighter bo
 	if !slices.Equal(d.Needs, now.Needs) {
 		note(len(d.Needs) > 0 && holdsAll(now.Needs, d.Needs), "%s: needs %s → %s", d.Name, listed(d.Needs), listed(now.Needs))
 	}
+	compareSealed(d, now, note)
 	if d.Mode != now.Mode {
 		note(now.Mode == policy.Enforce, "%s: %s → %s", d.Name, d.Mode, now.Mode)
 	}

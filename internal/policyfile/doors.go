@@ -132,7 +132,8 @@ func (r *reader) door(f field, under *Door) Door {
 				door.Limits = r.layLimits(f.name, door.Limits, r.limits(n, f.name))
 			},
 			"fix":         func(n *yaml.Node) { is.Fix = r.boolean(n, "fix") },
-			"needs":       func(n *yaml.Node) { r.needs(n, is) },
+			"needs":       func(n *yaml.Node) { r.needs(n, is, under) },
+			"exceptions":  func(n *yaml.Node) { r.exceptions(n, is, under) },
 			"like":        func(n *yaml.Node) { like = n },
 			"waivers":     func(n *yaml.Node) { r.waivers(n, &door) },
 			"acceptances": func(n *yaml.Node) { r.acceptances(n, &door) },

@@ -13,7 +13,7 @@ import (
 // What a policy marks as firm, those that inherit it can tighten but not loosen.
 
 // firmable are the keys of a policy that can be firm as a whole.
-var firmable = []string{"ladder", "levels", "baseline", "place", "paths", "groups", "aliases", "same", "numbers", "teams", "reports", "recipes", "hosts", "house", "duplication"}
+var firmable = []string{"ladder", "levels", "baseline", "place", "paths", "groups", "aliases", "same", "numbers", "teams", "seals", "reports", "recipes", "hosts", "house", "duplication"}
 
 // firm reads which keys those that inherit this policy can't set.
 func (r *reader) firm(n *yaml.Node) {

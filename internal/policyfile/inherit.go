@@ -192,7 +192,7 @@ func (f *File) clone() *File {
 	c, p := *f, *f.Policy
 	p.Levels, p.Groups, p.Sets, p.Aliases = maps.Clone(p.Levels), maps.Clone(p.Groups), maps.Clone(p.Sets), maps.Clone(p.Aliases)
 	c.Policy, c.Firm, c.Origins = &p, maps.Clone(f.Firm), maps.Clone(f.Origins)
-	c.Doors, c.Reports = slices.Clone(f.Doors), slices.Clone(f.Reports)
+	c.Doors, c.Reports, c.Seals = slices.Clone(f.Doors), slices.Clone(f.Reports), slices.Clone(f.Seals)
 	return &c
 }
 

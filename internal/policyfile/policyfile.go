@@ -27,6 +27,7 @@ type File struct {
 	// The items of the policy's lists, in its order.
 	Severities []Placed[policy.Severity]
 	Teams      []Placed[policy.Team]
+	Seals      []Placed[policy.Seal]
 	Reports    []Placed[policy.Report]
 	Recipes    []Placed[*policy.Recipe]
 	Hosts      []Placed[*policy.Host]
@@ -61,7 +62,7 @@ func values[T any](placed []Placed[T]) (all []T) {
 func (f *File) finish() {
 	p := f.Policy
 	p.Severities, p.Teams, p.Reports, p.Recipes = values(f.Severities), values(f.Teams), values(f.Reports), values(f.Recipes)
-	p.Numbers, p.House, p.Hosts = values(f.Numbers), values(f.House), values(f.Hosts)
+	p.Numbers, p.House, p.Hosts, p.Seals = values(f.Numbers), values(f.House), values(f.Hosts), values(f.Seals)
 	for _, d := range f.Doors {
 		door := d.Value
 		door.Limits = values(d.Limits)

@@ -25,8 +25,8 @@ type reader struct {
 	under     *File          // what was there before
 	inherited bool           // another policy inherits this one
 
-	teamNames, reportNames, formatNames []named
-	alike                               []likeness
+	teamNames, reportNames, formatNames, namedSeals, doorNamesNeeded []named
+	alike                                                            []likeness
 }
 
 func (r *reader) whole() {
@@ -51,6 +51,7 @@ func (r *reader) whole() {
 			"aliases":     r.aliases,
 			"same":        r.same,
 			"teams":       r.teams,
+			"seals":       r.seals,
 			"reports":     r.reports,
 			"recipes":     func(n *yaml.Node) { recipes = n }, // needs the ladder
 			"numbers":     r.numbers,
@@ -82,6 +83,7 @@ func (r *reader) whole() {
 	}
 	r.checkTeams()
 	r.checkReports()
+	r.checkSeals()
 	r.checkRecipes()
 }
 

@@ -45,6 +45,7 @@ func (r *reader) reports(n *yaml.Node) {
 				"noise":    func(n *yaml.Node) { report.Noise = r.pattern(n, "noise") },
 				"clean":    func(n *yaml.Node) { report.Clean = oneOf(r, n, "clean", []string{"empty"}) != "" },
 				"errors":   func(n *yaml.Node) { report.Errors = oneOf(r, n, "errors", []string{"findings"}) != "" },
+				"sealed":   func(n *yaml.Node) { report.Sealed = r.sealNames(n, "sealed") },
 				"optional": func(n *yaml.Node) { report.Optional = r.boolean(n, "optional") },
 			}),
 		})
@@ -69,6 +70,7 @@ func (r *reader) reports(n *yaml.Node) {
 		if len(report.Ask) > 0 && report.Version.String() == "" && len(r.problems) == complaints {
 			r.complain(f.value, "ask goes with version: it asks the tool where the report doesn't say")
 		}
+		r.checkFirmReport(f.key, report)
 		r.file.Reports = append(
 			slices.DeleteFunc(r.file.Reports, func(o Placed[policy.Report]) bool { return o.Value.Name == f.name }),
 			Placed[policy.Report]{report, r.position(f.key)})
@@ -127,16 +129,6 @@ func (r *reader) versions(n *yaml.Node) policy.Versions {
 		r.complain(n, "version is a range like >=2.1 <3, not %q", text)
 	}
 	return v
-}
-
-// needs reads which reports a door needs. They are looked up when all of the policy is read.
-func (r *reader) needs(n *yaml.Node, door *policy.Door) {
-	for _, name := range r.texts(n, "needs") {
-		if !slices.Contains(door.Needs, name) {
-			door.Needs = append(slices.Clip(door.Needs), name)
-		}
-	}
-	r.reportNames = append(r.reportNames, named{n, door.Needs})
 }
 
 // checkReports complains of needs that no report provides.

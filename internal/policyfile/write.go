@@ -193,6 +193,7 @@ func (w *writer) rules() {
 	w.costs()
 	w.history()
 	list(w, "teams:", w.file.Teams, func(t policy.Team) string { return Word(t.Name) + ": " + writeTeam(t) })
+	list(w, "seals:", w.file.Seals, func(s policy.Seal) string { return Word(s.Name) + ": " + writeSeal(s) })
 	list(w, "reports:", w.file.Reports, func(r policy.Report) string { return Word(r.Name) + ": " + writeReport(r) })
 	list(w, "recipes:", w.file.Recipes, func(r *policy.Recipe) string { return Word(r.Name) + ": " + writeRecipe(r) })
 	list(w, "hosts:", w.file.Hosts, func(h *policy.Host) string { return Word(h.Name) + ": " + h.Written })
@@ -275,8 +276,11 @@ func (w *writer) door(placed Door) {
 	if d.Fix {
 		w.line(at+"fix", "    fix: true")
 	}
-	if len(d.Needs) > 0 {
-		w.line(at+"needs", "    needs: "+words(d.Needs))
+	if len(d.Needs)+len(d.Verdicts) > 0 {
+		w.line(at+"needs", "    needs: "+writeNeeds(d))
+	}
+	if len(d.Exceptions) > 0 {
+		w.line(at+"exceptions", "    exceptions: "+words(d.Exceptions))
 	}
 	if len(placed.Limits) > 0 {
 		w.heading("    limits:")
@@ -367,6 +371,7 @@ func writeReport(r policy.Report) string {
 			}
 		}
 		lists(set, []keyed{{"ask", r.Ask}, {"fix", r.Fix}, {"covers", r.Covers}, {"outside", r.Outside}})
+		lists(set, []keyed{{"sealed", r.Sealed}})
 		if len(r.Except) > 0 {
 			set("except", flow(func(set func(key, value string)) { lists(set, []keyed{{"path", r.Except}}) }))
 		}

@@ -23,6 +23,7 @@ const (
 	HTML     = "html"
 	Template = "template"
 	Review   = "review"
+	Sealed   = "sealed" // signed, for whom Options.Seal is set
 )
 
 // Formats lists the names of all formats.
@@ -46,8 +47,9 @@ type Options struct {
 	// Rule gives what a finding's tool says about its rule.
 	Rule func(f *finding.Finding) (finding.Rule, bool)
 
-	Template *template.Template  // of the format template
-	Sets     map[string][]string // the policy's sets of paths, by which a page has sections
+	Seal     func() ([]byte, error) // the verdict sealed; nil for a verdict that can't be
+	Template *template.Template     // of the format template
+	Sets     map[string][]string    // the policy's sets of paths, by which a page has sections
 
 	List string // the command that lists what was counted, "" for none
 	Fix  string // the command that fixes what can be fixed, "" for none
@@ -83,6 +85,8 @@ func Verdict(w io.Writer, format string, v judge.Verdict, o Options) error {
 		return writeTemplate(w, v, o)
 	case Review:
 		return writeReview(w, v, o)
+	case Sealed:
+		return writeSealed(w, o)
 	}
 	return fmt.Errorf("no output format is called %q", format)
 }

@@ -72,7 +72,9 @@ func (s *screen) briefly(v judge.Verdict) {
 		s.bullet("note", string(text))
 	}
 	left := ""
-	if v.Enforced != judge.Open {
+	if v.Exception != nil {
+		left = fmt.Sprintf(" (by an exception of %s; else %s)", Safe(v.Exception.By), v.Enforced)
+	} else if v.Enforced != judge.Open {
 		left = fmt.Sprintf(" (it only advises; enforced, it would be %s: call it without --hook to see why)", v.Enforced)
 	}
 	s.line("%s %s%s", s.zinc.bold().Render(s.open+" OPEN"), s.faint.Render(atDoor(v, describe(v.Subject))), left)
@@ -339,6 +341,9 @@ func aboutEvidence(e judge.Evidence) string {
 		return "nothing for it"
 	}
 	about := ""
+	if e.Format == judge.SealedVerdict {
+		return "sealed by " + Safe(e.Sealed)
+	}
 	if e.Format != "" && e.Format != e.Name {
 		if about = e.Format; len(e.Forms) > 0 && !slices.Equal(e.Forms, []string{policy.GNU}) {
 			about += " (" + strings.Join(e.Forms, ", ") + ")"
@@ -347,6 +352,9 @@ func aboutEvidence(e judge.Evidence) string {
 	}
 	if e.Version != "" {
 		about += Safe(e.Version) + ", "
+	}
+	if e.Sealed != "" {
+		about += "sealed by " + Safe(e.Sealed) + ", "
 	}
 	switch {
 	case e.Format == policy.Coverage, e.Format == measure.Tool:
@@ -531,6 +539,8 @@ func reason(v judge.Verdict) string {
 		return "no evidence: " + strings.Join(names, ", ") + ""
 	case v.Outcome == judge.Shut:
 		return strings.Join(causes, "; ")
+	case v.Exception != nil:
+		return fmt.Sprintf("by an exception of %s; without it: %s", Safe(v.Exception.By), v.Enforced)
 	case v.Enforced == judge.Shut:
 		return "this door only advises; enforced, it would be shut: " + strings.Join(causes, "; ")
 	}

@@ -67,6 +67,9 @@ func orNone(object string) string {
 	return object
 }
 
+// SealedRefs begins the names of the refs that carry sealed statements, which are no code.
+const SealedRefs = "refs/zincdoor/sealed/"
+
 // Receiver is what is known of the side that receives a push.
 type Receiver struct {
 	repo  *git.Repo
@@ -83,7 +86,7 @@ type Receiver struct {
 func ReceiverOf(repo *git.Repo, p Push, remote string) (*Receiver, error) {
 	r := &Receiver{repo: repo, refs: map[string]string{}}
 	for _, u := range p.Updates {
-		if u.Old == "" {
+		if u.Old == "" || strings.HasPrefix(u.Ref, SealedRefs) {
 			continue
 		}
 		r.refs[u.Ref] = u.Old
@@ -105,6 +108,9 @@ func (r *Receiver) lookHere() error {
 	}
 	branches := 0
 	for _, ref := range refs {
+		if strings.HasPrefix(ref, SealedRefs) {
+			continue
+		}
 		r.refs[ref] = ref
 		if strings.HasPrefix(ref, "refs/heads/") {
 			branches++

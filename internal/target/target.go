@@ -102,9 +102,10 @@ type Target struct {
 	Patch   []change.File     // of a patch
 	IsPatch bool
 
-	Guarded     bool // it is what comes to a guarded ref
-	OwnTreeOnly bool // a report serves only where it is of exactly the judged tree
-	Before      bool // it is the state before a change
+	Along       []Update // what is pushed with it, itself included
+	Guarded     bool     // it is what comes to a guarded ref
+	OwnTreeOnly bool     // a report serves only where it is of exactly the judged tree
+	Before      bool     // it is the state before a change
 	given       []string
 	opened      bool // the repository was opened for this target alone
 

@@ -138,7 +138,7 @@ func (d *verdictJSON) verdict() judge.Verdict {
 			Altered:  ListOf(d.Policy.Altered, func(s string) policy.Alteration { return policy.Alteration{What: s} }),
 		},
 		Evidence: ListOf(d.Evidence, func(e evidenceJSON) judge.Evidence {
-			read := judge.Evidence{Name: e.Name, Format: e.Format, Findings: e.Findings, State: e.State, Problem: e.Problem, Optional: !e.Needed, Version: e.Version, Files: e.Files, Forms: e.Forms, Lost: e.Lost}
+			read := judge.Evidence{Name: e.Name, Format: e.Format, Findings: e.Findings, State: e.State, Problem: e.Problem, Optional: !e.Needed, Version: e.Version, Files: e.Files, Forms: e.Forms, Lost: e.Lost, Sealed: e.Sealed}
 			for _, tool := range e.Tools { // which files of it aren't said
 				read.Covers = append(read.Covers, baseline.Cover{Tool: tool, Paths: []string{baseline.Everywhere}})
 			}
@@ -158,7 +158,7 @@ func (d *verdictJSON) verdict() judge.Verdict {
 		Teams:   ListOf(d.Teams, func(t teamJSON) policy.Team { return policy.Team{Name: t.Name, Contact: t.Contact} }),
 		Notices: d.Notices, Ladder: d.Ladder, Totals: d.totals(),
 	}
-	v.OfList = len(v.Gone)
+	v.OfList, v.Exception = len(v.Gone), (*judge.Exception)(d.Exception)
 	return v
 }
 

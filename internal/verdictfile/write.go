@@ -44,6 +44,14 @@ type (
 		Waivers     []waiverJSON     `json:"waivers"`
 		Teams       []teamJSON       `json:"teams"`
 		Notices     []string         `json:"notices"`
+		Exception   *exceptionJSON   `json:"exception,omitempty"` // that opened the door
+	}
+	exceptionJSON struct {
+		Seal   string `json:"seal"`
+		By     string `json:"by"`
+		Reason string `json:"reason"`
+		Until  string `json:"until"`
+		From   string `json:"from"`
 	}
 	changeJSON struct {
 		Kind  string `json:"kind"`
@@ -74,6 +82,7 @@ type (
 		Forms    []string    `json:"forms,omitempty"`
 		Tools    []string    `json:"tools,omitempty"` // that it speaks for
 		Lost     []string    `json:"lost,omitempty"`  // files that a tool gave up on
+		Sealed   string      `json:"sealed,omitempty"`
 	}
 	teamJSON struct {
 		Name    string `json:"name"`
@@ -214,7 +223,7 @@ func documentOf(v judge.Verdict) verdictJSON {
 		Change: changeJSON(v.Subject),
 		Policy: policyJSON{v.Origin.From, v.Origin.Digest, ListOf(v.Origin.Inherits, func(i policy.Inherited) inheritedJSON { return inheritedJSON(i) }), ListOf(v.Origin.Altered, func(a policy.Alteration) string { return a.What })},
 		Evidence: ListOf(v.Evidence, func(e judge.Evidence) evidenceJSON {
-			return evidenceJSON{e.Name, e.Format, e.Findings, e.State, e.Problem, !e.Optional, e.Version, e.Files, e.Forms, toolsOf(e), e.Lost}
+			return evidenceJSON{e.Name, e.Format, e.Findings, e.State, e.Problem, !e.Optional, e.Version, e.Files, e.Forms, toolsOf(e), e.Lost, e.Sealed}
 		}),
 		Totals: totalsJSON{
 			Findings: v.Totals.Findings, Ignored: v.Totals.Ignored, Gone: v.Totals.Gone,
@@ -234,7 +243,7 @@ func documentOf(v judge.Verdict) verdictJSON {
 			return acceptanceJSON{a.Change, e.Tool, e.Rule, e.Path, e.Message, e.Why, e.Reason, e.By, e.Until, a.Finding, a.Honoured, a.Problem}
 		}),
 		Teams:   ListOf(v.Teams, func(t policy.Team) teamJSON { return teamJSON{t.Name, t.Contact} }),
-		Notices: ListOf(v.Notices, func(s string) string { return s }),
+		Notices: ListOf(v.Notices, func(s string) string { return s }), Exception: (*exceptionJSON)(v.Exception),
 	}
 }
 

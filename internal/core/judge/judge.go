@@ -67,6 +67,7 @@ type Evidence struct {
 	Files    int              // how many the tool was asked about, where it was given them
 	Optional bool             // the door doesn't need it
 	Before   bool             // it is of the state before the change
+	Sealed   string           // the name of the seal that it is believed by, "" where it needs none
 	Pinned   bool             // the policy says of which tool it is
 	Partly   bool             // it was asked about files of the change alone
 	Along    bool             // our own checks where the door doesn't need them: judged along, and no evidence by themselves
@@ -142,6 +143,8 @@ type Input struct {
 	Added    []baseline.Addition // what the change puts into it
 	Dropped  []baseline.Entry    // what the change takes out of it
 	Uncovers []baseline.Cover    // what the list no longer covers after the change; Baseline does
+
+	Exception *Exception // that opens the door whatever is found; nil for none
 
 	WordsAdded int // to the team's own words by the change, which count as acceptances do
 
@@ -234,20 +237,21 @@ type Totals struct {
 
 // Verdict is the answer of a door, with everything it rests on.
 type Verdict struct {
-	Subject  Subject
-	Origin   Origin
-	Door     string
-	Mode     policy.Mode
-	Today    string
-	Outcome  Outcome
-	Enforced Outcome // the outcome if the door enforced
-	Evidence []Evidence
-	Totals   Totals
-	Limits   []LimitResult
-	Findings []Finding        // in finding.Order
-	Gone     []baseline.Entry // of the baseline first
-	OfList   int              // how many of Gone are of the baseline
-	Notices  []string
+	Subject   Subject
+	Origin    Origin
+	Door      string
+	Mode      policy.Mode
+	Today     string
+	Outcome   Outcome
+	Enforced  Outcome    // the outcome if the door enforced
+	Exception *Exception // what opened it in the place of its limits and evidence; nil for nothing
+	Evidence  []Evidence
+	Totals    Totals
+	Limits    []LimitResult
+	Findings  []Finding        // in finding.Order
+	Gone      []baseline.Entry // of the baseline first
+	OfList    int              // how many of Gone are of the baseline
+	Notices   []string
 
 	Renamed     []Renamed    // tools that the baseline knows by another name
 	Waivers     []WaiverUse  // those that set something aside
@@ -288,6 +292,7 @@ func Judge(in Input) Verdict {
 	v.Limits = append(holdLimits(j, &v, demanded), v.Limits...)
 	v.Enforced, v.Outcome = decide(in.Door, v)
 	v.Notices = slices.Concat(v.Notices, j.known.Distrusted, remarks(in, v, lineRule), j.remarksOnTools())
+	v.except(in.Exception)
 	return v
 }
 

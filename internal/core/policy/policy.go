@@ -49,6 +49,7 @@ type Policy struct {
 	Teams     []Team     // in the order of the file
 	FirmTeams *FirmTeams // nil where no team's files are settled
 
+	Seals   []Seal   // whose keys seal reports, verdicts and exceptions
 	Reports []Report // those that the doors are judged by
 	Recipes []*Recipe
 
@@ -227,6 +228,10 @@ type Door struct {
 	Mode   Mode
 	Needs  []string // names of reports; empty for all that aren't optional
 	Fix    bool     // a commit hook fixes what it can before it judges
+
+	Verdicts   []Sealed // those of doors that it needs, sealed
+	Exceptions []string // names of seals, whose exceptions open it
+
 	Limits []Limit
 
 	Waivers     Waivers

@@ -51,6 +51,7 @@ type Report struct {
 	Noise    *regexp.Regexp // lines of text that say nothing; nil for none
 	Clean    bool           // an empty file means that the tool found nothing
 	Errors   bool           // errors are findings like others, and don't tell that the tool stopped looking
+	Sealed   []string       // names of seals, one of which must have sealed it for the judged tree; empty for none
 	Optional bool           // it is judged along where it is there, and no door needs it by itself
 	Run      *Run           // the linter that makes it, nil where others start that
 }
@@ -91,13 +92,13 @@ func (p *Policy) Report(name string) (Report, bool) {
 	return p.Reports[i], true
 }
 
-// Needed lists the reports that a door is judged by: those it names, else all. Of these, the door needs those that it
-// names, else those that aren't optional.
+// Needed lists the reports that a door is judged by: those it names, else all, unless it needs sealed verdicts. Of these, the door
+// needs those that it names, else those that aren't optional.
 func (p *Policy) Needed(d Door) (reports []Report, needed map[string]bool) {
 	needed = map[string]bool{}
 	for _, r := range p.Reports {
 		named := slices.Contains(d.Needs, r.Name)
-		if named || len(d.Needs) == 0 {
+		if named || len(d.Needs)+len(d.Verdicts) == 0 {
 			reports = append(reports, r)
 			needed[r.Name] = named || !r.Optional
 		}

@@ -1,0 +1,306 @@
+package app
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"zincdoor/internal/authority"
+	"zincdoor/internal/core/judge"
+	"zincdoor/internal/core/policy"
+	"zincdoor/internal/evidence"
+	"zincdoor/internal/git"
+	"zincdoor/internal/seal"
+	"zincdoor/internal/sealed"
+	"zincdoor/internal/target"
+)
+
+// Sealing is what a call brings that is sealed, and what it seals with.
+type Sealing struct {
+	Files   []string      // envelopes
+	Key     *seal.Private // nil for none
+	Now     time.Time
+	Program string // the version that seals
+}
+
+// bearer is what brings the statements of a call.
+func (q GateRequest) bearer() sealed.Bearer {
+	b := sealed.Bearer{Dir: q.Dir, Files: q.Sealing.Files, Today: q.Today, Now: q.Sealing.Now}
+	if b.Now.IsZero() {
+		b.Now = time.Now()
+	}
+	if q.Sealing.Key != nil {
+		public := q.Sealing.Key.Public()
+		b.Key = &public
+	}
+	return b
+}
+
+// statements are the sealed ones at hand, nil where the door asks for none.
+func (q GateRequest) statements(t *target.Target, a *authority.Authority) (*sealed.Statements, error) {
+	if !sealed.Needed(a.Policy.Policy, a.Door) {
+		return nil, nil
+	}
+	return sealed.Gather(t, a.Policy.Policy, q.bearer())
+}
+
+// addSealed adds the sealed verdicts that the door needs, and the exception that opens it.
+func (q GateRequest) addSealed(t *target.Target, a *authority.Authority, lists *authority.Lists, statements *sealed.Statements, in *judge.Input) error {
+	if statements == nil {
+		return nil
+	}
+	if len(a.Door.Verdicts) > 0 {
+		paths, err := changedPaths(t)
+		if err != nil {
+			return err
+		}
+		expected, err := expectedOf(q, t, a, lists)
+		if err != nil {
+			return err
+		}
+		in.Evidence = append(in.Evidence, statements.Verdicts(a.Door, expected, paths)...)
+	}
+	exception, notices := statements.Exception(a.Door)
+	in.Exception, in.Notices = exception, append(in.Notices, notices...)
+	return nil
+}
+
+// expectedOf is what a sealed verdict must have been judged by.
+func expectedOf(q GateRequest, t *target.Target, a *authority.Authority, lists *authority.Lists) (sealed.Expected, error) {
+	ref, err := refOf(q.Change, t)
+	return sealed.Expected{Base: t.Subject.Base, Ref: ref, Policy: a.Origin.Digest, Inherits: inheritsOf(a), Baseline: sealed.Digest(lists.Content())}, err
+}
+
+// changedPaths are the files that a change touches, on either side.
+func changedPaths(t *target.Target) (paths []string, err error) {
+	files, err := t.Files()
+	for _, f := range files {
+		paths = append(paths, f.Path)
+		if f.Old != "" && f.Old != f.Path {
+			paths = append(paths, f.Old)
+		}
+	}
+	return paths, err
+}
+
+func inheritsOf(a *authority.Authority) (digests []string) {
+	for _, i := range a.Origin.Inherits {
+		digests = append(digests, i.Digest)
+	}
+	return digests
+}
+
+// refOf is the ref that a change comes to, as the side that has it calls it; "" where it comes to none.
+func refOf(name target.Name, t *target.Target) (string, error) {
+	switch {
+	case t.Kind == policy.Push:
+		return t.Subject.Ref, nil
+	case t.IsPatch || t.Repo == nil:
+		return "", nil
+	case t.Kind == policy.Branch:
+		return t.Repo.FullRef(name.Into)
+	case t.Kind == policy.Range:
+		return t.Repo.FullRef(name.From)
+	}
+	return "", nil
+}
+
+// sealable is what sealing a verdict needs beside it.
+type sealable struct {
+	inherits []string
+	baseline string
+	reports  []seal.Report
+	tree     string
+	ref, tip string
+	err      error
+	sealing  Sealing
+}
+
+// sealable readies a verdict for sealing, while its repository is open; nil where nobody asks for that.
+func (q GateRequest) sealable(t *target.Target, a *authority.Authority, lists *authority.Lists, c *evidence.Collected) *sealable {
+	if q.Sealing.Key == nil {
+		return nil
+	}
+	s := &sealable{inherits: inheritsOf(a), baseline: sealed.Digest(lists.Content()), reports: c.Contents, sealing: q.Sealing}
+	if t.IsPatch || t.Repo == nil {
+		s.err = errors.New("a patch has no tree to seal a verdict for; judge commits, the index or the work tree")
+		return s
+	}
+	if s.tree, s.err = t.Repo.TreeID(t.Side); s.err != nil {
+		return s
+	}
+	if at := t.PolicyAt; len(at) > 0 && !at[0].Own && at[0].Side != git.Index && at[0].Side != git.Worktree {
+		s.tip = string(at[0].Side)
+	}
+	s.ref, s.err = refOf(q.Change, t)
+	return s
+}
+
+// Seal gives the verdict as a sealed statement. The request must have had a key.
+func (j *Judged) Seal() ([]byte, error) {
+	s := j.sealable
+	switch {
+	case s == nil:
+		return nil, errors.New("there is nothing to seal")
+	case s.err != nil:
+		return nil, s.err
+	}
+	commit := j.Subject.Head
+	if commit == string(git.Index) || commit == string(git.Worktree) {
+		commit = ""
+	}
+	return seal.Seal(seal.Statement{Tree: s.tree, Commit: commit, Verdict: &seal.Verdict{
+		Passed: j.Passed(), Door: j.Verdict.Door, Mode: string(j.Mode), Outcome: string(j.Outcome), Enforced: string(j.Enforced), Kind: j.Subject.Kind,
+		Ref: s.ref, Base: j.Subject.Base, Tip: s.tip, Policy: j.Origin.Digest, From: j.Origin.From, Inherits: s.inherits, Baseline: s.baseline,
+		Day: j.Today, Until: j.LastDay(), Reports: s.reports, Time: s.sealing.Now.UTC().Truncate(time.Second), Program: s.sealing.Program,
+	}}, *s.sealing.Key)
+}
+
+// sealedRef is the verdict on a pushed ref that carries a sealed statement.
+func (q GateRequest) sealedRef(repo *git.Repo, u target.Update) *Judged {
+	if err := sealed.CheckUpdate(repo, u); err != nil {
+		return q.unjudged(u.Ref, err)
+	}
+	return q.nothing(u.Ref, "a sealed statement, which brings no code in")
+}
+
+// SealRequest is what to seal.
+type SealRequest struct {
+	Dir     string
+	At      string // a revision; "" for what is checked out
+	Staged  bool   // in its place what is staged
+	Whole   bool   // in its place the work tree with its new files
+	Sealing Sealing
+	AsRef   bool // it is put into a ref of the repository too
+
+	Reports   []evidence.File // named ones; several of one name are one report
+	Tool      string
+	Version   string
+	Command   string
+	Exit      *int
+	Exception *seal.Exception // in the place of reports
+}
+
+// Sealed is a sealed statement, and what it is about.
+type Sealed struct {
+	Data    []byte
+	Tree    string
+	Commit  string
+	Of      string // for people: what has the tree
+	Ref     string // that it was put into, "" for none
+	Left    int    // new files of the work tree that aren't part of the tree
+	Reports []seal.Report
+}
+
+// Seal seals reports, or an exception, for a tree.
+func Seal(ctx context.Context, q SealRequest) (*Sealed, error) {
+	repo, err := git.Open(ctx, q.Dir)
+	if err != nil {
+		return nil, err
+	}
+	defer repo.Close()
+	made := &Sealed{}
+	if err := made.find(repo, q); err != nil {
+		return nil, err
+	}
+	s := seal.Statement{Tree: made.Tree, Commit: made.Commit}
+	at := q.Sealing.Now.UTC().Truncate(time.Second)
+	if q.Exception != nil {
+		e := *q.Exception
+		e.Time, e.Program = at, q.Sealing.Program
+		e.By = cmp.Or(e.By, repo.UserName())
+		s.Exception = &e
+	} else {
+		if made.Reports, err = q.reports(); err != nil {
+			return nil, err
+		}
+		s.Reports = &seal.Reports{Reports: made.Reports, Time: at, Program: q.Sealing.Program}
+	}
+	if made.Data, err = seal.Seal(s, *q.Sealing.Key); err != nil {
+		return nil, err
+	}
+	envelope, err := seal.Read(made.Data) // what nobody could read again is no seal
+	if err != nil || !q.AsRef {
+		return made, err
+	}
+	made.Ref = sealed.RefOf(envelope)
+	return made, repo.Writer().AddBlob(made.Ref, made.Data)
+}
+
+// PutSealed puts envelopes into refs of the repository, and gives their names: all, or where one can't be read, none.
+func PutSealed(ctx context.Context, dir string, envelopes []string) (refs []string, err error) {
+	repo, err := git.Open(ctx, dir)
+	if err != nil {
+		return nil, err
+	}
+	defer repo.Close()
+	contents := map[string][]byte{}
+	for _, file := range envelopes {
+		data, err := sealed.ReadFile(target.InDir(dir, file))
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", file, err)
+		}
+		envelope, err := seal.Read(data)
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", file, err)
+		}
+		ref := sealed.RefOf(envelope)
+		refs, contents[ref] = append(refs, ref), data
+	}
+	for ref, data := range contents {
+		if err := repo.Writer().AddBlob(ref, data); err != nil {
+			return nil, err
+		}
+	}
+	return refs, nil
+}
+
+// find finds the tree to seal for.
+func (s *Sealed) find(repo *git.Repo, q SealRequest) (err error) {
+	side := git.Side("")
+	switch {
+	case q.Staged:
+		side, s.Of = git.Index, "what is staged"
+	case q.Whole:
+		side, s.Of = git.Worktree, "the work tree"
+	case q.At != "":
+		if s.Commit, err = repo.Commit(q.At); err != nil {
+			return err
+		}
+		side, s.Of = git.Side(s.Commit), q.At
+	default:
+		if s.Commit = repo.Then; s.Commit == "" {
+			return errors.New("this branch has no commit yet; name what is sealed for: --staged or --worktree")
+		}
+		side, s.Of = git.Side(s.Commit), "HEAD"
+		if !repo.Bare && !repo.Unaltered() {
+			return errors.New("tracked files differ from the last commit, so a report made here isn't of it; commit first, or name what it is of: --staged, --worktree or --commit REV")
+		}
+	}
+	if repo.Bare && (q.Staged || q.Whole) {
+		return errors.New("this is a bare repository, which has no work tree and no index; name a commit: --commit REV")
+	}
+	s.Tree, err = repo.TreeID(side)
+	return err
+}
+
+// reports are the digests of the reports to seal.
+func (q SealRequest) reports() (all []seal.Report, err error) {
+	at := map[string]int{}
+	for _, given := range q.Reports {
+		file, err := sealed.DigestOf(target.InDir(q.Dir, given.Path))
+		if err != nil {
+			return nil, fmt.Errorf("the report %s can't be sealed: %w", given.Path, err)
+		}
+		i, there := at[given.Name]
+		if !there {
+			i = len(all)
+			at[given.Name] = i
+			all = append(all, seal.Report{Name: given.Name, Tool: q.Tool, Version: q.Version, Command: q.Command, Exit: q.Exit})
+		}
+		all[i].Files = append(all[i].Files, file)
+	}
+	return all, nil
+}
