@@ -218,6 +218,69 @@ func TestServiceWaits(t *testing.T) {
 	s.door.end()
 }
 
+// TestServiceSealed: where the policy asks for seals, a report counts with its envelope alone, which serves in the place of a token.
+func TestServiceSealed(t *testing.T) {
+	s := newStation(t, "    wait: 2s\n", "")
+	keys := t.TempDir()
+	key := func(name string) string {
+		s.sandbox.must(0, "seal", "--generate-key", filepath.Join(keys, name))
+		public, err := os.ReadFile(filepath.Join(keys, name+".pub"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		return strings.TrimSpace(string(public))
+	}
+	key("stranger")
+	s.git("switch", "-q", "-C", "seals", "main")
+	s.write(".zincdoor/policy.yaml", strings.Replace(s.read(".zincdoor/policy.yaml"), "clean: empty}}", "clean: empty, sealed: ci}}\nseals: {ci: "+key("ci")+"}", 1))
+	head := s.commit("Reports are sealed")
+	s.propose("seals")
+	s.report("")
+	s.until("the policy's own change", func() bool { return s.statusOf(head, "zincdoor merge") == "good" })
+	s.quay.must("ida", "POST", "/repositories/tideboard/pulls/1/merge", map[string]any{"head": head})
+	s.git("fetch", "-q", s.address+"/git/tideboard.git", "+main:refs/heads/landed")
+	s.git("switch", "-q", "-C", "main", "landed")
+	head = s.branch("ebb", "int ebb;\n")
+	s.report("")
+	s.until("the report without a seal", func() bool { return s.statusOf(head, "zincdoor merge") == "unknown" })
+	seal := func(by, report string) string {
+		file := filepath.Join(keys, by+".seal")
+		s.write("build/sent.txt", report)
+		s.sandbox.must(0, "seal", "--report", "compiler=build/sent.txt", "--key", filepath.Join(keys, by), "--output", file)
+		return file
+	}
+	send := func(want int, args ...string) string {
+		t.Helper()
+		s.env = []string{"ZINCDOOR_SERVICE_TOKEN="}
+		out, errs, code := s.run(append([]string{"report", "send", "--service", s.door.address, "--repository", "tideboard", "--patience", "5s"}, args...)...)
+		if code != want {
+			t.Errorf("%v: exit code %d, want %d: %s%s", args, code, want, out, errs)
+		}
+		return out + errs
+	}
+	for name, c := range map[string]struct {
+		args []string
+		want string
+	}{
+		"a stranger's":     {[]string{"--sealed", seal("stranger", "")}, "isn't sealed by a key of ci"},
+		"another commit's": {[]string{"--sealed", seal("ci", ""), "--commit", "main"}, "and not of the one that is named"},
+	} {
+		if said := send(2, c.args...); !strings.Contains(said, c.want) {
+			t.Errorf("%s: %s", name, said)
+		}
+	}
+	envelope := seal("ci", "")
+	s.write("build/sent.txt", unused)
+	if said := send(2, "--sealed", envelope, "--report", "compiler=build/sent.txt"); !strings.Contains(said, "isn't one that the envelope seals") {
+		t.Error("an edited report:", said)
+	}
+	s.until("the envelope counts", func() bool { return s.statusOf(head, "zincdoor merge") == "good" })
+	other := s.branch("flood", "int flood;\n")
+	send(0, "--sealed", seal("ci", unused), "--report", "compiler=build/sent.txt")
+	s.until("what is sealed is judged", func() bool { return s.statusOf(other, "zincdoor merge") == "bad" })
+	s.door.end()
+}
+
 // TestServiceRefuses: requests that must not be done.
 func TestServiceRefuses(t *testing.T) {
 	wholeRun(t)

@@ -19,7 +19,7 @@ import (
 
 // Sealing is what a call brings that is sealed, and what it seals with.
 type Sealing struct {
-	Files   []string      // envelopes
+	Files   []sealed.File // envelopes
 	Key     *seal.Private // nil for none
 	Now     time.Time
 	Program string // the version that seals
@@ -303,4 +303,24 @@ func (q SealRequest) reports() (all []seal.Report, err error) {
 		all[i].Files = append(all[i].Files, file)
 	}
 	return all, nil
+}
+
+// SealerAt is the seal by which an envelope counts today, by the policy of a commit, or why it doesn't.
+func SealerAt(ctx context.Context, c Call, commit string, e *seal.Envelope) (by, why string, err error) {
+	repo, err := open(ctx, c.Dir)
+	if err != nil {
+		return "", "", err
+	}
+	defer repo.Close()
+	t, err := target.Of(repo, target.Name{Kind: policy.Tree, To: commit})
+	if err != nil {
+		return "", "", err
+	}
+	defer t.Close()
+	a, err := authority.Find(t, c.overrides())
+	if err != nil {
+		return "", "", err
+	}
+	by, why = sealed.Sealer(a.Policy.Policy, e, c.Today)
+	return by, why, nil
 }

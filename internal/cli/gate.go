@@ -15,6 +15,7 @@ import (
 	"zincdoor/internal/core/policy"
 	"zincdoor/internal/evidence"
 	"zincdoor/internal/render"
+	"zincdoor/internal/sealed"
 	"zincdoor/internal/target"
 )
 
@@ -127,7 +128,9 @@ func (p *program) sealingOf(g *gateFlags, o outputs) (app.Sealing, error) {
 		return app.Sealing{}, fmt.Errorf("a verdict is sealed for the day on which it is judged: leave out --today")
 	}
 	s, err := p.sealing(g.key)
-	s.Files = g.sealed
+	for _, file := range g.sealed {
+		s.Files = append(s.Files, sealed.File{Name: file, Path: file})
+	}
 	return s, err
 }
 

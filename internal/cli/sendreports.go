@@ -12,7 +12,10 @@ import (
 	"github.com/spf13/pflag"
 
 	"zincdoor/internal/app"
+	"zincdoor/internal/core/policy"
 	"zincdoor/internal/render"
+	"zincdoor/internal/seal"
+	"zincdoor/internal/sealed"
 	"zincdoor/internal/service/client"
 )
 
@@ -37,7 +40,7 @@ type sendFlags struct {
 	tokenFrom, roots                  string
 	plain                             bool
 	patience                          time.Duration
-	reports                           []string
+	reports, sealed                   []string
 }
 
 func (p *program) sendReports() *cobra.Command {
@@ -46,6 +49,8 @@ func (p *program) sendReports() *cobra.Command {
 		Use:   "send",
 		Short: "Send reports of a commit to a service",
 		Long: `Send reports of a commit to a service. A report is called as in the policy of the repository. The same content again is fine; other content for the same commit and name is refused, unless the token has the right to replace it.
+
+With --sealed an envelope (zincdoor seal) goes along, for a policy that asks for sealed reports. It serves in the place of a token too: what a key of the policy sealed for the commit is taken by that alone.
 
 It is sent again while the service can't be reached or asks to come later. The token is taken from the environment, and is never written anywhere.
 
@@ -64,6 +69,7 @@ zincdoor report send --service http://127.0.0.1:7312 --pull 1 --report cc=r`,
 	})
 	p.group(cmd, reportsHeading, func(f *pflag.FlagSet) {
 		f.StringArrayVar(&flags.reports, "report", nil, "`NAME=FILE`|a report, called as in the policy; repeatable")
+		f.StringArrayVar(&flags.sealed, "sealed", nil, "`FILE`|an envelope about the reports, or a sealed verdict; repeatable")
 		f.StringVar(&flags.commit, "commit", "HEAD", "`REV`|the commit that it was made at")
 		f.StringVar(&flags.pull, "pull", "", "the pull request's number `N`, where there is one")
 		f.StringVar(&flags.repository, "repository", "", "`NAME`|as the service calls it; else as history does")
@@ -75,7 +81,7 @@ func (p *program) runSend(ctx context.Context, flags sendFlags) error {
 	switch {
 	case flags.address == "":
 		return errors.New("name the service: --service https://records.example")
-	case len(flags.reports) == 0:
+	case len(flags.reports)+len(flags.sealed) == 0:
 		return errors.New("name what to send: --report NAME=FILE, as the policy calls it")
 	}
 	s := client.Service{Address: flags.address, Plain: flags.plain, Patience: flags.patience, Tell: func(text string) { p.tell(p.err, "zincdoor: %s\n", render.Safe(text)) }}
@@ -83,8 +89,8 @@ func (p *program) runSend(ctx context.Context, flags sendFlags) error {
 	if flags.tokenFrom != "" {
 		variable = flags.tokenFrom
 	}
-	if s.Token = strings.TrimSpace(os.Getenv(variable)); s.Token == "" {
-		return fmt.Errorf("the environment variable %s, for the token, is empty or not set; who runs the service makes one: zincdoor serve token make", variable)
+	if s.Token = strings.TrimSpace(os.Getenv(variable)); s.Token == "" && (len(flags.sealed) == 0 || flags.tokenFrom != "") {
+		return fmt.Errorf("the environment variable %s, for the token, is empty or not set; who runs the service makes one: zincdoor serve token make; or seal what you send: --sealed FILE", variable)
 	}
 	os.Unsetenv(variable)
 	var err error
@@ -105,19 +111,12 @@ func (p *program) runSend(ctx context.Context, flags sendFlags) error {
 	if err != nil {
 		return graded(err)
 	}
-	var all []client.Report
-	for _, one := range flags.reports {
-		name, file, ok := strings.Cut(one, "=")
-		if !ok || name == "" || file == "" {
-			return fmt.Errorf("--report takes NAME=FILE here, not %q", one)
-		}
-		content, err := os.ReadFile(file)
-		if err != nil {
-			return unjudged{fmt.Errorf("the report %s can't be read: %w; nothing was sent", name, err)}
-		}
-		all = append(all, client.Report{Repository: repository, Commit: commit, Name: name, Pull: flags.pull, Content: content})
+	all, err := flags.contents()
+	if err != nil {
+		return err
 	}
 	for _, r := range all {
+		r.Repository, r.Commit, r.Pull = repository, commit, flags.pull
 		answer, err := c.Send(ctx, r)
 		if err != nil {
 			return unjudged{fmt.Errorf("the report %s isn't sent: %w", r.Name, err)}
@@ -125,4 +124,39 @@ func (p *program) runSend(ctx context.Context, flags sendFlags) error {
 		p.tell(p.out, "%s %s, %s of %.10s\n", answer.State, render.Safe(r.Name), render.ByteCount(answer.Size), commit)
 	}
 	return nil
+}
+
+// contents are what is to be sent: envelopes first, so that no report waits for its own.
+func (s *sendFlags) contents() (all []client.Report, err error) {
+	var envelopes []*seal.Envelope
+	for _, file := range s.sealed {
+		data, err := sealed.ReadFile(file)
+		if err != nil {
+			return nil, unjudged{fmt.Errorf("the envelope %s can't be read: %w; nothing was sent", file, err)}
+		}
+		e, err := seal.Read(data)
+		if err != nil {
+			return nil, fmt.Errorf("--sealed %s: %w", file, err)
+		}
+		envelopes = append(envelopes, e)
+		all = append(all, client.Report{Name: policy.SealReport + e.Digest[:16], Content: data, Seal: data})
+	}
+	files, err := namedReports(s.reports)
+	if err != nil {
+		return nil, err
+	}
+	for _, file := range files {
+		content, err := os.ReadFile(file.Path)
+		if err != nil {
+			return nil, unjudged{fmt.Errorf("the report %s can't be read: %w; nothing was sent", file.Name, err)}
+		}
+		r := client.Report{Name: file.Name, Content: content}
+		for n, e := range envelopes {
+			if e.Statement.Reports != nil && e.Statement.Reports.Named(file.Name) != nil {
+				r.Seal = all[n].Content
+			}
+		}
+		all = append(all, r)
+	}
+	return all, nil
 }

@@ -24,6 +24,9 @@ func (r *reader) reports(n *yaml.Node) {
 		if f.name == measure.Tool {
 			r.complain(f.key, "a report can't be called %q, which is what numbers about code come from", f.name)
 		}
+		if strings.HasPrefix(f.name, policy.SealReport) {
+			r.complain(f.key, "a report can't be called %q: what begins with %s is a sealed statement", f.name, policy.SealReport)
+		}
 		report := policy.Report{Name: f.name}
 		complaints := len(r.problems)
 		runKeys, orphans := r.runKeys(&report)

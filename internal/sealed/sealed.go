@@ -56,12 +56,15 @@ const mostRefs = 1000
 
 // Bearer is what brings statements.
 type Bearer struct {
-	Dir   string   // where the call is made
-	Files []string // envelopes that the call names
-	Today string   // YYYY-MM-DD, UTC
+	Dir   string // where the call is made
+	Files []File // envelopes that the call names
+	Today string // YYYY-MM-DD, UTC
 	Now   time.Time
 	Key   *seal.Public // whose private part the call has: what is made here counts as sealed by it; nil for none
 }
+
+// File is an envelope in a file, and how people call it.
+type File struct{ Name, Path string }
 
 // Statements are those at hand for one target.
 type Statements struct {
@@ -89,15 +92,15 @@ func Needed(p *policy.Policy, d policy.Door) bool {
 func Gather(t *target.Target, p *policy.Policy, b Bearer) (*Statements, error) {
 	s := &Statements{bearer: b, policy: p, repo: t.Repo, along: t.Along}
 	for _, file := range b.Files {
-		data, err := ReadFile(target.InDir(b.Dir, file))
+		data, err := ReadFile(target.InDir(b.Dir, file.Path))
 		if err != nil {
-			return nil, target.WrongCall("--sealed %s: %v", file, err)
+			return nil, target.WrongCall("--sealed %s: %v", file.Name, err)
 		}
 		e, err := seal.Read(data)
 		if err != nil {
-			return nil, target.WrongCall("--sealed %s: %v", file, err)
+			return nil, target.WrongCall("--sealed %s: %v", file.Name, err)
 		}
-		s.all = append(s.all, statement{file, e})
+		s.all = append(s.all, statement{file.Name, e})
 	}
 	if t.IsPatch || t.Repo == nil {
 		return s, nil
@@ -224,6 +227,24 @@ func (s *Statements) inForce(name string, key policy.Key, public seal.Public, fr
 	}
 	why.note(outOfTime, "%s is sealed by the key %s of %s, which %s", from, public.ID, name, when)
 	return false
+}
+
+// Sealer is the seal of a policy whose key sealed an envelope and counts today, or why there is none.
+func Sealer(p *policy.Policy, e *seal.Envelope, today string) (by, why string) {
+	var names []string
+	for _, s := range p.Seals {
+		names = append(names, s.Name)
+	}
+	if len(names) == 0 {
+		return "", "the policy has no seals"
+	}
+	s := &Statements{bearer: Bearer{Today: today}, policy: p}
+	var refused refusal
+	by, _, _ = s.sealedBy(statement{"it", e}, names, &refused)
+	if by == "" {
+		return "", refused.why
+	}
+	return by, ""
 }
 
 // treeName is a statement's tree for people, with a commit that has it.

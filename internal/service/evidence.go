@@ -19,6 +19,7 @@ import (
 	"zincdoor/internal/core/pattern"
 	"zincdoor/internal/git"
 	"zincdoor/internal/recordfile"
+	"zincdoor/internal/seal"
 	"zincdoor/internal/service/ledger"
 )
 
@@ -102,9 +103,13 @@ func (s *Service) evidence(w http.ResponseWriter, r *http.Request) {
 
 func (s *Service) take(w http.ResponseWriter, r *http.Request) (*ledger.Token, *taken, error) {
 	t, err := s.bearer(r)
+	var envelope *seal.Envelope
+	if errors.Is(err, ledger.ErrNoToken) && r.Header.Get(sealField) != "" {
+		t, envelope, err = s.sealer(r)
+	}
 	switch {
 	case errors.Is(err, ledger.ErrNoToken):
-		return nil, nil, refuse(http.StatusUnauthorized, "sending takes a token: Authorization: Bearer TOKEN")
+		return nil, nil, refuse(http.StatusUnauthorized, "sending takes a token (Authorization: Bearer TOKEN), or a sealed statement about what is sent (%s)", sealField)
 	case err != nil:
 		return nil, nil, err
 	}
@@ -132,6 +137,9 @@ func (s *Service) take(w http.ResponseWriter, r *http.Request) (*ledger.Token, *
 		return t, nil, refuse(http.StatusServiceUnavailable, "%d reports come in at the moment; come again", mostSending)
 	}
 	content, err := receive(w, r)
+	if err == nil {
+		err = checkSealed(done, content, envelope)
+	}
 	if err != nil {
 		return t, nil, err
 	}

@@ -2,6 +2,9 @@ package policy
 
 import "slices"
 
+// SealReport begins the names of what is sent to a service in the place of a report and is an envelope; no report is called so.
+const SealReport = "seal."
+
 // Seal is a name, and the keys whose seals count under it.
 type Seal struct {
 	Name string

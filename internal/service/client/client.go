@@ -23,7 +23,7 @@ import (
 // Service is a service that reports are sent to.
 type Service struct {
 	Address  string
-	Token    string
+	Token    string        // "" where what is sent is sealed
 	Roots    []byte        // certificates (PEM) to trust beside the system's
 	Plain    bool          // the token may go to another machine unencrypted
 	Patience time.Duration // how long one report is sent again
@@ -37,6 +37,7 @@ type Report struct {
 	Name       string // as the policy calls it
 	Pull       string // the number of the pull request that it is for, "" for none
 	Content    []byte
+	Seal       []byte // an envelope that is about it, shown where there is no token
 }
 
 // Answer is what the service made of a report: it was taken, known already, or replaced another one.
@@ -110,7 +111,11 @@ func (c *Client) once(ctx context.Context, r Report, packed []byte) (a Answer, l
 		return a, 0, err
 	}
 	sum := sha256.Sum256(packed)
-	call.Header.Set("Authorization", "Bearer "+c.Token)
+	if c.Token != "" {
+		call.Header.Set("Authorization", "Bearer "+c.Token)
+	} else {
+		call.Header.Set("Zincdoor-Seal", base64.StdEncoding.EncodeToString(r.Seal))
+	}
 	call.Header.Set("Content-Type", "application/octet-stream")
 	call.Header.Set("Content-Encoding", "zstd")
 	call.Header.Set("Content-Digest", "sha-256=:"+base64.StdEncoding.EncodeToString(sum[:])+":")

@@ -20,6 +20,8 @@ import (
 	"zincdoor/internal/files"
 	"zincdoor/internal/policyfile"
 	"zincdoor/internal/recordfile"
+	"zincdoor/internal/seal"
+	"zincdoor/internal/sealed"
 	"zincdoor/internal/service/ledger"
 )
 
@@ -176,11 +178,34 @@ func (j *Jobs) gate(ctx context.Context, q app.GateRequest, g gathered) (*app.Ju
 	if err != nil {
 		return nil, err
 	}
+	seals, err := write("seal", g.seals)
+	if err != nil {
+		return nil, err
+	}
+	for _, f := range seals {
+		q.Sealing.Files = append(q.Sealing.Files, sealed.File(f))
+	}
+	q.Sealing.Now = j.Now()
 	all, err := app.Gate(ctx, q)
 	if err != nil {
 		return nil, err
 	}
 	return all[0], nil
+}
+
+// Sealer is the seal by which an envelope counts today in a repository, by the policy of its default branch as it was last seen here, or why
+// it doesn't. The error is that of a repository which isn't known yet.
+func (j *Jobs) Sealer(ctx context.Context, repository string, e *seal.Envelope) (by, why string, err error) {
+	r, err := j.repository(repository)
+	if err != nil {
+		return "", "", err
+	}
+	m := j.mirror(r)
+	main := m.Main(ctx)
+	if main == "" {
+		return "", "", errors.New("the repository hasn't been fetched yet")
+	}
+	return app.SealerAt(ctx, j.call(m.Dir), main, e)
 }
 
 // layOut writes a report to a file.

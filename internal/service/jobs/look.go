@@ -192,6 +192,7 @@ type gathered struct {
 	why     error
 	head    []ledger.Upload
 	base    []ledger.Upload
+	seals   []ledger.Upload
 	lacking []string
 }
 
@@ -210,6 +211,9 @@ func (j *Jobs) gather(ctx context.Context, q app.GateRequest, s *ledger.Subject)
 	}
 	there := map[string]bool{}
 	for _, u := range sent {
+		if strings.HasPrefix(u.Name, policy.SealReport) {
+			g.seals = append(g.seals, u)
+		}
 		if slices.Contains(g.wanted.Reports, u.Name) || slices.Contains(g.wanted.Others, u.Name) {
 			there[u.Name] = true
 			g.head = append(g.head, u)
@@ -247,7 +251,7 @@ func (g gathered) hash(s *ledger.Subject) string {
 	if g.wanted != nil {
 		fmt.Fprintln(h, g.wanted.Door, g.wanted.Policy)
 	}
-	for _, u := range slices.Concat(g.head, g.base) {
+	for _, u := range slices.Concat(g.head, g.base, g.seals) {
 		fmt.Fprintf(h, "%s %s %s\n", u.Head, u.Name, u.Digest)
 	}
 	if g.why != nil {
