@@ -210,6 +210,9 @@ func TestExamples(t *testing.T) {
 			if strings.HasPrefix(command, "zincdoor serve token revoke") { // which there isn't
 				command += "; test $? = 3"
 			}
+			if strings.HasPrefix(command, "zincdoor seal --") && !strings.Contains(command, "--generate-key") || strings.HasPrefix(command, "zincdoor verify") {
+				command = "zincdoor seal --generate-key ci-key; cp ci-key ops-key; mkdir -p build; echo >build/cc.txt; zincdoor seal --report compiler=build/cc.txt --key ci-key --output cc.seal; zincdoor gate --into main --door merge --key ci-key --quiet --write sealed=verdict.seal; " + command
+			}
 			if strings.HasPrefix(command, "zincdoor report send") { // which finds nobody at that address
 				command = "echo >vet.json; echo >r; export ZINCDOOR_SERVICE_TOKEN=5d01c2a7.x; " + command + " --patience 1ms; test $? = 2"
 			}
