@@ -190,6 +190,45 @@ func TestSealed(t *testing.T) {
 			t.Errorf("the exception doesn't let it in:\n%s", seen)
 		}
 	})
+	t.Run("in a note of git's", func(t *testing.T) {
+		t.Parallel()
+		s := newSealing(t)
+		s.git("notes", "--ref=seals", "add", "-F", s.sealVerdict(), s.head)
+		s.git("clone", "-q", "--no-local", ".", filepath.Join(s.keys, "elsewhere"))
+		other := &sealing{sandbox: &sandbox{T: t, dir: filepath.Join(s.keys, "elsewhere")}, base: s.base, head: s.head}
+		other.git("fetch", "-q", "origin", "refs/notes/seals:refs/notes/seals")
+		other.write("note.seal", other.git("notes", "--ref=seals", "show", s.head)+"\n")
+		if v := other.pushed(s.base, s.head, "--sealed", "note.seal"); v.Outcome != "open" {
+			t.Errorf("the verdict in a note doesn't open the door:\n%s", v.about())
+		}
+	})
+	t.Run("a linter that the door starts", func(t *testing.T) {
+		t.Parallel()
+		s := newSealing(t)
+		s.git("switch", "-q", "main")
+		s.write(".zincdoor/policy.yaml", strings.Replace(s.read(".zincdoor/policy.yaml"), "compiler: {file: build/cc.txt, as: diagnostics, clean: empty,", "compiler: {run: ['true'], as: diagnostics,", 1))
+		s.commit("started")
+		s.git("switch", "-q", "-C", "flood")
+		s.write("core/tide.c", altered)
+		s.commit("flood")
+		for key, want := range map[string]string{"": "give the key to what starts the linter", "stranger": "the key of this call is none of theirs", "ended": "which ended on", "ci": ""} {
+			args := []string{"--into", "main", "--door", "merge", "--run"}
+			if key != "" {
+				args = append(args, "--key", s.key(key))
+			}
+			if v := s.judge(args...); (v.Outcome == "open") != (want == "") || !strings.Contains(v.about(), want) {
+				t.Errorf("with the key %q: %s", key, v.about())
+			}
+		}
+	})
+	t.Run("who only looks isn't asked for seals", func(t *testing.T) {
+		t.Parallel()
+		s := newSealing(t)
+		s.write("build/cc.txt", warn("core/tide.c", 5))
+		if out := s.must(0, "findings", "--into", "main", "--door", "merge"); !strings.Contains(out, "core/tide.c:5") {
+			t.Errorf("findings of an unsealed report aren't shown:\n%s", out)
+		}
+	})
 	t.Run("of the index and the work tree", func(t *testing.T) {
 		t.Parallel()
 		s := newSealing(t)

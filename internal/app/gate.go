@@ -36,6 +36,7 @@ type GateRequest struct {
 
 	keeping *keeping // where the records of the call go
 	live    *Live    // whose request it is, nil for none
+	listing bool     // no door decides anything
 }
 
 // Gate judges a change at a door: one verdict, but for a push one for each ref. An error wraps ErrCall or is a
@@ -53,6 +54,7 @@ func Gate(ctx context.Context, q GateRequest) ([]*Judged, error) {
 
 // List judges a change at whatever door there is, named or not: for its findings' places and standings, not its outcome.
 func List(ctx context.Context, q GateRequest) ([]*Judged, error) {
+	q.listing = true
 	return q.each(ctx, func(ctx context.Context, t *target.Target) (*Judged, error) {
 		return q.judge(ctx, t, (*authority.Authority).ChooseAnyDoor)
 	})

@@ -38,9 +38,9 @@ func (q GateRequest) bearer() sealed.Bearer {
 	return b
 }
 
-// statements are the sealed ones at hand, nil where the door asks for none.
+// statements are the sealed ones at hand, nil where the door asks for none. Who only looks, or types, isn't asked for seals.
 func (q GateRequest) statements(t *target.Target, a *authority.Authority) (*sealed.Statements, error) {
-	if !sealed.Needed(a.Policy.Policy, a.Door) {
+	if q.listing || q.live != nil || !sealed.Needed(a.Policy.Policy, a.Door) {
 		return nil, nil
 	}
 	return sealed.Gather(t, a.Policy.Policy, q.bearer())
@@ -49,6 +49,9 @@ func (q GateRequest) statements(t *target.Target, a *authority.Authority) (*seal
 // addSealed adds the sealed verdicts that the door needs, and the exception that opens it.
 func (q GateRequest) addSealed(t *target.Target, a *authority.Authority, lists *authority.Lists, statements *sealed.Statements, in *judge.Input) error {
 	if statements == nil {
+		for _, need := range a.Door.Verdicts {
+			in.Evidence = append(in.Evidence, sealed.Unasked(need))
+		}
 		return nil
 	}
 	if len(a.Door.Verdicts) > 0 {

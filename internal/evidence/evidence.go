@@ -68,7 +68,7 @@ type Request struct {
 	// report, and told whether all of it was read.
 	Keep func(name, format string) (to io.Writer, end func(whole bool))
 
-	Sealed  *sealed.Statements // what is sealed of the target; nil where the policy asks for nothing sealed
+	Sealed  *sealed.Statements // what is sealed of the target; nil where nobody asks for seals
 	Digests bool               // Collected.Contents is asked for
 	Tell    func(lint.Step)
 
