@@ -5,9 +5,11 @@ import (
 	_ "embed"
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"text/template"
+	"time"
 )
 
 // packageForms are the packages that a Linux platform gets, with the folders in which its shells look for completions.
@@ -25,6 +27,9 @@ var packageForm = template.Must(template.New("package.yaml").Parse(packageText))
 func (r *release) packages(p platform, version, folder string) (made []string, err error) {
 	man := filepath.Join(folder, "man")
 	if err := compressAll(man); err != nil {
+		return nil, err
+	}
+	if err := setTimes(folder, r.time); err != nil {
 		return nil, err
 	}
 	for _, is := range packageForms {
@@ -45,6 +50,16 @@ func (r *release) packages(p platform, version, folder string) (made []string, e
 		made = append(made, name)
 	}
 	return made, nil
+}
+
+// setTimes gives all that is in a folder one time: of the files in a tree the packages keep their own.
+func setTimes(folder string, at time.Time) error {
+	return filepath.WalkDir(folder, func(path string, _ fs.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		return os.Chtimes(path, at, at)
+	})
 }
 
 // compressAll compresses each file of a folder, as packages have their man pages.

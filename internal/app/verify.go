@@ -63,7 +63,7 @@ func Verify(ctx context.Context, q VerifyRequest) (*Verified, error) {
 }
 
 func (v *Verified) bearer(q VerifyRequest) sealed.Bearer {
-	return sealed.Bearer{Dir: q.Dir, Files: []sealed.File{{Name: q.File, Path: q.File}}, Today: q.Today, Now: q.Now}
+	return sealed.Bearer{Dir: q.Dir, Alone: true, Files: []sealed.File{{Name: q.File, Path: q.File}}, Today: q.Today, Now: q.Now}
 }
 
 // verdict checks a verdict against the ref that it names, or the one that the call does.

@@ -242,13 +242,17 @@ func (p *program) passphrase(file string) ([]byte, error) {
 		return []byte(secret), nil
 	}
 	terminal, err := os.OpenFile("/dev/tty", os.O_RDWR, 0)
-	if err != nil {
+	switch {
+	case err == nil:
+		defer terminal.Close()
+	case p.atTerminal(): // of a system that has no such file
+		terminal = p.in.(*os.File)
+	default:
 		return nil, fmt.Errorf("it is encrypted, and nobody is there to ask for its passphrase; set %s", passphraseVariable)
 	}
-	defer terminal.Close()
-	fmt.Fprintf(terminal, "passphrase of %s: ", render.Safe(file))
+	p.tell(p.err, "passphrase of %s: ", render.Safe(file))
 	secret, err := term.ReadPassword(int(terminal.Fd()))
-	fmt.Fprintln(terminal)
+	p.tell(p.err, "\n")
 	return secret, err
 }
 

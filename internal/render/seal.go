@@ -78,9 +78,19 @@ func Verify(w io.Writer, format string, v Verified) error {
 	}
 	l := lookFor(w)
 	var text strings.Builder
+	column := indent + 2
+	if v.Statement.Reports != nil {
+		for _, r := range v.Statement.Reports.Reports {
+			column = max(column, min(len(r.Name)+4, 3*indent))
+		}
+	}
 	line := func(name, value string) {
-		if value != "" {
-			fmt.Fprintf(&text, "  %s %s\n", l.faint.Render(fmt.Sprintf("%-9s", name)), Safe(value))
+		if value == "" {
+			return
+		}
+		for _, part := range Wrap(Safe(value), max(l.columns-column, 20)) {
+			fmt.Fprintf(&text, "%s%s\n", l.faint.Render(fmt.Sprintf("%-*s", column, "  "+Safe(name))), part)
+			name = ""
 		}
 	}
 	s := v.Statement

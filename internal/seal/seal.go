@@ -237,7 +237,7 @@ func decode(from *structpb.Struct, to any) error {
 // plain is a library's complaint without its own name and without what is odd in a message.
 func plain(err error) string {
 	text := strings.Join(strings.Fields(err.Error()), " ")
-	for _, prefix := range []string{"json: ", "proto: "} {
+	for _, prefix := range []string{"json: ", "jsontext: ", "proto: "} {
 		text = strings.TrimPrefix(text, prefix)
 	}
 	return text[:min(len(text), 200)]
