@@ -336,6 +336,16 @@ func TestCheats(t *testing.T) {
 			s.sealReport()
 			return reports(s, "--sealed", s.forge("cc.seal", "ci", func(st *seal.Statement) { st.Reports.Time = time.Now().AddDate(0, 0, 1) }))
 		}, "was sealed at a time to come"},
+		"a report of the state before, unsealed": {func(s *sealing) verdict {
+			s.write("build/cc.txt", warn("core/tide.c", 5))
+			seals := s.sealReport()
+			s.write("build/base.txt", warn("core/tide.c", 5))
+			return reports(s, append(seals, "--base-report", "diagnostics=build/base.txt")...)
+		}, "one of the state before the change must be too"},
+		"a report of the state before, sealed for this one": {func(s *sealing) verdict {
+			s.write("build/cc.txt", warn("core/tide.c", 5))
+			return reports(s, append(s.sealReport(), "--base-report", "compiler=build/cc.txt")...)
+		}, "is sealed for another tree"},
 		"a verdict in the place of a report": {func(s *sealing) verdict { return reports(s, "--sealed", s.sealVerdict()) }, "it isn't sealed; seal it"},
 
 		"a push without a verdict": {func(s *sealing) verdict { return s.pushed(s.base, s.head) }, "no sealed verdict is of the judged tree"},
@@ -421,6 +431,14 @@ func TestCheats(t *testing.T) {
 		"an exception of the build's key": {func(s *sealing) verdict {
 			return s.pushed(s.base, s.head, "--sealed", s.except("push", "2090-01-01", "ci"))
 		}, "isn't sealed by a key of operators"},
+		"an exception by a key for other files": {func(s *sealing) verdict {
+			s.git("switch", "-q", "main")
+			s.write(".zincdoor/policy.yaml", strings.Replace(s.read(".zincdoor/policy.yaml"), "exceptions: operators", "exceptions: ci", 1))
+			tip := s.commit("exceptions of ci")
+			s.git("switch", "-q", "-C", "flood")
+			s.write("core/tide.c", altered)
+			return s.pushed(tip, s.commit("flood"), "--sealed", s.except("push", "2090-01-01", "fares"))
+		}, "a key that speaks for fares/** alone"},
 		"an exception for another tree": {func(s *sealing) verdict {
 			file := s.except("push", "2090-01-01", "operators")
 			s.write("core/tide.c", altered+altered)

@@ -271,7 +271,9 @@ func (q GateRequest) collect(ctx context.Context, t *target.Target, a *authority
 	})
 	request := collecting(t, a, q.Call, q.Reports, q.Tell)
 	request.Lines, request.Keep = q.Lines, kept.keeper()
-	request.Sealed, request.Digests = statements, q.Sealing.Key != nil
+	if request.Sealed = statements; q.Sealing.Key != nil { // nothing is sealed that a cache may have been given by others
+		request.Digests, request.Fresh = true, true
+	}
 	if q.live != nil {
 		request.Starts, request.Words = q.live.step.Starts, q.live.words
 	}

@@ -54,18 +54,18 @@ func (q GateRequest) addSealed(t *target.Target, a *authority.Authority, lists *
 		}
 		return nil
 	}
+	paths, err := changedPaths(t)
+	if err != nil {
+		return err
+	}
 	if len(a.Door.Verdicts) > 0 {
-		paths, err := changedPaths(t)
-		if err != nil {
-			return err
-		}
 		expected, err := expectedOf(q, t, a, lists)
 		if err != nil {
 			return err
 		}
 		in.Evidence = append(in.Evidence, statements.Verdicts(a.Door, expected, paths)...)
 	}
-	exception, notices := statements.Exception(a.Door)
+	exception, notices := statements.Exception(a.Door, paths)
 	in.Exception, in.Notices = exception, append(in.Notices, notices...)
 	return nil
 }

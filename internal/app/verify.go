@@ -149,7 +149,7 @@ func (v *Verified) tree(repo *git.Repo, q VerifyRequest) error {
 		if known, ok := p.Door(door.Name); ok {
 			door.Exceptions = known.Exceptions
 		}
-		found, notices := statements.Exception(door)
+		found, notices := statements.Exception(door, nil)
 		switch {
 		case found != nil:
 			v.By = append(v.By, found.Seal)

@@ -26,6 +26,9 @@ func (q Request) checkSeals(all []*reading) {
 	}
 	for _, r := range all {
 		terms := r.from.terms
+		if q.Sealed != nil && q.Target.Before && !q.sealedHere(r.from) && q.Policy.NeedsSeals(q.Door) {
+			r.fail(judge.Foreign, "where reports must be sealed, one of the state before the change must be too: name it as the policy does (--base-report NAME=FILE), and seal it for that state")
+		}
 		if q.Sealed == nil || !q.sealedHere(r.from) || broken[terms.Name] && !r.state.Sound() {
 			continue
 		}

@@ -5,9 +5,9 @@ package sealed
 import (
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
-	"slices"
 	"strings"
 	"time"
 
@@ -50,8 +50,7 @@ type statement struct {
 
 // Needed reports whether a door asks for anything sealed.
 func Needed(p *policy.Policy, d policy.Door) bool {
-	reports, _ := p.Needed(d)
-	return len(d.Verdicts)+len(d.Exceptions) > 0 || slices.ContainsFunc(reports, func(r policy.Report) bool { return len(r.Sealed) > 0 })
+	return len(d.Verdicts)+len(d.Exceptions) > 0 || p.NeedsSeals(d)
 }
 
 // Gather reads the statements at hand. The error is that of a call which names what can't be read; refs that hold no statement are
@@ -109,18 +108,19 @@ func (s *Statements) gatherRefs() error {
 
 // ReadFile reads an envelope from a file, no more than one may have.
 func ReadFile(file string) ([]byte, error) {
-	info, err := os.Stat(file)
-	switch {
-	case errors.Is(err, fs.ErrNotExist):
-		return nil, errors.New("there is no such file")
-	case err != nil:
+	in, err := os.Open(file)
+	if err != nil {
+		if errors.Is(err, fs.ErrNotExist) {
+			err = errors.New("there is no such file")
+		}
 		return nil, err
-	case !info.Mode().IsRegular():
-		return nil, errors.New("it is no file")
-	case info.Size() > seal.MostBytes:
-		return nil, fmt.Errorf("it has %d bytes, where %d are allowed", info.Size(), seal.MostBytes)
 	}
-	return os.ReadFile(file)
+	defer in.Close()
+	data, err := io.ReadAll(io.LimitReader(in, seal.MostBytes+1))
+	if err == nil && len(data) > seal.MostBytes {
+		err = fmt.Errorf("it has more than %d bytes", seal.MostBytes)
+	}
+	return data, err
 }
 
 // refusal is why a statement doesn't count. Of several the one counts that came furthest.
@@ -154,23 +154,28 @@ func (s *Statements) counted(names []string, about func(seal.Statement) bool, no
 		if !about(st.envelope.Statement) {
 			continue
 		}
-		by, key, ok := s.sealedBy(st, names, why)
-		if !ok {
-			continue
-		}
-		if at := st.envelope.Statement; at.Tree != s.tree {
+		sealers := s.sealersOf(st, names, why)
+		if at := st.envelope.Statement; len(sealers) > 0 && at.Tree != s.tree {
 			why.note(ofAnotherTree, "%s is sealed for another tree, %s; the judged tree is %.12s", st.from, s.treeName(at), s.tree)
 			continue
 		}
-		if see(st, key, why) {
-			return by, key, nil
+		for _, by := range sealers {
+			if see(st, by.key, why) {
+				return by.seal, by.key, nil
+			}
 		}
 	}
 	return "", policy.Key{}, why
 }
 
-// sealedBy is the seal, of some names, that sealed a statement with a key that counts today.
-func (s *Statements) sealedBy(st statement, names []string, why *refusal) (by string, key policy.Key, ok bool) {
+// sealer is a key of a seal.
+type sealer struct {
+	seal string
+	key  policy.Key
+}
+
+// sealersOf are the keys of some seals that sealed a statement and count today.
+func (s *Statements) sealersOf(st statement, names []string, why *refusal) (all []sealer) {
 	why.note(byOthers, "%s isn't sealed by a key of %s", st.from, strings.Join(names, " or "))
 	for _, name := range names {
 		named, _ := s.policy.Seal(name)
@@ -180,11 +185,11 @@ func (s *Statements) sealedBy(st statement, names []string, why *refusal) (by st
 				continue
 			}
 			if s.inForce(name, key, public, st.from, why) {
-				return name, key, true
+				all = append(all, sealer{name, key})
 			}
 		}
 	}
-	return "", policy.Key{}, false
+	return all
 }
 
 func (s *Statements) inForce(name string, key policy.Key, public seal.Public, from string, why *refusal) bool {
@@ -210,11 +215,11 @@ func Sealer(p *policy.Policy, e *seal.Envelope, today string) (by, why string) {
 	}
 	s := &Statements{bearer: Bearer{Today: today}, policy: p}
 	var refused refusal
-	by, _, _ = s.sealedBy(statement{"it", e}, names, &refused)
-	if by == "" {
+	sealers := s.sealersOf(statement{"it", e}, names, &refused)
+	if len(sealers) == 0 {
 		return "", refused.why
 	}
-	return by, ""
+	return sealers[0].seal, ""
 }
 
 // treeName is a statement's tree for people, with a commit that has it.

@@ -78,7 +78,7 @@ func (s *Statements) holds(st statement, key policy.Key, door string, want Expec
 		why.note(ofAnotherThing, "%s is a verdict of the door %s, and the one of %s is needed", st.from, v.Door, door)
 		return false
 	}
-	outside := slices.IndexFunc(files, func(path string) bool { return len(key.Paths) > 0 && !policy.MatchPath(key.Paths, path) })
+	outside := beyond(key, files)
 	again := "; judge it again"
 	switch {
 	case v.Ref != want.Ref:
@@ -95,8 +95,8 @@ func (s *Statements) holds(st statement, key policy.Key, door string, want Expec
 		why.note(altered, "%s was sealed at a time to come: %s", st.from, v.Time.UTC().Format(time.RFC3339))
 	case v.Until != "" && v.Until < s.bearer.Today:
 		why.note(altered, "%s holds until %s, when an acceptance or a limit that it rests on ended or began%s", st.from, v.Until, again)
-	case outside >= 0:
-		why.note(altered, "%s is sealed by a key that speaks for %s alone, and the change touches %s", st.from, strings.Join(key.Paths, ", "), files[outside])
+	case outside != "":
+		why.note(altered, "%s %s", st.from, outside)
 	case !v.Passed && v.Mode != string(policy.Enforce):
 		why.note(failed, "%s says that the door %s only advises, so it proves nothing", st.from, door)
 	case !v.Passed:
@@ -107,6 +107,15 @@ func (s *Statements) holds(st statement, key policy.Key, door string, want Expec
 	return false
 }
 
+// beyond says which of some files a key mayn't speak of, "" where it may speak of all.
+func beyond(key policy.Key, files []string) string {
+	at := slices.IndexFunc(files, func(path string) bool { return len(key.Paths) > 0 && !policy.MatchPath(key.Paths, path) })
+	if at < 0 {
+		return ""
+	}
+	return fmt.Sprintf("is sealed by a key that speaks for %s alone, and the change touches %s", strings.Join(key.Paths, ", "), files[at])
+}
+
 func orNoRef(ref string) string {
 	if ref == "" {
 		return "no ref"
@@ -114,14 +123,16 @@ func orNoRef(ref string) string {
 	return ref
 }
 
-// Exception is the operator's exception that opens a door, nil where there is none.
-func (s *Statements) Exception(d policy.Door) (found *judge.Exception, notices []string) {
+// Exception is the operator's exception that opens a door to a change of some files, nil where there is none.
+func (s *Statements) Exception(d policy.Door, files []string) (found *judge.Exception, notices []string) {
 	if len(d.Exceptions) == 0 || s.tree == "" {
 		return nil, nil
 	}
-	by, _, why := s.counted(d.Exceptions, func(of seal.Statement) bool { return of.Exception != nil }, "", func(st statement, _ policy.Key, why *refusal) bool {
-		e := st.envelope.Statement.Exception
+	by, _, why := s.counted(d.Exceptions, func(of seal.Statement) bool { return of.Exception != nil }, "", func(st statement, key policy.Key, why *refusal) bool {
+		e, outside := st.envelope.Statement.Exception, beyond(key, files)
 		switch {
+		case outside != "":
+			why.note(altered, "%s %s", st.from, outside)
 		case e.Door != d.Name:
 			why.note(ofAnotherThing, "%s is an exception for the door %s, and this is %s", st.from, e.Door, d.Name)
 		case e.Until < s.bearer.Today:

@@ -51,3 +51,9 @@ func (p *Policy) FirmSeal(names []string) string {
 	}
 	return names[i]
 }
+
+// NeedsSeals reports whether a door is judged by reports that must be sealed.
+func (p *Policy) NeedsSeals(d Door) bool {
+	reports, _ := p.Needed(d)
+	return slices.ContainsFunc(reports, func(r Report) bool { return len(r.Sealed) > 0 })
+}

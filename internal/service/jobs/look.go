@@ -230,6 +230,9 @@ func (j *Jobs) gather(ctx context.Context, q app.GateRequest, s *ledger.Subject)
 		}
 		before := map[string]bool{}
 		for _, u := range sent {
+			if strings.HasPrefix(u.Name, policy.SealReport) {
+				g.seals = append(g.seals, u)
+			}
 			if slices.Contains(g.wanted.OfBase, u.Name) {
 				before[u.Name] = true
 				g.base = append(g.base, u)
