@@ -33,6 +33,7 @@ func (f *File) Idle(files []string, seen []finding.Finding) Problems {
 		i.rules(seen)
 	}
 	i.tools()
+	i.seals()
 	i.limits()
 	return i.problems.sorted()
 }

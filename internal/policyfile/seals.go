@@ -273,3 +273,22 @@ func compareSealed(d, now policy.Door, note func(tighter bool, format string, ar
 		note(holdsAll(d.Exceptions, now.Exceptions), "%s: exceptions altered", d.Name)
 	}
 }
+
+// seals notes those that nothing asks for.
+func (i *idle) seals() {
+	var asked []string
+	for _, r := range i.Reports {
+		asked = append(asked, r.Value.Sealed...)
+	}
+	for _, d := range i.Doors {
+		asked = append(asked, d.Value.Exceptions...)
+		for _, v := range d.Value.Verdicts {
+			asked = append(asked, v.By...)
+		}
+	}
+	for _, s := range i.Seals {
+		if !slices.Contains(asked, s.Value.Name) {
+			i.note(s.At, "nothing asks for the seal %s", s.Value.Name)
+		}
+	}
+}

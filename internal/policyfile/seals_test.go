@@ -45,6 +45,9 @@ func TestSeals(t *testing.T) {
 	if want := []policy.Sealed{{Verdict: "merge", By: []string{"ci"}}}; !reflect.DeepEqual(push.Verdicts, want) || !reflect.DeepEqual(push.Needs, []string{"cc"}) || !reflect.DeepEqual(push.Exceptions, []string{"ops"}) {
 		t.Errorf("read %+v", push)
 	}
+	if idle := f.Idle(nil, nil); len(idle) != 1 || !strings.Contains(idle[0].String(), "nothing asks for the seal lone") {
+		t.Errorf("what is idle: %v", idle)
+	}
 	written := f.Write(false)
 	again, err := Parse("written.yaml", written)
 	if err != nil {
