@@ -32,6 +32,7 @@ type Verified struct {
 	Statement seal.Statement
 	Digest    string   // of the envelope, SHA-256
 	Commit    string   // that it was held against
+	Into      string   // of a verdict: what the change comes to, as it is called here
 	By        []string // the seals that it counts by
 	Why       []string // why it doesn't hold, empty where it does
 	Unchecked []string // reports whose content wasn't given
@@ -76,6 +77,7 @@ func (v *Verified) verdict(repo *git.Repo, q VerifyRequest) error {
 			return err
 		}
 	}
+	v.Into = into
 	t, err := target.Of(repo, target.Name{Kind: policy.Branch, Into: into, To: v.Commit})
 	if err != nil {
 		return err

@@ -335,7 +335,7 @@ func (p *program) runVerify(ctx context.Context, file string, flags verifyFlags)
 	if len(v.Why) > 0 {
 		p.code = exitShut
 	}
-	shown := render.Verified{File: file, Statement: v.Statement, Digest: v.Digest, Commit: v.Commit, By: v.By, Why: v.Why, Unchecked: v.Unchecked}
+	shown := render.Verified{File: file, Statement: v.Statement, Digest: v.Digest, Commit: v.Commit, Into: v.Into, By: v.By, Why: v.Why, Unchecked: v.Unchecked}
 	if err := render.Verify(p.out, flags.format, shown); err != nil {
 		return unjudged{fmt.Errorf("writing the result: %w", err)}
 	}

@@ -29,6 +29,7 @@ type Verified struct {
 	Statement seal.Statement
 	Digest    string
 	Commit    string
+	Into      string
 	By        []string
 	Why       []string
 	Unchecked []string
@@ -141,10 +142,14 @@ func Verify(w io.Writer, format string, v Verified) error {
 	for _, why := range v.Why {
 		line("problem", why)
 	}
+	of := fmt.Sprintf("for %.12s", v.Commit)
+	if v.Into != "" {
+		of += " into " + strings.TrimPrefix(strings.TrimPrefix(v.Into, "refs/heads/"), "refs/remotes/")
+	}
 	if len(v.Why) > 0 {
-		fmt.Fprintf(&text, "%s\n", l.bold.Render(Safe(fmt.Sprintf("%s doesn't hold for %.12s", v.File, v.Commit))))
+		fmt.Fprintf(&text, "%s\n", l.bold.Render(Safe(fmt.Sprintf("%s doesn't hold %s", v.File, of))))
 	} else {
-		fmt.Fprintf(&text, "%s\n", l.bold.Render(Safe(fmt.Sprintf("%s holds for %.12s, sealed by %s", v.File, v.Commit, strings.Join(v.By, ", ")))))
+		fmt.Fprintf(&text, "%s\n", l.bold.Render(Safe(fmt.Sprintf("%s holds %s, sealed by %s", v.File, of, strings.Join(v.By, ", ")))))
 	}
 	_, err := io.WriteString(w, text.String())
 	return err

@@ -176,6 +176,10 @@ type sealer struct {
 
 // sealersOf are the keys of some seals that sealed a statement and count today.
 func (s *Statements) sealersOf(st statement, names []string, why *refusal) (all []sealer) {
+	if len(names) == 0 {
+		why.note(byOthers, "the policy has no seals, so no key is known to have sealed %s", st.from)
+		return nil
+	}
 	why.note(byOthers, "%s isn't sealed by a key of %s", st.from, strings.Join(names, " or "))
 	for _, name := range names {
 		named, _ := s.policy.Seal(name)
@@ -209,9 +213,6 @@ func Sealer(p *policy.Policy, e *seal.Envelope, today string) (by, why string) {
 	var names []string
 	for _, s := range p.Seals {
 		names = append(names, s.Name)
-	}
-	if len(names) == 0 {
-		return "", "the policy has no seals"
 	}
 	s := &Statements{bearer: Bearer{Today: today}, policy: p}
 	var refused refusal
