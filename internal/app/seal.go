@@ -59,7 +59,7 @@ func (q GateRequest) addSealed(t *target.Target, a *authority.Authority, lists *
 		return err
 	}
 	if len(a.Door.Verdicts) > 0 {
-		expected, err := expectedOf(q, t, a, lists)
+		expected, err := expectedOf(q.Change, t, a, lists)
 		if err != nil {
 			return err
 		}
@@ -70,10 +70,15 @@ func (q GateRequest) addSealed(t *target.Target, a *authority.Authority, lists *
 	return nil
 }
 
-// expectedOf is what a sealed verdict must have been judged by.
-func expectedOf(q GateRequest, t *target.Target, a *authority.Authority, lists *authority.Lists) (sealed.Expected, error) {
-	ref, err := refOf(q.Change, t)
-	return sealed.Expected{Base: t.Subject.Base, Ref: ref, Policy: a.Origin.Digest, Inherits: inheritsOf(a), Baseline: sealed.Digest(lists.Content())}, err
+// expectedOf is what a change is judged by, and so what a sealed verdict on it must have been.
+func expectedOf(name target.Name, t *target.Target, a *authority.Authority, lists *authority.Lists) (sealed.Expected, error) {
+	want := sealed.Expected{Base: t.Subject.Base, Policy: a.Origin.Digest, Baseline: lists.Digest()}
+	for _, i := range a.Origin.Inherits {
+		want.Inherits = append(want.Inherits, i.Digest)
+	}
+	var err error
+	want.Ref, err = refOf(name, t)
+	return want, err
 }
 
 // changedPaths are the files that a change touches, on either side.
@@ -86,13 +91,6 @@ func changedPaths(t *target.Target) (paths []string, err error) {
 		}
 	}
 	return paths, err
-}
-
-func inheritsOf(a *authority.Authority) (digests []string) {
-	for _, i := range a.Origin.Inherits {
-		digests = append(digests, i.Digest)
-	}
-	return digests
 }
 
 // refOf is the ref that a change comes to, as the side that has it calls it; "" where it comes to none.
@@ -112,13 +110,11 @@ func refOf(name target.Name, t *target.Target) (string, error) {
 
 // sealable is what sealing a verdict needs beside it.
 type sealable struct {
-	inherits []string
-	baseline string
-	reports  []seal.Report
-	tree     string
-	ref, tip string
-	err      error
-	sealing  Sealing
+	sealed.Expected // what it was judged by
+	reports         []seal.Report
+	tree, tip       string
+	err             error
+	sealing         Sealing
 }
 
 // sealable readies a verdict for sealing, while its repository is open; nil where nobody asks for that.
@@ -126,7 +122,7 @@ func (q GateRequest) sealable(t *target.Target, a *authority.Authority, lists *a
 	if q.Sealing.Key == nil {
 		return nil
 	}
-	s := &sealable{inherits: inheritsOf(a), baseline: sealed.Digest(lists.Content()), reports: c.Contents, sealing: q.Sealing}
+	s := &sealable{reports: c.Contents, sealing: q.Sealing}
 	if t.IsPatch || t.Repo == nil {
 		s.err = errors.New("a patch has no tree to seal a verdict for; judge commits, the index or the work tree")
 		return s
@@ -137,7 +133,7 @@ func (q GateRequest) sealable(t *target.Target, a *authority.Authority, lists *a
 	if at := t.PolicyAt; len(at) > 0 && !at[0].Own && at[0].Side != git.Index && at[0].Side != git.Worktree {
 		s.tip = string(at[0].Side)
 	}
-	s.ref, s.err = refOf(q.Change, t)
+	s.Expected, s.err = expectedOf(q.Change, t, a, lists)
 	return s
 }
 
@@ -156,7 +152,7 @@ func (j *Judged) Seal() ([]byte, error) {
 	}
 	return seal.Seal(seal.Statement{Tree: s.tree, Commit: commit, Verdict: &seal.Verdict{
 		Passed: j.Passed(), Door: j.Verdict.Door, Mode: string(j.Mode), Outcome: string(j.Outcome), Enforced: string(j.Enforced), Kind: j.Subject.Kind,
-		Ref: s.ref, Base: j.Subject.Base, Tip: s.tip, Policy: j.Origin.Digest, From: j.Origin.From, Inherits: s.inherits, Baseline: s.baseline,
+		Ref: s.Ref, Base: s.Base, Tip: s.tip, Policy: s.Policy, From: j.Origin.From, Inherits: s.Inherits, Baseline: s.Baseline,
 		Day: j.Today, Until: j.LastDay(), Reports: s.reports, Time: s.sealing.Now.UTC().Truncate(time.Second), Program: s.sealing.Program,
 	}}, *s.sealing.Key)
 }
@@ -193,7 +189,6 @@ type Sealed struct {
 	Commit  string
 	Of      string // for people: what has the tree
 	Ref     string // that it was put into, "" for none
-	Left    int    // new files of the work tree that aren't part of the tree
 	Reports []seal.Report
 }
 
@@ -241,11 +236,7 @@ func PutSealed(ctx context.Context, dir string, envelopes []string) (refs []stri
 	defer repo.Close()
 	contents := map[string][]byte{}
 	for _, file := range envelopes {
-		data, err := sealed.ReadFile(target.InDir(dir, file))
-		if err != nil {
-			return nil, fmt.Errorf("%s: %w", file, err)
-		}
-		envelope, err := seal.Read(data)
+		envelope, data, err := sealed.ReadFile(target.InDir(dir, file))
 		if err != nil {
 			return nil, fmt.Errorf("%s: %w", file, err)
 		}

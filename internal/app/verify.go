@@ -40,11 +40,7 @@ type Verified struct {
 
 // Verify checks a sealed statement as a door does: its keys, its tree, and what it says.
 func Verify(ctx context.Context, q VerifyRequest) (*Verified, error) {
-	data, err := sealed.ReadFile(target.InDir(q.Dir, q.File))
-	if err != nil {
-		return nil, fmt.Errorf("%s: %w", q.File, err)
-	}
-	envelope, err := seal.Read(data)
+	envelope, _, err := sealed.ReadFile(target.InDir(q.Dir, q.File))
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", q.File, err)
 	}
@@ -95,7 +91,7 @@ func (v *Verified) verdict(repo *git.Repo, q VerifyRequest) error {
 	if err != nil {
 		return err
 	}
-	want, err := expectedOf(GateRequest{Change: target.Name{Into: into}}, t, a, lists)
+	want, err := expectedOf(target.Name{Into: into}, t, a, lists)
 	if err != nil {
 		return err
 	}
@@ -104,7 +100,7 @@ func (v *Verified) verdict(repo *git.Repo, q VerifyRequest) error {
 	if err != nil {
 		return err
 	}
-	by, why := statements.Verdict(policy.Sealed{Verdict: cmp.Or(q.Door, said.Door), By: sealNames(a.Policy.Policy)}, want, paths)
+	by, why := statements.Verdict(policy.Sealed{Verdict: cmp.Or(q.Door, said.Door), By: a.Policy.Policy.SealNames()}, want, paths)
 	v.note(by, why)
 	return nil
 }
@@ -147,7 +143,7 @@ func (v *Verified) tree(repo *git.Repo, q VerifyRequest) error {
 		return err
 	}
 	if v.Statement.Exception != nil {
-		door := policy.Door{Name: cmp.Or(q.Door, v.Statement.Exception.Door), Exceptions: sealNames(p)}
+		door := policy.Door{Name: cmp.Or(q.Door, v.Statement.Exception.Door), Exceptions: p.SealNames()}
 		if known, ok := p.Door(door.Name); ok {
 			door.Exceptions = known.Exceptions
 		}
@@ -180,7 +176,7 @@ func (v *Verified) tree(repo *git.Repo, q VerifyRequest) error {
 		}
 		terms, known := p.Report(r.Name)
 		if !known || len(terms.Sealed) == 0 {
-			terms.Name, terms.Sealed = r.Name, sealNames(p)
+			terms.Name, terms.Sealed = r.Name, p.SealNames()
 		}
 		by, _, why := statements.Report(terms, files)
 		v.note(by, why)
@@ -197,11 +193,4 @@ func (v *Verified) note(by, why string) {
 	}
 	add(&v.By, by)
 	add(&v.Why, why)
-}
-
-func sealNames(p *policy.Policy) (all []string) {
-	for _, s := range p.Seals {
-		all = append(all, s.Name)
-	}
-	return all
 }

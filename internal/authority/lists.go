@@ -29,8 +29,13 @@ type Lists struct {
 	written []byte // the baseline as it is written
 }
 
-// Content is the baseline as it is written, nil where there is none.
-func (l *Lists) Content() []byte { return l.written }
+// Digest names the baseline's bytes, as that of a policy is; "" where there is none.
+func (l *Lists) Digest() string {
+	if l.written == nil {
+		return ""
+	}
+	return policyfile.Text{Data: l.written}.Digest()
+}
 
 // Lists reads the baseline, and finds what the change makes of it and of the policy.
 func (a *Authority) Lists(t *target.Target, by Overrides) (*Lists, error) {

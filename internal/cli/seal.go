@@ -28,12 +28,12 @@ const passphraseVariable = "ZINCDOOR_KEY_PASSPHRASE"
 
 // sealFlags are the flags of zincdoor seal.
 type sealFlags struct {
-	reports                                  []string
-	key, output, commit, generate            string
-	staged, worktree, ref                    bool
-	tool, version, command                   string
-	exit                                     int
-	exception, reason, by, until, passphrase string
+	reports                       []string
+	key, output, commit, generate string
+	staged, worktree, ref         bool
+	tool, version, command        string
+	exit                          int
+	exception, reason, by, until  string
 }
 
 func (p *program) seal() *cobra.Command {
@@ -237,9 +237,8 @@ func (p *program) sealing(file string) (s app.Sealing, err error) {
 
 // passphrase is that of a key: from the environment, else from who is at the terminal.
 func (p *program) passphrase(file string) ([]byte, error) {
-	if secret, there := os.LookupEnv(passphraseVariable); there {
-		os.Unsetenv(passphraseVariable)
-		return []byte(secret), nil
+	if secret, there := givenPassphrase(); there {
+		return secret, nil
 	}
 	terminal, err := os.OpenFile("/dev/tty", os.O_RDWR, 0)
 	switch {
@@ -256,13 +255,16 @@ func (p *program) passphrase(file string) ([]byte, error) {
 	return secret, err
 }
 
+// givenPassphrase is that of the environment, which nothing that is started gets to see.
+func givenPassphrase() (secret []byte, there bool) {
+	text, there := os.LookupEnv(passphraseVariable)
+	os.Unsetenv(passphraseVariable)
+	return []byte(text), there
+}
+
 // generateKey makes a key of two files, neither of which may be there.
 func (p *program) generateKey(file string) error {
-	var passphrase []byte
-	if secret, there := os.LookupEnv(passphraseVariable); there {
-		passphrase = []byte(secret)
-		os.Unsetenv(passphraseVariable)
-	}
+	passphrase, _ := givenPassphrase()
 	private, public, err := seal.Generate(filepath.Base(file), passphrase)
 	if err != nil {
 		return unjudged{err}

@@ -12,7 +12,6 @@ import (
 	"github.com/spf13/pflag"
 
 	"zincdoor/internal/app"
-	"zincdoor/internal/core/policy"
 	"zincdoor/internal/render"
 	"zincdoor/internal/seal"
 	"zincdoor/internal/sealed"
@@ -130,16 +129,15 @@ func (p *program) runSend(ctx context.Context, flags sendFlags) error {
 func (s *sendFlags) contents() (all []client.Report, err error) {
 	var envelopes []*seal.Envelope
 	for _, file := range s.sealed {
-		data, err := sealed.ReadFile(file)
-		if err != nil {
+		e, data, err := sealed.ReadFile(file)
+		switch {
+		case errors.Is(err, seal.ErrMalformed):
+			return nil, fmt.Errorf("--sealed %s: %w", file, err)
+		case err != nil:
 			return nil, unjudged{fmt.Errorf("the envelope %s can't be read: %w; nothing was sent", file, err)}
 		}
-		e, err := seal.Read(data)
-		if err != nil {
-			return nil, fmt.Errorf("--sealed %s: %w", file, err)
-		}
 		envelopes = append(envelopes, e)
-		all = append(all, client.Report{Name: policy.SealReport + e.Digest[:16], Content: data, Seal: data})
+		all = append(all, client.Report{Name: sealed.SentName(e), Content: data, Seal: data})
 	}
 	files, err := namedReports(s.reports)
 	if err != nil {

@@ -7,7 +7,6 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
-	"hash"
 	"io"
 	"io/fs"
 	"os"
@@ -144,12 +143,16 @@ func (q Request) readFile(ctx context.Context, from origin) *reading {
 		whole.seen, end = q.Keep(from.name, from.format)
 		defer func() { end(r.report != nil && whole.end()) }()
 	}
-	if q.Digests || q.sealedHere(from) {
-		sum := sha256.New()
-		whole.sum = sum
+	if q.Digests || from.mustBeSealed() {
+		sum := digest{Hash: sha256.New()}
+		if whole.seen == nil {
+			whole.seen = &sum
+		} else {
+			whole.seen = io.MultiWriter(whole.seen, &sum)
+		}
 		defer func() {
 			if whole.end() {
-				r.whole = &seal.File{SHA256: hex.EncodeToString(sum.Sum(nil)), Bytes: whole.size}
+				r.whole = &seal.File{SHA256: hex.EncodeToString(sum.Sum(nil)), Bytes: sum.size}
 			}
 		}()
 	}
@@ -179,8 +182,6 @@ type untilDone struct {
 	io.ReadCloser
 	ctx  context.Context
 	seen io.Writer // gets what was read; nil for nobody
-	sum  hash.Hash // the same
-	size int64     // of what was read, in bytes, where there is a sum
 }
 
 func (u *untilDone) Read(p []byte) (int, error) {
@@ -190,10 +191,6 @@ func (u *untilDone) Read(p []byte) (int, error) {
 	n, err := u.ReadCloser.Read(p)
 	if u.seen != nil {
 		u.seen.Write(p[:n])
-	}
-	if u.sum != nil {
-		u.sum.Write(p[:n])
-		u.size += int64(n)
 	}
 	return n, err
 }

@@ -1,17 +1,28 @@
 package evidence
 
 import (
-	"fmt"
-	"strings"
+	"hash"
+	"slices"
 
 	"zincdoor/internal/core/change"
 	"zincdoor/internal/core/judge"
-	"zincdoor/internal/core/policy"
 	"zincdoor/internal/seal"
+	"zincdoor/internal/sealed"
 )
 
-// sealedHere reports whether a report must be sealed.
-func (q Request) sealedHere(from origin) bool { return len(from.terms.Sealed) > 0 }
+// mustBeSealed reports whether a report counts only with a seal.
+func (o origin) mustBeSealed() bool { return len(o.terms.Sealed) > 0 }
+
+// digest takes what is read, its SHA-256 and how many bytes it is.
+type digest struct {
+	hash.Hash
+	size int64
+}
+
+func (d *digest) Write(p []byte) (int, error) {
+	d.size += int64(len(p))
+	return d.Hash.Write(p)
+}
 
 // checkSeals takes reports that must be sealed for foreign where they aren't, all files of one name at once: none may be left out.
 func (q Request) checkSeals(all []*reading) {
@@ -26,10 +37,10 @@ func (q Request) checkSeals(all []*reading) {
 	}
 	for _, r := range all {
 		terms := r.from.terms
-		if q.Sealed != nil && q.Target.Before && !q.sealedHere(r.from) && q.Policy.NeedsSeals(q.Door) {
+		if q.Sealed != nil && q.Target.Before && !r.from.mustBeSealed() && q.Policy.NeedsSeals(q.Door) {
 			r.fail(judge.Foreign, "where reports must be sealed, one of the state before the change must be too: name it as the policy does (--base-report NAME=FILE), and seal it for that state")
 		}
-		if q.Sealed == nil || !q.sealedHere(r.from) || broken[terms.Name] && !r.state.Sound() {
+		if q.Sealed == nil || !r.from.mustBeSealed() || broken[terms.Name] && !r.state.Sound() {
 			continue
 		}
 		var by, why string
@@ -53,7 +64,7 @@ func (c *collector) checkKeyPaths(r *reading) error {
 	if err != nil {
 		return err
 	}
-	paths := make([]string, 0, len(files))
+	var paths []string
 	for _, f := range files {
 		if f.Status != change.Deleted {
 			paths = append(paths, f.Path)
@@ -64,19 +75,18 @@ func (c *collector) checkKeyPaths(r *reading) error {
 			return err
 		}
 	}
-	for _, path := range paths {
-		if r.state.LooksAt(path) && !policy.MatchPath(r.key.Paths, path) {
-			r.fail(judge.Foreign, fmt.Sprintf("it is sealed by a key that speaks for %s alone, and the change touches %s", strings.Join(r.key.Paths, ", "), path))
-			return nil
-		}
+	paths = slices.DeleteFunc(slices.Clone(paths), func(path string) bool { return !r.state.LooksAt(path) })
+	if outside := sealed.Beyond(r.key, paths); outside != "" {
+		r.fail(judge.Foreign, "it "+outside)
 	}
 	return nil
 }
 
 // addContent notes what was read of a report, where somebody asked.
 func (c *Collected) addContent(r *reading) {
-	run := r.from.terms.Run
-	if r.report == nil || r.whole == nil && (!r.from.runs || run == nil) {
+	run := r.from.terms.Run // nil for our own checks
+	started := r.from.runs && run != nil
+	if r.report == nil || r.whole == nil && !started {
 		return
 	}
 	content := seal.Report{Name: r.state.Name, Version: r.state.Version}
@@ -86,7 +96,7 @@ func (c *Collected) addContent(r *reading) {
 	if len(r.report.Tools) == 1 {
 		content.Tool = r.report.Tools[0].Name
 	}
-	if r.from.runs && run != nil {
+	if started {
 		content.Command = words(run.Command)
 	}
 	c.Contents = append(c.Contents, content)

@@ -555,16 +555,8 @@ func (r *Repo) includeUntracked() error {
 	if err != nil || len(list) == 0 {
 		return err
 	}
-	scratch, err := r.scratchDir()
+	copied, err := r.ownIndex("index")
 	if err != nil {
-		return err
-	}
-	copied := filepath.Join(scratch, "index")
-	where, err := r.git("rev-parse", "--path-format=absolute", "--git-path", "index")
-	if err != nil {
-		return err
-	}
-	if err := copyIndex(strings.TrimSuffix(string(where), "\n"), copied); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
 	r.addToEnvironment("GIT_INDEX_FILE=" + copied)
@@ -602,6 +594,23 @@ func (r *Repo) untracked() (list []byte, err error) {
 		}
 	}
 	return list, err
+}
+
+// ownIndex is a copy of the index in a folder of our own, under a name; nothing is there where the repository has none yet.
+func (r *Repo) ownIndex(name string) (copied string, err error) {
+	scratch, err := r.scratchDir()
+	if err != nil {
+		return "", err
+	}
+	where, err := r.git("rev-parse", "--path-format=absolute", "--git-path", "index")
+	if err != nil {
+		return "", err
+	}
+	copied = filepath.Join(scratch, name)
+	if err := copyIndex(strings.TrimSuffix(string(where), "\n"), copied); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return "", err
+	}
+	return copied, nil
 }
 
 // copyIndex copies an index with its time, by which git knows which files may have changed in the moment it was written.

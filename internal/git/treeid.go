@@ -1,10 +1,7 @@
 package git
 
 import (
-	"errors"
 	"fmt"
-	"io/fs"
-	"path/filepath"
 	"strconv"
 	"strings"
 
@@ -41,16 +38,8 @@ func (r *Repo) writeTree(index string) (string, error) {
 }
 
 func (r *Repo) workTreeID() (string, error) {
-	scratch, err := r.scratchDir()
+	copied, err := r.ownIndex("tree-index")
 	if err != nil {
-		return "", err
-	}
-	where, err := r.git("rev-parse", "--path-format=absolute", "--git-path", "index")
-	if err != nil {
-		return "", err
-	}
-	copied := filepath.Join(scratch, "tree-index")
-	if err := copyIndex(strings.TrimSuffix(string(where), "\n"), copied); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return "", err
 	}
 	env, err := r.ownStore()
@@ -109,7 +98,7 @@ func (r *Repo) BlobAt(object string) (Blob, error) {
 	return Blob{Object: object, Size: size, IsBlob: kind == "blob"}, err
 }
 
-// Contents of a blob, which must not be larger than most bytes.
+// ReadBlob reads a blob, which must not have more than most bytes.
 func (r *Repo) ReadBlob(b Blob, most int64) ([]byte, error) {
 	switch {
 	case !b.IsBlob:

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 
+	"zincdoor/internal/core/policy"
 	"zincdoor/internal/git"
 	"zincdoor/internal/seal"
 	"zincdoor/internal/target"
@@ -11,6 +12,9 @@ import (
 
 // RefOf is the ref that carries an envelope: by its tree's object id and the SHA-256 of its bytes.
 func RefOf(e *seal.Envelope) string { return target.SealedRefs + e.Statement.Tree + "/" + e.Digest }
+
+// SentName is what an envelope is called where it is sent to a service in the place of a report.
+func SentName(e *seal.Envelope) string { return policy.SealReport + e.Digest[:16] }
 
 // CheckUpdate says why a push can't put a ref that carries sealed statements where it does; nil where it can. Such refs are only ever
 // added, and hold what their names say.

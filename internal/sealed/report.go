@@ -3,11 +3,8 @@ package sealed
 import (
 	"crypto/sha256"
 	"encoding/hex"
-	"errors"
 	"fmt"
 	"io"
-	"io/fs"
-	"os"
 	"slices"
 	"strings"
 	"time"
@@ -87,11 +84,8 @@ func (s *Statements) Made(r policy.Report) (by string, key policy.Key, why strin
 
 // DigestOf names the content of a file.
 func DigestOf(path string) (f seal.File, err error) {
-	in, err := os.Open(path)
+	in, err := open(path)
 	if err != nil {
-		if errors.Is(err, fs.ErrNotExist) {
-			err = errors.New("there is no such file")
-		}
 		return f, err
 	}
 	defer in.Close()

@@ -58,11 +58,7 @@ func Needed(p *policy.Policy, d policy.Door) bool {
 func Gather(t *target.Target, p *policy.Policy, b Bearer) (*Statements, error) {
 	s := &Statements{bearer: b, policy: p, repo: t.Repo, along: t.Along}
 	for _, file := range b.Files {
-		data, err := ReadFile(target.InDir(b.Dir, file.Path))
-		if err != nil {
-			return nil, target.WrongCall("--sealed %s: %v", file.Name, err)
-		}
-		e, err := seal.Read(data)
+		e, _, err := ReadFile(target.InDir(b.Dir, file.Path))
 		if err != nil {
 			return nil, target.WrongCall("--sealed %s: %v", file.Name, err)
 		}
@@ -106,21 +102,25 @@ func (s *Statements) gatherRefs() error {
 	return nil
 }
 
-// ReadFile reads an envelope from a file, no more than one may have.
-func ReadFile(file string) ([]byte, error) {
-	in, err := os.Open(file)
+// ReadFile reads an envelope from a file, and gives its bytes too. No more is read than one may have.
+func ReadFile(file string) (e *seal.Envelope, data []byte, err error) {
+	in, err := open(file)
 	if err != nil {
-		if errors.Is(err, fs.ErrNotExist) {
-			err = errors.New("there is no such file")
-		}
-		return nil, err
+		return nil, nil, err
 	}
 	defer in.Close()
-	data, err := io.ReadAll(io.LimitReader(in, seal.MostBytes+1))
-	if err == nil && len(data) > seal.MostBytes {
-		err = fmt.Errorf("it has more than %d bytes", seal.MostBytes)
+	if data, err = io.ReadAll(io.LimitReader(in, seal.MostBytes+1)); err == nil {
+		e, err = seal.Read(data)
 	}
-	return data, err
+	return e, data, err
+}
+
+func open(file string) (*os.File, error) {
+	in, err := os.Open(file)
+	if errors.Is(err, fs.ErrNotExist) {
+		err = errors.New("there is no such file")
+	}
+	return in, err
 }
 
 // refusal is why a statement doesn't count. Of several the one counts that came furthest.
@@ -210,13 +210,9 @@ func (s *Statements) inForce(name string, key policy.Key, public seal.Public, fr
 
 // Sealer is the seal of a policy whose key sealed an envelope and counts today, or why there is none.
 func Sealer(p *policy.Policy, e *seal.Envelope, today string) (by, why string) {
-	var names []string
-	for _, s := range p.Seals {
-		names = append(names, s.Name)
-	}
 	s := &Statements{bearer: Bearer{Today: today}, policy: p}
 	var refused refusal
-	sealers := s.sealersOf(statement{"it", e}, names, &refused)
+	sealers := s.sealersOf(statement{"it", e}, p.SealNames(), &refused)
 	if len(sealers) == 0 {
 		return "", refused.why
 	}

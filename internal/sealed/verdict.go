@@ -1,8 +1,6 @@
 package sealed
 
 import (
-	"crypto/sha256"
-	"encoding/hex"
 	"fmt"
 	"slices"
 	"strings"
@@ -20,15 +18,6 @@ type Expected struct {
 	Policy   string   // "sha256:" and 64 hexadecimal digits
 	Inherits []string // the same of the policies that it inherits
 	Baseline string   // the same of the list, "" where there is none
-}
-
-// Digest names a content, as Expected has it; "" for none.
-func Digest(data []byte) string {
-	if data == nil {
-		return ""
-	}
-	sum := sha256.Sum256(data)
-	return "sha256:" + hex.EncodeToString(sum[:])
 }
 
 // Verdicts are what became of the sealed verdicts that a door needs, as evidence. Files are those of the change.
@@ -78,7 +67,7 @@ func (s *Statements) holds(st statement, key policy.Key, door string, want Expec
 		why.note(ofAnotherThing, "%s is a verdict of the door %s, and the one of %s is needed", st.from, v.Door, door)
 		return false
 	}
-	outside := beyond(key, files)
+	outside := Beyond(key, files)
 	again := "; judge it again"
 	switch {
 	case v.Ref != want.Ref:
@@ -107,8 +96,8 @@ func (s *Statements) holds(st statement, key policy.Key, door string, want Expec
 	return false
 }
 
-// beyond says which of some files a key mayn't speak of, "" where it may speak of all.
-func beyond(key policy.Key, files []string) string {
+// Beyond says, of something that is sealed, which of some files its key mayn't speak of; "" where it may speak of all.
+func Beyond(key policy.Key, files []string) string {
 	at := slices.IndexFunc(files, func(path string) bool { return len(key.Paths) > 0 && !policy.MatchPath(key.Paths, path) })
 	if at < 0 {
 		return ""
@@ -129,7 +118,7 @@ func (s *Statements) Exception(d policy.Door, files []string) (found *judge.Exce
 		return nil, nil
 	}
 	by, _, why := s.counted(d.Exceptions, func(of seal.Statement) bool { return of.Exception != nil }, "", func(st statement, key policy.Key, why *refusal) bool {
-		e, outside := st.envelope.Statement.Exception, beyond(key, files)
+		e, outside := st.envelope.Statement.Exception, Beyond(key, files)
 		switch {
 		case outside != "":
 			why.note(altered, "%s %s", st.from, outside)

@@ -10,6 +10,7 @@ import (
 	"zincdoor/internal/core/policy"
 	"zincdoor/internal/recordfile"
 	"zincdoor/internal/seal"
+	"zincdoor/internal/sealed"
 	"zincdoor/internal/service/ledger"
 )
 
@@ -44,9 +45,6 @@ func (s *Service) sealer(r *http.Request) (*ledger.Token, *seal.Envelope, error)
 	return &ledger.Token{ID: "sealed by " + by, Repository: repository, Rights: []ledger.Right{ledger.Send}}, e, nil
 }
 
-// sealName is what an envelope is called where it is sent in the place of a report.
-func sealName(e *seal.Envelope) string { return policy.SealReport + e.Digest[:16] }
-
 // checkSealed refuses what an envelope should say and doesn't: an envelope that is sent must be one, and what comes by a seal in the
 // place of a token must be what that sealed.
 func checkSealed(done *taken, content recordfile.Content, by *seal.Envelope) error {
@@ -62,8 +60,8 @@ func checkSealed(done *taken, content recordfile.Content, by *seal.Envelope) err
 		switch {
 		case err != nil:
 			return refuse(http.StatusBadRequest, "%s isn't an envelope: %v", done.Report, err)
-		case done.Report != sealName(sent):
-			return refuse(http.StatusBadRequest, "this envelope is called %s, by the first digits of its SHA-256, not %s", sealName(sent), done.Report)
+		case done.Report != sealed.SentName(sent):
+			return refuse(http.StatusBadRequest, "this envelope is called %s, by the first digits of its SHA-256, not %s", sealed.SentName(sent), done.Report)
 		case by != nil && sent.Digest != by.Digest:
 			return refuse(http.StatusForbidden, "by a seal in the place of a token, no other envelope can be sent than that")
 		}

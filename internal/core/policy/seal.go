@@ -40,6 +40,14 @@ func (p *Policy) Seal(name string) (Seal, bool) {
 	return p.Seals[i], true
 }
 
+// SealNames are the names of all seals.
+func (p *Policy) SealNames() (all []string) {
+	for _, s := range p.Seals {
+		all = append(all, s.Name)
+	}
+	return all
+}
+
 // FirmSeal is the first firm one among the names of seals, "" where there is none.
 func (p *Policy) FirmSeal(names []string) string {
 	i := slices.IndexFunc(names, func(name string) bool {
