@@ -51,8 +51,10 @@ func (v *Verdict) LastDay() string {
 		}
 	}
 	for _, f := range v.Findings {
-		if f.Entry != nil && f.Entry.Until != "" {
-			end(f.Entry.Until)
+		for _, one := range append([]Finding{f}, f.Also...) { // each tool's own entry
+			if one.Entry != nil && one.Entry.Until != "" {
+				end(one.Entry.Until)
+			}
 		}
 	}
 	for _, w := range v.Waivers {
