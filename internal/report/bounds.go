@@ -50,9 +50,17 @@ var ErrTooMuch = errors.New("too much")
 
 // add adds a finding.
 func (r *Report) add(f finding.Finding) error {
-	if len(r.Findings) >= mostFindings() {
-		return fmt.Errorf("it has more than %d findings, too many for %d MiB of memory; run the linter on less at once, or split its report: %w", len(r.Findings), memory.Allowed()>>20, ErrTooMuch)
+	if err := r.roomFor(1); err != nil {
+		return err
 	}
 	r.Findings = append(r.Findings, f)
+	return nil
+}
+
+// roomFor is an error where there is no memory for n more findings.
+func (r *Report) roomFor(n int) error {
+	if len(r.Findings)+n > mostFindings() {
+		return fmt.Errorf("it has more than %d findings, too many for %d MiB of memory; run the linter on less at once, or split its report: %w", mostFindings(), memory.Allowed()>>20, ErrTooMuch)
+	}
 	return nil
 }

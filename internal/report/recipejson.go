@@ -75,7 +75,13 @@ func (c *recipeReader) nodes(levels []*jsonpath.Path, paths map[string]*jsonpath
 	if depth == len(levels) {
 		return c.node(paths, way, at)
 	}
-	for _, found := range levels[depth].SelectLocated(last.value) {
+	all := levels[depth].SelectLocated(last.value)
+	if depth+1 == len(levels) && !c.covers {
+		if err := c.report.roomFor(len(all)); err != nil { // before each takes more
+			return err
+		}
+	}
+	for _, found := range all {
 		next := node{value: found.Node, members: last.members[:len(last.members):len(last.members)], where: last.where + strings.TrimPrefix(found.Path.String(), "$")}
 		for _, step := range found.Path {
 			if name, ok := step.(spec.Name); ok {

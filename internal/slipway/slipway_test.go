@@ -51,6 +51,15 @@ func newQuay(t *testing.T, o Options) *quay {
 	return q
 }
 
+// saved writes what a slow machine saves later.
+func (q *quay) saved() {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	if err := q.Slipway.write(); err != nil {
+		q.Fatal(err)
+	}
+}
+
 // furnish makes users, and a repository with the branch ebb that changes core/ebb.c.
 func (q *quay) furnish() {
 	for name, right := range map[string]Right{"ida": Write, "noor": Talk, "eel": Look} {
@@ -287,6 +296,7 @@ func TestCalls(t *testing.T) {
 	if _, err := Open(Options{Dir: q.Dir}); err == nil || !strings.Contains(err.Error(), "another slipway") {
 		t.Errorf("two use one folder: %v", err)
 	}
+	q.saved()
 	copied := filepath.Join(t.TempDir(), "copy")
 	if err := os.CopyFS(copied, os.DirFS(q.Dir)); err != nil {
 		t.Fatal(err)
