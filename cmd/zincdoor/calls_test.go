@@ -31,7 +31,7 @@ func TestCommandLine(t *testing.T) {
 		{"baseline list extra", 3, `takes no argument, and was given "extra"`},
 		{"completion csh", 3, "there are bash, zsh, fish, powershell"},
 		{"explain waiver", 0, "A waiver in the code is flawed"},
-		{"schema nothing", 3, "there are findings, host, policy, review, service, verdict"},
+		{"schema nothing", 3, "there are findings, host, policy, review, service, verdict, verified"},
 		{"-C nowhere gate --worktree", 3, "there is no folder nowhere"},
 		{"findings nowhere.c", 3, "there is no file or folder nowhere.c here"},
 		{"findings --exact", 3, "--exact needs a --severity"},

@@ -149,6 +149,9 @@ func TestSealed(t *testing.T) {
 			if out := s.must(0, "verify", file, "--door", "merge"); !strings.Contains(out, "PASSED") || !strings.Contains(out, "holds for") {
 				t.Errorf("it isn't verified:\n%s", out)
 			}
+			for _, sealed := range []string{file, "cc.seal"} {
+				s.validate(t, "verified", s.must(0, "verify", sealed, "--format", "json"))
+			}
 			if out := s.must(0, "verify", "cc.seal", "--report", "compiler=build/cc.txt", "--format", "json"); !strings.Contains(out, `"holds":true`) {
 				t.Errorf("the report isn't verified:\n%s", out)
 			}
@@ -437,7 +440,16 @@ func TestCheats(t *testing.T) {
 			tip := s.commit("exceptions of ci")
 			s.git("switch", "-q", "-C", "flood")
 			s.write("core/tide.c", altered)
-			return s.pushed(tip, s.commit("flood"), "--sealed", s.except("push", "2090-01-01", "fares"))
+			flood := s.commit("flood")
+			file := s.except("push", "2090-01-01", "fares")
+			if out := s.must(0, "verify", file); !strings.Contains(out, "speaks for fares/** alone") {
+				s.Errorf("verify doesn't say what the key speaks for:\n%s", out)
+			}
+			s.validate(s.T, "verified", s.must(0, "verify", file, "--format", "json"))
+			if out := s.must(1, "verify", file, "--into", "main"); !strings.Contains(out, "the change touches core/tide.c") {
+				s.Errorf("verify doesn't compare what the change touches:\n%s", out)
+			}
+			return s.pushed(tip, flood, "--sealed", file)
 		}, "a key that speaks for fares/** alone"},
 		"an exception for another tree": {func(s *sealing) verdict {
 			file := s.except("push", "2090-01-01", "operators")

@@ -22,7 +22,7 @@ type VerifyRequest struct {
 	File    string
 	Commit  string          // the revision that it should be of, "" for what is checked out
 	Door    string          // whose verdict or exception it should be; "" for the one it names
-	Into    string          // what the judged change comes to, "" for the ref that the verdict names
+	Into    string          // what the change comes to; "" for the ref that a verdict names
 	Reports []evidence.File // to compare with those that were sealed, by their names
 	Now     time.Time
 }
@@ -32,10 +32,11 @@ type Verified struct {
 	Statement seal.Statement
 	Digest    string   // of the envelope, SHA-256
 	Commit    string   // that it was held against
-	Into      string   // of a verdict: what the change comes to, as it is called here
+	Into      string   // what the change comes to, as it is called here; "" for a commit by itself
 	By        []string // the seals that it counts by
 	Why       []string // why it doesn't hold, empty where it does
 	Unchecked []string // reports whose content wasn't given
+	Limits    []string // the files that a key of an exception's seal speaks for, where no change was given to compare
 }
 
 // Verify checks a sealed statement as a door does: its keys, its tree, and what it says.
@@ -126,9 +127,13 @@ func refHere(repo *git.Repo, ref string) (string, error) {
 	return ref, nil
 }
 
-// tree checks reports, or an exception, by the policy of the commit that is checked out.
+// tree checks reports, or an exception, by the policy of what the change comes to, or of the commit that is checked out.
 func (v *Verified) tree(repo *git.Repo, q VerifyRequest) error {
-	t, err := target.Of(repo, target.Name{Kind: policy.Tree, To: v.Commit})
+	name := target.Name{Kind: policy.Tree, To: v.Commit}
+	if v.Into = q.Into; v.Into != "" {
+		name.Kind, name.Into = policy.Branch, v.Into
+	}
+	t, err := target.Of(repo, name)
 	if err != nil {
 		return err
 	}
@@ -147,10 +152,19 @@ func (v *Verified) tree(repo *git.Repo, q VerifyRequest) error {
 		if known, ok := p.Door(door.Name); ok {
 			door.Exceptions = known.Exceptions
 		}
-		found, notices := statements.Exception(door, nil)
+		var paths []string
+		if v.Into != "" {
+			if paths, err = changedPaths(t); err != nil {
+				return err
+			}
+		}
+		found, notices := statements.Exception(door, paths)
 		switch {
 		case found != nil:
 			v.By = append(v.By, found.Seal)
+			if v.Into == "" {
+				v.Limits = limitsOf(p, found.Seal)
+			}
 		case len(notices) == 0:
 			v.Why = append(v.Why, fmt.Sprintf("the door %s takes no exceptions", door.Name))
 		}
@@ -182,6 +196,15 @@ func (v *Verified) tree(repo *git.Repo, q VerifyRequest) error {
 		v.note(by, why)
 	}
 	return nil
+}
+
+// limitsOf are the files that keys of a seal speak for, where they don't speak for all.
+func limitsOf(p *policy.Policy, name string) (limits []string) {
+	named, _ := p.Seal(name)
+	for _, key := range named.Keys {
+		limits = append(limits, key.Paths...)
+	}
+	return limits
 }
 
 // note notes what became of one thing, each once.

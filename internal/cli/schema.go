@@ -19,7 +19,7 @@ func (p *program) schemas() *cobra.Command {
 	return &cobra.Command{
 		Use:       "schema NAME",
 		Short:     "Print the JSON Schema of what programs read and write",
-		Long:      `Print a JSON Schema (2020-12): of a policy, of a verdict (gate --format json), of findings (findings --format json, and each line of jsonl), of review comments (gate --write review=FILE), of a host recipe (review send --host FILE), of the settings of a service (serve --settings FILE).`,
+		Long:      `Print a JSON Schema (2020-12): of a policy, of a verdict (gate --format json), of findings (findings --format json, and each line of jsonl), of review comments (gate --write review=FILE), of a checked seal (verify --format json), of a host recipe (review send --host FILE), of the settings of a service (serve --settings FILE).`,
 		Example:   "zincdoor schema verdict\nzincdoor schema policy",
 		Args:      arguments("one of " + strings.Join(names, ", ")),
 		ValidArgs: names,

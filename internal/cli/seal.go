@@ -307,7 +307,7 @@ zincdoor verify cc.seal --report compiler=build/cc.txt`,
 	p.group(cmd, "What it should be of", func(f *pflag.FlagSet) {
 		f.StringVar(&flags.commit, "commit", "HEAD", "the tree of `REV`")
 		f.StringVar(&flags.door, "door", "", "`NAME`|the door; else the one that it names")
-		f.StringVar(&flags.into, "into", "", "of a verdict: what the change comes to, `REF`; else as it says")
+		f.StringVar(&flags.into, "into", "", "`REF`|what the change comes to; else, of a verdict, what it says")
 		f.StringArrayVar(&flags.reports, "report", nil, "`NAME=FILE`|compare a report's content; repeatable")
 	})
 	p.group(cmd, policyHeading, flags.evidence.addPolicy, flags.evidence.addBaseline, flags.evidence.addToday)
@@ -337,7 +337,7 @@ func (p *program) runVerify(ctx context.Context, file string, flags verifyFlags)
 	if len(v.Why) > 0 {
 		p.code = exitShut
 	}
-	shown := render.Verified{File: file, Statement: v.Statement, Digest: v.Digest, Commit: v.Commit, Into: v.Into, By: v.By, Why: v.Why, Unchecked: v.Unchecked}
+	shown := render.Verified{File: file, Statement: v.Statement, Digest: v.Digest, Commit: v.Commit, Into: v.Into, By: v.By, Why: v.Why, Unchecked: v.Unchecked, Limits: v.Limits}
 	if err := render.Verify(p.out, flags.format, shown); err != nil {
 		return unjudged{fmt.Errorf("writing the result: %w", err)}
 	}

@@ -10,12 +10,15 @@ import (
 var (
 	//go:embed review.schema.json
 	reviewSchema []byte
+	//go:embed verified.schema.json
+	verifiedSchema []byte
 )
 
 // Schemas give the JSON Schemas (2020-12) of what is written for programs, by name.
 func Schemas() map[string]func() []byte {
 	return map[string]func() []byte{
 		"verdict": func() []byte { return verdictfile.Schema }, "findings": findingsSchema, Review: func() []byte { return reviewSchema },
+		"verified": func() []byte { return verifiedSchema },
 	}
 }
 

@@ -33,6 +33,7 @@ type Verified struct {
 	By        []string
 	Why       []string
 	Unchecked []string
+	Limits    []string
 }
 
 // VerifiedFormats lists the formats of a check.
@@ -45,6 +46,7 @@ type verifiedJSON struct {
 	Sealed    []string        `json:"sealed"`
 	Problems  []string        `json:"problems"`
 	Unchecked []string        `json:"unchecked"`
+	Limits    []string        `json:"limits"`
 	Commit    string          `json:"commit"`
 	Envelope  string          `json:"envelope"`
 	Tree      string          `json:"tree"`
@@ -139,6 +141,9 @@ func Verify(w io.Writer, format string, v Verified) error {
 	if len(v.Unchecked) > 0 && len(v.Why) == 0 {
 		line("note", "the content of "+strings.Join(v.Unchecked, ", ")+" wasn't given, so it isn't compared: --report NAME=FILE")
 	}
+	if len(v.Limits) > 0 && len(v.Why) == 0 {
+		line("note", "a key of "+strings.Join(v.By, ", ")+" speaks for "+strings.Join(v.Limits, ", ")+" alone; to compare what the change touches, name what it comes to: --into REF")
+	}
 	for _, why := range v.Why {
 		line("problem", why)
 	}
@@ -165,7 +170,7 @@ func orNothing(text string) string {
 func writeVerifiedJSON(w io.Writer, v Verified) error {
 	list := func(l []string) []string { return append([]string{}, l...) }
 	doc := verifiedJSON{
-		Version: "verified/1", Holds: len(v.Why) == 0, Sealed: list(v.By), Problems: list(v.Why), Unchecked: list(v.Unchecked), Commit: v.Commit,
+		Version: "verified/1", Holds: len(v.Why) == 0, Sealed: list(v.By), Problems: list(v.Why), Unchecked: list(v.Unchecked), Limits: list(v.Limits), Commit: v.Commit,
 		Envelope: v.Digest, Tree: v.Statement.Tree, Reports: v.Statement.Reports, Exception: v.Statement.Exception,
 	}
 	if d := v.Statement.Verdict; d != nil {
