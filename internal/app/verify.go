@@ -69,8 +69,11 @@ func (v *Verified) verdict(repo *git.Repo, q VerifyRequest) error {
 	said := v.Statement.Verdict
 	into := q.Into
 	if into == "" {
+		if said.Ref == "" {
+			return target.WrongCall("the verdict names no ref; name what the change comes to: --into REF")
+		}
 		var err error
-		if into, err = refHere(repo, said.Ref); err != nil {
+		if into, err = repo.Follower(said.Ref); err != nil {
 			return err
 		}
 	}
@@ -104,27 +107,6 @@ func (v *Verified) verdict(repo *git.Repo, q VerifyRequest) error {
 	by, why := statements.Verdict(policy.Sealed{Verdict: cmp.Or(q.Door, said.Door), By: a.Policy.Policy.SealNames()}, want, paths)
 	v.note(by, why)
 	return nil
-}
-
-// refHere is where a ref of another side is seen here.
-func refHere(repo *git.Repo, ref string) (string, error) {
-	if ref == "" {
-		return "", target.WrongCall("the verdict names no ref; name what the change comes to: --into REF")
-	}
-	remotes, err := repo.Remotes()
-	if err != nil {
-		return "", err
-	}
-	for _, remote := range remotes {
-		tracked, err := repo.Tracked(remote)
-		if err != nil {
-			return "", err
-		}
-		if here := tracked[ref]; here != "" {
-			return here, nil
-		}
-	}
-	return ref, nil
 }
 
 // tree checks reports, or an exception, by the policy of what the change comes to, or of the commit that is checked out.

@@ -6,7 +6,6 @@ package git
 
 import (
 	"bytes"
-	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -18,7 +17,6 @@ import (
 	"slices"
 	"strings"
 	"sync"
-	"time"
 
 	"zincdoor/internal/files"
 	"zincdoor/internal/process"
@@ -377,103 +375,6 @@ func (r *Repo) Boundary(tip string, known []string) (boundary []string, fresh in
 	return boundary, fresh, nil
 }
 
-// SymbolicRef is the ref that a symbolic one points to.
-func (r *Repo) SymbolicRef(name string) (ref string, ok bool) {
-	out, err := r.git("symbolic-ref", "--quiet", name)
-	return strings.TrimSpace(string(out)), err == nil
-}
-
-// Remotes lists the names of the remotes.
-func (r *Repo) Remotes() ([]string, error) {
-	out, err := r.git("remote")
-	return strings.Fields(string(out)), err
-}
-
-// Refs lists the refs that begin with prefix, symbolic ones left out.
-func (r *Repo) Refs(prefix string) ([]string, error) {
-	out, err := r.git("for-each-ref", "--format=%(refname)%(if)%(symref)%(then) symbolic%(end)", prefix)
-	var refs []string
-	for line := range strings.Lines(string(out)) {
-		if ref := strings.TrimSpace(line); !strings.HasSuffix(ref, " symbolic") {
-			refs = append(refs, ref)
-		}
-	}
-	return refs, err
-}
-
-// Tracked are the branches of a remote as they were last seen: the refs that follow them here, by their refs there. Where its
-// configuration doesn't say which those are, they are those of its name. What follows another remote, whose name begins like this
-// one's, isn't among them.
-func (r *Repo) Tracked(remote string) (map[string]string, error) {
-	remotes, err := r.Remotes()
-	if err != nil {
-		return nil, err
-	}
-	type follows struct{ there, here string } // what is before the names of branches
-	ofName := func(name string) []follows { return []follows{{"refs/heads/", "refs/remotes/" + name + "/"}} }
-	own, others := ofName(remote), []follows{}
-	for _, name := range remotes {
-		out, _ := r.git("config", "--get-all", "remote."+name+".fetch")
-		all := ofName(name)
-		for line := range strings.FieldsSeq(string(out)) {
-			there, here, ok := strings.Cut(strings.TrimPrefix(line, "+"), ":")
-			if from, is := strings.CutSuffix(there, "*"); ok && is && strings.HasSuffix(here, "*") && strings.HasPrefix(from, "refs/heads/") {
-				all = append(all, follows{from, strings.TrimSuffix(here, "*")})
-			}
-		}
-		if name == remote {
-			own = all
-		} else {
-			others = append(others, all...)
-		}
-	}
-	refs, err := r.Refs("refs/remotes/")
-	tracked := map[string]string{}
-	for _, ref := range refs {
-		var best follows
-		for _, f := range own {
-			if strings.HasPrefix(ref, f.here) && len(f.here) > len(best.here) {
-				best = f
-			}
-		}
-		if best.here == "" || slices.ContainsFunc(others, func(o follows) bool { return strings.HasPrefix(ref, o.here) && len(o.here) > len(best.here) }) {
-			continue
-		}
-		tracked[best.there+strings.TrimPrefix(ref, best.here)] = ref
-	}
-	return tracked, err
-}
-
-// mostAsked is how long a remote is waited for.
-const mostAsked = 20 * time.Second
-
-// Ask asks a remote for its refs, with the objects that they name, and for its default branch, "" where it has none. It is false
-// where the remote can't be reached.
-func (r *Repo) Ask(remote string) (refs map[string]string, head string, ok bool) {
-	ctx, cancel := context.WithTimeout(r.ctx, mostAsked)
-	defer cancel()
-	cmd := r.command("ls-remote", "--symref", "--", remote)
-	asking := exec.CommandContext(ctx, cmd.Path, cmd.Args[1:]...)
-	asking.Dir, asking.Env = cmd.Dir, cmd.Env
-	process.EndPolitely(asking)
-	out, _, err := process.Output(asking)
-	if err != nil {
-		return nil, "", false
-	}
-	refs = map[string]string{}
-	for line := range strings.Lines(string(out)) {
-		what, name, _ := strings.Cut(strings.TrimSuffix(line, "\n"), "\t")
-		to, symbolic := strings.CutPrefix(what, "ref: ")
-		switch {
-		case symbolic && name == "HEAD":
-			head = to
-		case !symbolic && strings.HasPrefix(name, "refs/") && !strings.HasSuffix(name, "^{}"):
-			refs[name] = what
-		}
-	}
-	return refs, head, true
-}
-
 // Independent leaves out of some commits those that are in the history of others.
 func (r *Repo) Independent(commits []string) ([]string, error) {
 	if len(commits) < 2 {
@@ -519,44 +420,6 @@ func (r *Repo) Local(key string) string {
 	return strings.TrimSpace(string(out))
 }
 
-// RefsAt lists the branches, here and as remotes had them when they were last seen, that are at a commit, and the commit's tree; "" where
-// there are none.
-func (r *Repo) RefsAt(commit string) (refs []string, tree string) {
-	out, err := r.git("for-each-ref", "--points-at="+commit, "--format=%(refname) %(tree)", "refs/heads", "refs/remotes")
-	if err != nil {
-		return nil, ""
-	}
-	for line := range strings.Lines(string(out)) {
-		var ref string
-		ref, tree, _ = strings.Cut(strings.TrimSpace(line), " ")
-		refs = append(refs, ref)
-	}
-	return refs, tree
-}
-
-// MainBranch is the branch that others build on: the default branch of the remote that this repository was cloned from, else the one
-// that HEAD names where this is a bare repository, else main or master; "" where there is none of these.
-func (r *Repo) MainBranch() string {
-	if r.Bare {
-		if head, ok := r.SymbolicRef("HEAD"); ok {
-			return head
-		}
-	}
-	out, err := r.git("for-each-ref", "--format=%(refname) %(symref)", "refs/remotes/origin/HEAD", "refs/heads/main", "refs/heads/master")
-	if err != nil {
-		return ""
-	}
-	var first string
-	for line := range strings.Lines(string(out)) {
-		ref, to, _ := strings.Cut(strings.TrimSpace(line), " ")
-		if name, ok := strings.CutPrefix(to, "refs/remotes/origin/"); ok {
-			return "refs/heads/" + name
-		}
-		first = cmp.Or(first, ref)
-	}
-	return first
-}
-
 // Settings are the values of git's configuration under keys that a pattern takes (an extended regular expression), whoever set them, by
 // their keys; of several for a key the last one, which counts.
 func (r *Repo) Settings(pattern string) map[string]string {
@@ -580,12 +443,6 @@ func (r *Repo) UserName() string {
 		return ""
 	}
 	return strings.TrimSpace(string(out))
-}
-
-// RefNames lists the short names of branches, remote branches and tags.
-func (r *Repo) RefNames() ([]string, error) {
-	out, err := r.git("for-each-ref", "--format=%(refname:short)", "refs/heads", "refs/remotes", "refs/tags")
-	return strings.Fields(string(out)), err
 }
 
 // WorkTreeFiles lists the files of the work tree from its root, as they are in the index or would be added to it.

@@ -1,7 +1,6 @@
 package git
 
 import (
-	"fmt"
 	"strconv"
 	"strings"
 
@@ -63,81 +62,4 @@ func (r *Repo) CommitsOf(tree string, look int) (commits []string, err error) {
 		}
 	}
 	return commits, err
-}
-
-// Blob is a content that a ref names.
-type Blob struct {
-	Ref, Object string
-	Size        int64 // in bytes
-	IsBlob      bool
-}
-
-// Blobs lists what the refs that begin with prefix name.
-func (r *Repo) Blobs(prefix string) (all []Blob, err error) {
-	out, err := r.git("for-each-ref", "--format=%(objecttype) %(objectsize) %(objectname) %(refname)", prefix)
-	for line := range strings.Lines(string(out)) {
-		if fields := strings.Fields(line); len(fields) == 4 {
-			size, err := strconv.ParseInt(fields[1], 10, 64)
-			all = append(all, Blob{Ref: fields[3], Object: fields[2], Size: size, IsBlob: fields[0] == "blob" && err == nil})
-		}
-	}
-	return all, err
-}
-
-// BlobAt is what an object is.
-func (r *Repo) BlobAt(object string) (Blob, error) {
-	kind, err := r.TypeOf(object)
-	if err != nil {
-		return Blob{}, err
-	}
-	out, err := r.git("cat-file", "-s", object)
-	if err != nil {
-		return Blob{}, err
-	}
-	size, err := strconv.ParseInt(strings.TrimSpace(string(out)), 10, 64)
-	return Blob{Object: object, Size: size, IsBlob: kind == "blob"}, err
-}
-
-// ReadBlob reads a blob, which must not have more than most bytes.
-func (r *Repo) ReadBlob(b Blob, most int64) ([]byte, error) {
-	switch {
-	case !b.IsBlob:
-		return nil, fmt.Errorf("it is no file's content")
-	case b.Size > most:
-		return nil, fmt.Errorf("it has %d bytes, where %d are allowed", b.Size, most)
-	}
-	return r.git("cat-file", "blob", b.Object)
-}
-
-// FullRef is the whole name of the ref that a revision names: of a branch of another side as it was last seen, what it is called there.
-// It is "" where a revision isn't a ref's name.
-func (r *Repo) FullRef(revision string) (string, error) {
-	out, err := r.git("rev-parse", "--symbolic-full-name", "--end-of-options", revision)
-	if err != nil {
-		return "", denied(err, "%q isn't a revision here", revision)
-	}
-	ref := strings.TrimSpace(strings.TrimPrefix(strings.TrimSpace(string(out)), "--end-of-options"))
-	remote, is := strings.CutPrefix(ref, "refs/remotes/")
-	if !is {
-		return ref, nil
-	}
-	remotes, err := r.Remotes()
-	if err != nil {
-		return "", err
-	}
-	for _, name := range remotes {
-		tracked, err := r.Tracked(name)
-		if err != nil {
-			return "", err
-		}
-		for there, here := range tracked {
-			if here == ref {
-				return there, nil
-			}
-		}
-	}
-	if _, branch, ok := strings.Cut(remote, "/"); ok {
-		return "refs/heads/" + branch, nil
-	}
-	return ref, nil
 }
