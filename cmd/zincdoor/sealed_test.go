@@ -224,6 +224,19 @@ func TestSealed(t *testing.T) {
 			}
 		}
 	})
+	t.Run("a work tree that changes while it is judged", func(t *testing.T) {
+		t.Parallel()
+		s := newSealing(t)
+		write := fmt.Sprintf("echo 'int more;' >> '%s'", filepath.Join(s.dir, "core/tide.c"))
+		policy := strings.Replace(s.read(".zincdoor/policy.yaml"), "compiler: {file: build/cc.txt, as: diagnostics, clean: empty,", fmt.Sprintf("compiler: {run: [sh, -c, %q], as: diagnostics,", write), 1)
+		s.write(".zincdoor/policy.yaml", policy)
+		s.commit("a linter that writes")
+		s.write("core/tide.c", altered+altered)
+		out := s.must(2, "gate", "--worktree", "--door", "merge", "--run", "--key", s.key("ci"), "--write", "sealed=v.seal")
+		if _, err := os.Stat(filepath.Join(s.dir, "v.seal")); err == nil || !strings.Contains(out, "files changed while they were judged") {
+			t.Errorf("what wasn't judged is sealed:\n%s", out)
+		}
+	})
 	t.Run("who only looks isn't asked for seals", func(t *testing.T) {
 		t.Parallel()
 		s := newSealing(t)

@@ -223,6 +223,7 @@ func (q GateRequest) judge(ctx context.Context, t *target.Target, choose func(*a
 	}
 	kept := q.beginRecord(ctx, t, a)
 	defer kept.wait()
+	sealable := q.sealable(t)
 	statements, err := q.statements(t, a)
 	if err != nil {
 		return nil, err
@@ -256,7 +257,7 @@ func (q GateRequest) judge(ctx context.Context, t *target.Target, choose func(*a
 	if err := j.judge(t); err != nil {
 		return j, err
 	}
-	j.sealable = q.sealable(t, a, lists, collected)
+	j.sealable = sealable.end(q.Change, t, a, lists, collected)
 	j.unrecorded = kept.end(j)
 	return j, nil
 }

@@ -117,23 +117,40 @@ type sealable struct {
 	sealing         Sealing
 }
 
-// sealable readies a verdict for sealing, while its repository is open; nil where nobody asks for that.
-func (q GateRequest) sealable(t *target.Target, a *authority.Authority, lists *authority.Lists, c *evidence.Collected) *sealable {
+// sealable begins what sealing a verdict needs, before anything of the judged state is read; nil where nobody asks for that.
+func (q GateRequest) sealable(t *target.Target) *sealable {
 	if q.Sealing.Key == nil {
 		return nil
 	}
-	s := &sealable{reports: c.Contents, sealing: q.Sealing}
+	s := &sealable{sealing: q.Sealing}
 	if t.IsPatch || t.Repo == nil {
 		s.err = errors.New("a patch has no tree to seal a verdict for; judge commits, the index or the work tree")
 		return s
 	}
-	if s.tree, s.err = t.Repo.TreeID(t.Side); s.err != nil {
+	s.tree, s.err = t.Repo.TreeID(t.Side)
+	return s
+}
+
+// end adds what the state was judged by, while its repository is open, and makes sure that it is the state still that was there at first.
+func (s *sealable) end(name target.Name, t *target.Target, a *authority.Authority, lists *authority.Lists, c *evidence.Collected) *sealable {
+	if s == nil || s.err != nil {
 		return s
 	}
+	s.reports = c.Contents
 	if at := t.PolicyAt; len(at) > 0 && !at[0].Own && at[0].Side != git.Index && at[0].Side != git.Worktree {
 		s.tip = string(at[0].Side)
 	}
-	s.Expected, s.err = expectedOf(q.Change, t, a, lists)
+	tree := s.tree
+	if t.Side == git.Index || t.Side == git.Worktree {
+		tree, s.err = t.Repo.TreeID(t.Side)
+	}
+	switch {
+	case s.err != nil:
+	case tree != s.tree:
+		s.err = errors.New("it isn't sealed, since files changed while they were judged; judge them again")
+	default:
+		s.Expected, s.err = expectedOf(name, t, a, lists)
+	}
 	return s
 }
 
