@@ -45,6 +45,7 @@ func textsOf(t *target.Target, in *judge.Input) (*texts, error) {
 		add(w.Path)
 	}
 	if len(paths) == 0 {
+		in.Whole.DropTexts(false)
 		return all, nil
 	}
 	lacking, err := t.Tree.Lacking(slices.Sorted(maps.Keys(paths)))

@@ -152,7 +152,17 @@ func (c *collector) readChange(s suspected, elsewhere *search, spaced bool) (cha
 		return changes{}, err
 	}
 	c.notices = append(c.notices, lines.Notices...)
-	made := changes{change: change.NewFrom(slices.Clone(lines.Files), rules, s.ahead)}
+	var made changes
+	var both sync.WaitGroup
+	if spaced && !rules.CountSpace {
+		both.Go(func() {
+			counting := rules
+			counting.CountSpace = true
+			made.spaced = change.New(slices.Clone(lines.Files), counting)
+		})
+	}
+	made.change = change.NewFrom(slices.Clone(lines.Files), rules, s.ahead)
+	both.Wait()
 	made.whole = made.change
 	if len(t.Others)+len(t.Further) > 0 || t.Tip != "" {
 		made.whole = &change.Change{Files: slices.Clone(made.change.Files)}
@@ -160,18 +170,17 @@ func (c *collector) readChange(s suspected, elsewhere *search, spaced bool) (cha
 	if err := c.narrow(made.change, rules); err != nil {
 		return changes{}, err
 	}
-	if spaced && !rules.CountSpace {
+	if made.spaced != nil {
 		rules.CountSpace = true
-		made.spaced = change.New(slices.Clone(lines.Files), rules)
 		if err := c.narrow(made.spaced, rules); err != nil {
 			return changes{}, err
 		}
-		made.spaced.DropTexts()
+		made.spaced.DropTexts(false)
 	}
-	made.change.DropTexts()
 	if made.whole != made.change {
-		made.whole.DropTexts()
+		made.change.DropTexts(false)
 	}
+	made.whole.DropTexts(true)
 	return made, nil
 }
 

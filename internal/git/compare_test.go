@@ -32,7 +32,7 @@ func TestFinishedValues(t *testing.T) {
 				return
 			}
 			made := change.New(lines.Files, change.Rules{})
-			made.DropTexts()
+			made.DropTexts(false)
 			if data, found, err := c.ReadOld("core/tide.c"); string(data) != "one\n" || !found || err != nil {
 				t.Errorf("the old text is %q, %v, %v", data, found, err)
 			}

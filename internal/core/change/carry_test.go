@@ -106,7 +106,7 @@ func TestConflict(t *testing.T) {
 func TestDropTexts(t *testing.T) {
 	file := inserted
 	c := New([]File{file}, Rules{})
-	c.DropTexts()
+	c.DropTexts(false)
 	if c.Files[0].Hunks[0].Added != nil || file.Hunks[0].Added == nil {
 		t.Error("lines are kept, or lost to others")
 	}

@@ -71,13 +71,18 @@ func NewFrom(files []File, rules Rules, ahead *Ahead) *Change {
 }
 
 // DropTexts forgets the lines of the hunks, which take much memory and serve no purpose once it is settled what is
-// touched. The hunks themselves stay. Those that the change was made of aren't written to.
-func (c *Change) DropTexts() {
+// touched; where follow is set, all but those that Follow needs. The hunks themselves stay. Those that the change was made of
+// aren't written to.
+func (c *Change) DropTexts(follow bool) {
 	for i := range c.Files {
 		f := &c.Files[i]
+		keep := follow && f.Follows()
 		f.Hunks = slices.Clone(f.Hunks)
 		for n := range f.Hunks {
-			f.Hunks[n].Removed, f.Hunks[n].Added = nil, nil
+			f.Hunks[n].Removed = nil
+			if !keep {
+				f.Hunks[n].Added = nil
+			}
 		}
 	}
 }

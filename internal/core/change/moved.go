@@ -30,41 +30,38 @@ type diagonal struct{ added, removed, distance int }
 // dropMoved marks as used the added lines that belong to a block which the change removed elsewhere, and the removed
 // lines with them. Longest blocks go first; each removed line serves one added line.
 func dropMoved(added, removed []runs) {
-	var firsts markFilter
+	var ofAdded markFilter
 	for _, lines := range added {
 		for i := range lines {
-			firsts.add(lines[i].mark)
+			ofAdded.add(lines[i].mark)
 		}
 	}
-	windows := make(map[window][]spot)
+	windows := newWindows(removed)
 	for f, lines := range removed {
 		eachWindow(lines, func(i int, window window) {
-			if !firsts.has(window[0]) || !firsts.has(window[1]) || !firsts.has(window[2]) {
-				return
-			}
-			if len(windows[window]) < candidates {
-				windows[window] = append(windows[window], spot{f, i})
+			if ofAdded.has(window[0]) && ofAdded.has(window[1]) && ofAdded.has(window[2]) {
+				windows.add(window, spot{f, i})
 			}
 		})
 	}
-	if len(windows) == 0 {
+	if len(windows.spots) == 0 {
 		return
 	}
 	reached := make(map[diagonal]int)
 	var blocks []block
 	for f, lines := range added {
 		eachWindow(lines, func(i int, window window) {
-			for _, from := range windows[window] {
+			windows.each(window, func(from spot) {
 				d := diagonal{f, from.file, i - from.index}
 				if i < reached[d] {
-					continue // inside a block found already
+					return // inside a block found already
 				}
 				b := widen(lines, removed[from.file], block{spot{f, i}, from, movedLines})
 				reached[d] = b.added.index + b.length
 				if b.weight(lines) >= movedWeight {
 					blocks = append(blocks, b)
 				}
-			}
+			})
 		})
 	}
 	slices.SortStableFunc(blocks, func(a, b block) int { return cmp.Compare(b.length, a.length) })
@@ -80,8 +77,73 @@ func (f *markFilter) add(mark uint64) { f[mark>>6&(1<<14-1)] |= 1 << (mark & 63)
 
 func (f *markFilter) has(mark uint64) bool { return f[mark>>6&(1<<14-1)]&(1<<(mark&63)) != 0 }
 
+// windows are the places of removed windows, by their marks. Of one window the first candidates places are known, in order.
+type windows struct {
+	removed []runs
+	some    markFilter // of the windows' keys
+	chains  map[uint64]chain
+	spots   []spot
+	next    []int32 // after each spot the next one of its chain, 0 for none
+}
+
+// chain is where the spots of one key begin and end.
+type chain struct{ first, last, length int32 }
+
+func newWindows(removed []runs) *windows {
+	return &windows{removed: removed, chains: map[uint64]chain{}}
+}
+
+func (w *windows) add(window window, at spot) {
+	key := window.key()
+	c, known := w.chains[key]
+	if c.length == candidates {
+		return
+	}
+	here := int32(len(w.spots))
+	w.spots, w.next = append(w.spots, at), append(w.next, 0)
+	if known {
+		w.next[c.last] = here
+	} else {
+		c.first = here
+		w.some.add(key)
+	}
+	c.last, c.length = here, c.length+1
+	w.chains[key] = c
+}
+
+// each hands the places of a window to do.
+func (w *windows) each(window window, do func(at spot)) {
+	key := window.key()
+	if !w.some.has(key) {
+		return
+	}
+	c := w.chains[key]
+	for at := c.first; c.length > 0; at, c.length = w.next[at], c.length-1 {
+		if spot := w.spots[at]; window == windowOf(w.removed[spot.file][spot.index:]) {
+			do(spot)
+		}
+	}
+}
+
 // window is the marks of as many lines that follow one another as a moved block has at least.
 type window [movedLines]uint64
+
+// windowOf is that of a stretch's first lines.
+func windowOf(lines runs) (w window) {
+	for k := range w {
+		w[k] = lines[k].mark
+	}
+	return w
+}
+
+// key mixes the marks.
+func (w window) key() (key uint64) {
+	for _, mark := range w {
+		key = (key ^ mark) * 0x9e3779b97f4a7c15
+		key ^= key >> 29
+	}
+	return key
+}
 
 // eachWindow calls do for every movedLines lines that follow one another and aren't all without letters and digits.
 func eachWindow(lines runs, do func(i int, window window)) {
@@ -89,14 +151,8 @@ func eachWindow(lines runs, do func(i int, window window)) {
 		if lines[i+movedLines-1].number != lines[i].number+movedLines-1 {
 			continue
 		}
-		var w window
-		weight := int32(0)
-		for k := range w {
-			w[k] = lines[i+k].mark
-			weight += lines[i+k].weight
-		}
-		if weight > 0 {
-			do(i, w)
+		if lines[i].weight+lines[i+1].weight+lines[i+2].weight > 0 {
+			do(i, windowOf(lines[i:]))
 		}
 	}
 }

@@ -2,6 +2,7 @@ package change
 
 import (
 	"slices"
+	"strings"
 
 	"zincdoor/internal/core/source"
 )
@@ -35,25 +36,53 @@ const (
 	nearIndented = 60
 )
 
-// Follow prepares to follow a file's lines. Both texts must be whole. Of them nothing is kept but the lines around hunks.
-func Follow(f *File, old, new *source.Text) *Track {
+// Follows reports whether Follow tells more of a file's lines than the hunks do: it both lost and gained some.
+func (f *File) Follows() bool {
+	lost, gained := 0, 0
+	for _, h := range f.Hunks {
+		lost, gained = lost+h.OldCount, gained+h.NewCount
+	}
+	return lost > 0 && gained > 0 && f.Status != Deleted
+}
+
+// Follow prepares to follow a file's lines, by its old text, which must be whole, and the lines that its hunks added. Of the text
+// nothing is kept but the lines around hunks. It is nil where the added lines were dropped.
+func Follow(f *File, old *source.Text) *Track {
+	if slices.ContainsFunc(f.Hunks, func(h Hunk) bool { return len(h.Added) != h.NewCount }) {
+		return nil
+	}
 	t := &Track{file: f}
 	t.cut(near)
-	if t.indents(old, new) {
+	if t.indents(old) {
 		t.cut(nearIndented)
 		t.indented = true
 	}
 	for i := range t.passages {
-		p := &t.passages[i]
-		p.olds, p.news = old.Span(p.old.First, p.old.Last), new.Span(p.new.First, p.new.Last)
+		t.passages[i].read(old)
 	}
 	return t
 }
 
+// read fills the passage with its lines. On the new side those between hunks are the old ones.
+func (p *passage) read(old *source.Text) {
+	p.olds = old.Span(p.old.First, p.old.Last)
+	p.news = make([]string, 0, p.new.Last-p.new.First+1)
+	rest := p.olds
+	for _, h := range p.hunks {
+		first, count := oldSide(h)
+		between := first - p.old.First - (len(p.olds) - len(rest))
+		p.news = append(p.news, rest[:between]...)
+		for _, line := range h.Added {
+			p.news = append(p.news, strings.TrimSuffix(line, "\r"))
+		}
+		rest = rest[between+count:]
+	}
+}
+
 // indents reports whether some lines differ in white space alone.
-func (t *Track) indents(old, new *source.Text) bool {
+func (t *Track) indents(old *source.Text) bool {
 	return slices.ContainsFunc(t.file.Hunks, func(h Hunk) bool {
-		return h.OldCount > 0 && h.NewCount > 0 && len(align(collapsed(old, spanOf(oldSide(h))), collapsed(new, spanOf(newSide(h))))) > 0
+		return h.OldCount > 0 && h.NewCount > 0 && len(align(collapseAll(old.Span(h.OldStart, h.OldStart+h.OldCount-1)), collapseAll(h.Added))) > 0
 	})
 }
 
@@ -300,8 +329,4 @@ func unpaired(n int) []int {
 		all[i] = -1
 	}
 	return all
-}
-
-func collapsed(text *source.Text, lines Span) []string {
-	return collapseAll(text.Span(lines.First, lines.Last))
 }

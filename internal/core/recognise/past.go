@@ -64,20 +64,14 @@ func (p *past) placeEntries(sides []side, entries []baseline.Entry, order []int)
 			last.entries = append(last.entries, placing{side: s, entry: e})
 		}
 	}
-	for some := range slices.Chunk(files, atOnce) {
-		p.placeFiles(some)
-	}
+	p.placeFiles(files)
 }
-
-// atOnce is of how many files the texts are read, and kept, at once.
-const atOnce = 1000
 
 // origin is a changed file with the entries that were accepted in it.
 type origin struct {
 	file    *change.File
 	entries []placing
-	text    *source.Text // on the old side, where it is followed from line to line
-	track   *change.Track
+	track   *change.Track // where it is followed from line to line
 }
 
 // placing is an entry on its way to its line.
@@ -90,40 +84,34 @@ type placing struct {
 // placeFiles places the entries of some files: first on the old side, then, where a file both lost and gained lines, along its
 // track.
 func (p *past) placeFiles(files []*origin) {
-	read(p.view.OldTexts, p.view.OldText, files, func(o *origin) string { return o.file.Old }, func(o *origin, text *source.Text) {
+	read(p.view.OldTexts, p.view.OldText, files, func(o *origin, text *source.Text) {
 		o.find(text)
-		if o.tracks() {
-			o.text = text.Copy()
+		if o.file.Follows() && slices.ContainsFunc(o.entries, func(at placing) bool { return at.line > 0 }) {
+			o.track = change.Follow(o.file, text)
 		}
-	})
-	tracked := slices.DeleteFunc(slices.Clone(files), func(o *origin) bool { return o.text == nil })
-	read(p.view.NewTexts, p.view.NewText, tracked, func(o *origin) string { return o.file.Path }, func(o *origin, text *source.Text) {
-		o.track = change.Follow(o.file, o.text, text)
 		o.follow()
 	})
 	for _, o := range files {
-		if o.text = nil; o.track == nil {
-			o.follow()
-		} else {
+		if o.track != nil {
 			p.tracks[o.file] = o.track
 		}
 	}
 }
 
-// read hands the texts of files to see, as far as they are there: all at once where that is known how, by several goroutines, or one
-// by one.
-func read(all func(paths []string, see func(path string, text *source.Text)), one func(path string) *source.Text, files []*origin, pathOf func(o *origin) string, see func(o *origin, text *source.Text)) {
+// read hands the old texts of files to see, as far as they are there: all at once where that is known how, by several goroutines, or
+// one by one.
+func read(all func(paths []string, see func(path string, text *source.Text)), one func(path string) *source.Text, files []*origin, see func(o *origin, text *source.Text)) {
 	switch {
 	case all != nil:
 		byPath := map[string]*origin{}
 		var paths []string
 		for _, o := range files {
-			paths, byPath[pathOf(o)] = append(paths, pathOf(o)), o
+			paths, byPath[o.file.Old] = append(paths, o.file.Old), o
 		}
 		all(paths, func(path string, text *source.Text) { see(byPath[path], text) })
 	case one != nil:
 		for _, o := range files {
-			if text := one(pathOf(o)); text != nil {
+			if text := one(o.file.Old); text != nil {
 				see(o, text)
 			}
 		}
@@ -166,17 +154,6 @@ func (o *origin) find(text *source.Text) {
 type claim struct {
 	tool, rule, message name
 	line                int
-}
-
-// tracks reports whether the file is followed from line to line: it both lost and gained lines, else there is nothing beyond what
-// the hunks tell.
-func (o *origin) tracks() bool {
-	lost, gained := 0, 0
-	for _, h := range o.file.Hunks {
-		lost, gained = lost+h.OldCount, gained+h.NewCount
-	}
-	placed := slices.ContainsFunc(o.entries, func(at placing) bool { return at.line > 0 })
-	return placed && lost > 0 && gained > 0 && o.file.Status != change.Deleted
 }
 
 // follow takes the entries' lines to the judged state.
