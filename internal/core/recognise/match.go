@@ -45,6 +45,9 @@ func (m *matcher) match(of stage, among pool) {
 			g.add(&g.all[at].entries, e)
 		}
 	}
+	if of.block {
+		m.readAhead(meeting)
+	}
 	for _, at := range meeting {
 		if e, f, one := g.pair(at); one {
 			m.pair(e, f, of)
@@ -166,6 +169,34 @@ func (m *matcher) slides(e, f int) bool {
 	path := m.names.text(m.findings[f].path)
 	text := textOf(m.news, path, m.view.NewText)
 	return text != nil && m.view.Change.File(path).MaySlide(text, m.entries[e].at, m.findings[f].at)
+}
+
+// readAhead reads the texts in which blocks will be looked for, many at once.
+func (m *matcher) readAhead(meeting []int32) {
+	olds, news := map[string]bool{}, map[string]bool{}
+	for _, at := range meeting {
+		for _, e := range m.groups.list(m.groups.all[at].entries) {
+			olds[m.paths[e]] = true
+		}
+		for _, f := range m.groups.list(m.groups.all[at].findings) {
+			news[m.names.text(m.findings[f].path)] = true
+		}
+	}
+	read := func(all func(paths []string, see func(path string, text *source.Text)), wanted map[string]bool, into map[string]*source.Text) {
+		maps.DeleteFunc(wanted, func(path string, _ bool) bool { _, known := into[path]; return known })
+		if all == nil || len(wanted) < 2 {
+			return
+		}
+		var mutex sync.Mutex
+		all(slices.Sorted(maps.Keys(wanted)), func(path string, text *source.Text) {
+			text = text.Copy()
+			mutex.Lock()
+			defer mutex.Unlock()
+			into[path] = text
+		})
+	}
+	read(m.view.OldTexts, olds, m.olds)
+	read(m.view.NewTexts, news, m.news)
 }
 
 func textOf(texts map[string]*source.Text, path string, read func(path string) *source.Text) *source.Text {

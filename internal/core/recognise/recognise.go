@@ -60,6 +60,7 @@ func Recognise(findings []finding.Finding, entries []baseline.Entry, view View) 
 		m.match(stage, keptLines)
 	}
 	m.match(sliding, linesBesideKept)
+	m.settle()
 	m.matchAll()
 	if m.findRenames() {
 		m.matchAll()
@@ -230,6 +231,40 @@ func (m *matcher) compareAhead() {
 			tracks[i].Likeness(p.old, p.new)
 		}
 	})
+}
+
+// onOneLine is how many findings of a line settle looks at; where there are more, the stages tell them apart.
+const onOneLine = 16
+
+// settle pairs what stands where it stood, in files that the change leaves as they are: the same message on the same code. That is
+// nearly everything as a rule, and needs no groups.
+func (m *matcher) settle() {
+	inFile := map[name][]side{} // a file's findings, which follow one another in order of lines
+	firsts := map[name]int{}
+	for first := 0; first < len(m.findings); {
+		end, path := first, m.findings[first].path
+		for end < len(m.findings) && m.findings[end].path == path {
+			end++
+		}
+		inFile[path], firsts[path] = m.findings[first:end], first
+		first = end
+	}
+	for _, e := range m.left {
+		s := &m.entries[e]
+		if s.state != resting || !s.coded || m.taken[e] {
+			continue
+		}
+		here := inFile[s.path]
+		n, _ := slices.BinarySearchFunc(here, s.was, func(f side, line int) int { return cmp.Compare(f.at, line) })
+		for few := min(n+onOneLine, len(here)); n < few && here[n].at == s.was; n++ {
+			if f := firsts[s.path] + n; m.entryOf[f] == None && here[n].trait == s.trait {
+				m.entryOf[f], m.taken[e] = e, true
+				m.learn(s.path, s.was, s.was)
+				break
+			}
+		}
+	}
+	m.adopt()
 }
 
 func (m *matcher) matchAll() {
