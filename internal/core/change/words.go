@@ -10,8 +10,8 @@ import (
 // word is a name, a number or a sign of a line.
 type word struct {
 	text   string
-	line   int // index of its line
-	weight int
+	line   int32 // index of its line
+	weight int32
 }
 
 // A name or number says more about a line than a sign.
@@ -19,6 +19,9 @@ const (
 	nameWeight = 3
 	signWeight = 1
 )
+
+// usualWord is how many bytes of a line there are for each word, as a rule.
+const usualWord = 3
 
 // wordTable is the size up to which all words of two stretches are compared with one another.
 const wordTable = 1 << 19
@@ -64,7 +67,8 @@ func (p *passage) share(old, new Span) {
 
 func (p *passage) add(olds, news []word) {
 	for _, common := range common(texts(olds), texts(news)) {
-		p.shared[pair{olds[common.old].line, news[common.new].line}] += olds[common.old].weight
+		old, new := olds[common.old], news[common.new]
+		p.shared[pair{int(old.line), int(new.line)}] += int(old.weight)
 	}
 }
 
@@ -78,15 +82,20 @@ func texts(words []word) []string {
 
 // wordsOf cuts some lines of a passage into words, and notes the weight of each line where weights are wanted.
 func wordsOf(text []string, lines Span, weights []int) (words []word) {
+	bytes := 0
+	for i := lines.First; i <= lines.Last; i++ {
+		bytes += len(text[i])
+	}
+	words = make([]word, 0, bytes/usualWord)
 	for i := lines.First; i <= lines.Last; i++ {
 		eachWord(text[i], func(w string, name bool) {
-			weight := signWeight
+			weight := int32(signWeight)
 			if name {
 				weight = nameWeight
 			}
-			words = append(words, word{w, i, weight})
+			words = append(words, word{w, int32(i), weight})
 			if weights != nil {
-				weights[i] += weight
+				weights[i] += int(weight)
 			}
 		})
 	}
