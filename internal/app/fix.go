@@ -47,6 +47,7 @@ func OpenFix(ctx context.Context, q FixRequest) (*Fixing, error) {
 			return nil, err
 		}
 	}
+	q.fixing = true
 	judgeIt := List
 	if q.Door != "" {
 		judgeIt = Gate

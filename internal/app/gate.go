@@ -37,6 +37,7 @@ type GateRequest struct {
 	keeping *keeping // where the records of the call go
 	live    *Live    // whose request it is, nil for none
 	listing bool     // no door decides anything
+	fixing  bool     // lines that differ in white space alone may be edited too
 }
 
 // Gate judges a change at a door: one verdict, but for a push one for each ref. An error wraps ErrCall or is a
@@ -271,7 +272,7 @@ func (q GateRequest) collect(ctx context.Context, t *target.Target, a *authority
 		return err
 	})
 	request := collecting(t, a, q.Call, q.Reports, q.Tell)
-	request.Lines, request.Keep = q.Lines, kept.keeper()
+	request.Lines, request.Keep, request.Spaces = q.Lines, kept.keeper(), q.fixing || q.live != nil
 	if request.Sealed = statements; q.Sealing.Key != nil { // nothing is sealed that a cache may have been given by others
 		request.Digests, request.Fresh = true, true
 	}

@@ -63,6 +63,7 @@ type Request struct {
 	Refusal func() string // why nothing that the policy names may be started, "" where it may
 	Fresh   bool          // linters are asked anew, whatever they answered before
 	Lines   bool          // the lines around findings will be asked for
+	Spaces  bool          // which lines differ in white space alone will be asked for, whatever was found
 
 	// Keep gives what takes the content of a report that is a file, as it is read; nil where none is kept. It is called once for a
 	// report, and told whether all of it was read.
@@ -300,7 +301,7 @@ func (c *collector) collect(checked func() (*houseReport, error), texts func() (
 		return nil, err
 	}
 	c.noteSearch(elsewhere)
-	lines, err := c.readChange(suspected, elsewhere, ours != nil)
+	lines, err := c.readChange(suspected, elsewhere, ours != nil && (c.Spaces || ours.aboutSpace()))
 	if err != nil {
 		return nil, err
 	}

@@ -28,6 +28,11 @@ type houseReport struct {
 	words   int // that the change adds to the team's own and that count
 }
 
+// aboutSpace reports whether something about white space was found.
+func (h *houseReport) aboutSpace() bool {
+	return slices.ContainsFunc(h.report.Findings, func(f finding.Finding) bool { return house.AboutSpace(f.Rule) })
+}
+
 // mostUnasked is how many files of a change are checked where no policy asks for it: more would take as long as all the
 // rest.
 const mostUnasked = 1000
