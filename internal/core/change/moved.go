@@ -24,8 +24,12 @@ type block struct {
 	length         int
 }
 
-// diagonal names all pairs of an added and a removed line of two files that lie equally far apart.
-type diagonal struct{ added, removed, distance int }
+// diagonal names all pairs of an added line of one file and a removed one of another that lie equally far apart.
+type diagonal uint64
+
+func diagonalOf(removedFile, distance int) diagonal {
+	return diagonal(removedFile)<<32 | diagonal(uint32(distance))
+}
 
 // dropMoved marks as used the added lines that belong to a block which the change removed elsewhere, and the removed
 // lines with them. Longest blocks go first; each removed line serves one added line.
@@ -47,12 +51,12 @@ func dropMoved(added, removed []runs) {
 	if len(windows.spots) == 0 {
 		return
 	}
-	reached := make(map[diagonal]int)
 	var blocks []block
 	for f, lines := range added {
+		reached := map[diagonal]int{} // up to where blocks were found
 		eachWindow(lines, func(i int, window window) {
 			windows.each(window, func(from spot) {
-				d := diagonal{f, from.file, i - from.index}
+				d := diagonalOf(from.file, i-from.index)
 				if i < reached[d] {
 					return // inside a block found already
 				}
