@@ -10,6 +10,7 @@ import (
 	"zincdoor/internal/core/change"
 	"zincdoor/internal/core/finding"
 	"zincdoor/internal/core/judge"
+	"zincdoor/internal/core/processors"
 	"zincdoor/internal/core/source"
 	"zincdoor/internal/git"
 	"zincdoor/internal/target"
@@ -325,24 +326,42 @@ func past(text *source.Text, f *finding.Finding) bool { return f.Region.Line > t
 
 // fillCode gives a report's findings the code they stand on, as the judged state has it.
 func (c *collector) fillCode(r *reading) error {
-	var last *finding.Finding // which many stand on the same line as
+	type file struct {
+		text     *source.Text
+		findings []int
+	}
+	var files []file
+	known := map[string]int{} // where each path is among them
 	for i := range r.report.Findings {
-		f := &r.report.Findings[i]
+		path := r.report.Findings[i].Path
 		if !r.placed[i] {
 			continue
 		}
-		if last != nil && f.Path == last.Path && f.Region.Line == last.Region.Line {
-			f.Code = last.Code
-			continue
+		at, seen := known[path]
+		if !seen {
+			text, err := c.texts.of(path)
+			if err != nil {
+				return err
+			}
+			at = len(files)
+			known[path], files = at, append(files, file{text: text})
 		}
-		last = f
-		text, err := c.texts.of(f.Path)
-		if err != nil {
-			return err
-		}
-		if text != nil && !text.IsPointer() {
-			f.Code = text.CodeAt(f.Region.Line)
-		}
+		files[at].findings = append(files[at].findings, i)
 	}
+	processors.Each(len(files), func(_, n int) {
+		in := files[n]
+		if in.text == nil || in.text.IsPointer() {
+			return
+		}
+		var last *finding.Finding // which many stand on the same line as
+		for _, i := range in.findings {
+			f := &r.report.Findings[i]
+			if last != nil && f.Region.Line == last.Region.Line {
+				f.Code = last.Code
+				continue
+			}
+			f.Code, last = in.text.CodeAt(f.Region.Line), f
+		}
+	})
 	return nil
 }
