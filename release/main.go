@@ -117,6 +117,9 @@ func (r *release) platform(p platform, papers string) (made []string, err error)
 	if err != nil {
 		return nil, err
 	}
+	if strings.Contains(parts.version(), "+dirty") {
+		return nil, errors.New("files were altered while it was built; build it again, or in a clone where nobody works")
+	}
 	if err := os.CopyFS(folder, os.DirFS(papers)); err != nil {
 		return nil, err
 	}

@@ -11,11 +11,10 @@ import (
 
 // batch is what is handed over.
 type batch struct {
-	buf     []byte // the stretch; before that, room for another one
-	results []plainResult
-	ends    []int64 // where each result ends in the report
-	prints  []named // the results' fingerprints
-	err     error   // what ended the reading behind them; nil where nothing did
+	buf     []byte        // the stretch; before that, room for another one
+	results []plainResult // as many as there were in it at most; those that have an end are in it now
+	ends    []int64       // where each result ends in the report
+	err     error         // what ended the reading behind them; nil where nothing did
 }
 
 const (
@@ -40,7 +39,7 @@ func (r *run) readResults() error {
 	at, n := len(s.path), 0
 	var failed error
 	for b := range a.full {
-		for i := range b.results {
+		for i := range b.ends {
 			if failed != nil {
 				break
 			}
@@ -92,17 +91,15 @@ func (a *aheadReader) read() error {
 	if err := a.take(); err != nil {
 		return err
 	}
-	var one plainResult
 	next := func(c *scan) bool { return c.element(']', a.n == 0) }
 	quick := func(c *scan) bool {
-		one = plainResult{index: -1, rule: -1, fingerprints: one.fingerprints[:0], partial: one.partial[:0]}
-		return one.read(c, a.clang)
+		return a.now.next().read(c, a.clang)
 	}
 	for ; ; a.n++ {
 		if ended, err := a.window.read(next); err != nil || ended {
 			return err
 		}
-		if len(a.now.results) == batchResults {
+		if len(a.now.ends) == batchResults {
 			if err := a.shift(); err != nil {
 				return err
 			}
@@ -110,26 +107,25 @@ func (a *aheadReader) read() error {
 		if _, err := a.window.read(quick); err != nil {
 			return err
 		}
-		a.now.add(one, a.offset())
+		a.now.ends = append(a.now.ends, a.offset())
 	}
 }
 
-// add adds a result that ends at an offset of the report.
-func (b *batch) add(q plainResult, end int64) {
-	own := func(list []named) []named {
-		from := len(b.prints)
-		b.prints = append(b.prints, list...)
-		return b.prints[from:len(b.prints):len(b.prints)]
+// next is an empty result, which is in the batch once it has an end.
+func (b *batch) next() *plainResult {
+	n := len(b.ends)
+	if n == len(b.results) {
+		b.results = append(b.results, plainResult{})
 	}
-	q.fingerprints, q.partial = own(q.fingerprints), own(q.partial)
-	b.results, b.ends = append(b.results, q), append(b.ends, end)
+	b.results[n].clear()
+	return &b.results[n]
 }
 
 // take takes an empty batch.
 func (a *aheadReader) take() error {
 	select {
 	case a.now = <-a.free:
-		a.now.results, a.now.ends, a.now.prints = a.now.results[:0], a.now.ends[:0], a.now.prints[:0]
+		a.now.ends = a.now.ends[:0]
 		return nil
 	case <-a.stop:
 		a.now = nil
@@ -139,7 +135,7 @@ func (a *aheadReader) take() error {
 
 // hand hands the batch over with the window's stretch, where something in it was read, and gives room for the next one.
 func (a *aheadReader) hand(stretch []byte) (room []byte, err error) {
-	if len(a.now.results) == 0 {
+	if len(a.now.ends) == 0 {
 		return stretch, nil
 	}
 	room, a.now.buf = a.now.buf, stretch

@@ -27,6 +27,11 @@ type plainResult struct {
 // named is a text with its name.
 type named struct{ name, value text }
 
+// clear makes it the result that holds nothing. Its lists keep their room.
+func (q *plainResult) clear() {
+	*q = plainResult{index: -1, rule: -1, fingerprints: q.fingerprints[:0], partial: q.partial[:0]}
+}
+
 // read reads a result. Of several locations the first counts, with last the last.
 func (q *plainResult) read(s *scan, last bool) bool {
 	if !s.take('{') {
