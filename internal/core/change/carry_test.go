@@ -6,6 +6,7 @@ import (
 	"testing"
 
 	"zincdoor/internal/core/finding"
+	"zincdoor/internal/core/source"
 )
 
 // inserted is a file that got two lines after its line 2, and whose line 5 was altered; it was called old.c.
@@ -102,12 +103,26 @@ func TestConflict(t *testing.T) {
 	}
 }
 
-// TestDropTexts: forgetting the lines of a change leaves those it was made of as they are.
+// TestDropTexts: forgetting the lines of a change leaves those it was made of as they are, and where files are to be followed the lines
+// that this needs.
 func TestDropTexts(t *testing.T) {
 	file := inserted
 	c := New([]File{file}, Rules{})
 	c.DropTexts(false)
 	if c.Files[0].Hunks[0].Added != nil || file.Hunks[0].Added == nil {
 		t.Error("lines are kept, or lost to others")
+	}
+	old := source.New([]byte("int tide;\nint ebb(void) {\n  return 1;\n}\n"))
+	edited := Between("core/tide.c", old, source.New([]byte("int tide;\nint more;\nint ebb(void) {\r\n    return 1;\n}\n")))
+	c = New([]File{edited}, Rules{})
+	for _, follow := range []bool{true, false} {
+		c.DropTexts(follow)
+		track := Follow(&c.Files[0], old)
+		if (track != nil) != follow {
+			t.Errorf("kept %v: the file is followed by %v", follow, track)
+		}
+		if track != nil && track.NewLine(3) != 4 {
+			t.Errorf("the line that was indented is followed to %d", track.NewLine(3))
+		}
 	}
 }
