@@ -224,11 +224,11 @@ func (q GateRequest) judge(ctx context.Context, t *target.Target, choose func(*a
 	}
 	kept := q.beginRecord(ctx, t, a)
 	defer kept.wait()
-	sealable := q.sealable(t)
 	statements, err := q.statements(t, a)
 	if err != nil {
 		return nil, err
 	}
+	sealable := q.sealable(t, statements)
 	collected, lists, err := q.collect(ctx, t, a, kept, statements)
 	if err != nil {
 		return nil, err

@@ -117,8 +117,9 @@ type sealable struct {
 	sealing         Sealing
 }
 
-// sealable begins what sealing a verdict needs, before anything of the judged state is read; nil where nobody asks for that.
-func (q GateRequest) sealable(t *target.Target) *sealable {
+// sealable begins what sealing a verdict needs, before anything of the judged state is read; nil where nobody asks for that. Statements
+// that are at hand know the tree.
+func (q GateRequest) sealable(t *target.Target, statements *sealed.Statements) *sealable {
 	if q.Sealing.Key == nil {
 		return nil
 	}
@@ -127,7 +128,11 @@ func (q GateRequest) sealable(t *target.Target) *sealable {
 		s.err = errors.New("a patch has no tree to seal a verdict for; judge commits, the index or the work tree")
 		return s
 	}
-	s.tree, s.err = t.Repo.TreeID(t.Side)
+	if statements != nil {
+		s.tree = statements.Tree()
+	} else {
+		s.tree, s.err = t.Repo.TreeID(t.Side)
+	}
 	return s
 }
 

@@ -54,48 +54,52 @@ func Verify(ctx context.Context, q VerifyRequest) (*Verified, error) {
 	if v.Commit, err = repo.Commit(cmp.Or(q.Commit, "HEAD")); err != nil {
 		return nil, err
 	}
-	if v.Statement.Verdict != nil {
-		return v, v.verdict(repo, q)
-	}
-	return v, v.tree(repo, q)
-}
-
-func (v *Verified) bearer(q VerifyRequest) sealed.Bearer {
-	return sealed.Bearer{Dir: q.Dir, Alone: true, Files: []sealed.File{{Name: q.File, Path: q.File}}, Today: q.Today, Now: q.Now}
-}
-
-// verdict checks a verdict against the ref that it names, or the one that the call does.
-func (v *Verified) verdict(repo *git.Repo, q VerifyRequest) error {
 	said := v.Statement.Verdict
-	into := q.Into
-	if into == "" {
-		if said.Ref == "" {
-			return target.WrongCall("the verdict names no ref; name what the change comes to: --into REF")
-		}
-		var err error
-		if into, err = repo.Follower(said.Ref); err != nil {
-			return err
+	switch v.Into = q.Into; {
+	case v.Into != "" || said == nil:
+	case said.Ref == "":
+		return nil, target.WrongCall("the verdict names no ref; name what the change comes to: --into REF")
+	default:
+		if v.Into, err = repo.Follower(said.Ref); err != nil {
+			return nil, err
 		}
 	}
-	v.Into = into
-	t, err := target.Of(repo, target.Name{Kind: policy.Branch, Into: into, To: v.Commit})
+	name := target.Name{Kind: policy.Tree, To: v.Commit}
+	if v.Into != "" {
+		name.Kind, name.Into = policy.Branch, v.Into
+	}
+	t, err := target.Of(repo, name)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	defer t.Close()
 	a, err := authority.Find(t, q.overrides())
 	if err != nil {
-		return err
+		return nil, err
 	}
-	statements, err := sealed.Gather(t, a.Policy.Policy, v.bearer(q))
+	statements, err := sealed.Gather(t, a.Policy.Policy, sealed.Bearer{Dir: q.Dir, Alone: true, Files: []sealed.File{{Name: q.File, Path: q.File}}, Today: q.Today, Now: q.Now})
 	if err != nil {
-		return err
+		return nil, err
 	}
+	switch {
+	case said != nil:
+		err = v.verdict(q, t, a, statements)
+	case v.Statement.Exception != nil:
+		err = v.exception(q, t, a.Policy.Policy, statements)
+	default:
+		err = v.reports(q, a.Policy.Policy, statements)
+	}
+	return v, err
+}
+
+// verdict checks a verdict against what the change comes to.
+func (v *Verified) verdict(q VerifyRequest, t *target.Target, a *authority.Authority, statements *sealed.Statements) error {
+	said := v.Statement.Verdict
 	lists, err := a.Kept(t, q.overrides())
 	if err != nil {
 		return err
 	}
-	want, err := expectedOf(target.Name{Into: into}, t, a, lists)
+	want, err := expectedOf(target.Name{Into: v.Into}, t, a, lists)
 	if err != nil {
 		return err
 	}
@@ -104,55 +108,39 @@ func (v *Verified) verdict(repo *git.Repo, q VerifyRequest) error {
 	if err != nil {
 		return err
 	}
-	by, why := statements.Verdict(policy.Sealed{Verdict: cmp.Or(q.Door, said.Door), By: a.Policy.Policy.SealNames()}, want, paths)
-	v.note(by, why)
+	v.note(statements.Verdict(policy.Sealed{Verdict: cmp.Or(q.Door, said.Door), By: a.Policy.Policy.SealNames()}, want, paths))
 	return nil
 }
 
-// tree checks reports, or an exception, by the policy of what the change comes to, or of the commit that is checked out.
-func (v *Verified) tree(repo *git.Repo, q VerifyRequest) error {
-	name := target.Name{Kind: policy.Tree, To: v.Commit}
-	if v.Into = q.Into; v.Into != "" {
-		name.Kind, name.Into = policy.Branch, v.Into
+// exception checks an exception; where it isn't known what the change comes to, whatever that touches.
+func (v *Verified) exception(q VerifyRequest, t *target.Target, p *policy.Policy, statements *sealed.Statements) error {
+	door := policy.Door{Name: cmp.Or(q.Door, v.Statement.Exception.Door), Exceptions: p.SealNames()}
+	if known, ok := p.Door(door.Name); ok {
+		door.Exceptions = known.Exceptions
 	}
-	t, err := target.Of(repo, name)
-	if err != nil {
-		return err
-	}
-	defer t.Close()
-	a, err := authority.Find(t, q.overrides())
-	if err != nil {
-		return err
-	}
-	p := a.Policy.Policy
-	statements, err := sealed.Gather(t, p, v.bearer(q))
-	if err != nil {
-		return err
-	}
-	if v.Statement.Exception != nil {
-		door := policy.Door{Name: cmp.Or(q.Door, v.Statement.Exception.Door), Exceptions: p.SealNames()}
-		if known, ok := p.Door(door.Name); ok {
-			door.Exceptions = known.Exceptions
+	var paths []string
+	if v.Into != "" {
+		var err error
+		if paths, err = changedPaths(t); err != nil {
+			return err
 		}
-		var paths []string
-		if v.Into != "" {
-			if paths, err = changedPaths(t); err != nil {
-				return err
-			}
-		}
-		found, notices := statements.Exception(door, paths)
-		switch {
-		case found != nil:
-			v.By = append(v.By, found.Seal)
-			if v.Into == "" {
-				v.Limits = limitsOf(p, found.Seal)
-			}
-		case len(notices) == 0:
-			v.Why = append(v.Why, fmt.Sprintf("the door %s takes no exceptions", door.Name))
-		}
-		v.Why = append(v.Why, notices...)
-		return nil
 	}
+	found, notices := statements.Exception(door, paths)
+	switch {
+	case found != nil:
+		v.By = append(v.By, found.Seal)
+		if v.Into == "" {
+			v.Limits = limitsOf(p, found.Seal)
+		}
+	case len(notices) == 0:
+		v.Why = append(v.Why, fmt.Sprintf("the door %s takes no exceptions", door.Name))
+	}
+	v.Why = append(v.Why, notices...)
+	return nil
+}
+
+// reports checks reports, and compares the content of those that are given.
+func (v *Verified) reports(q VerifyRequest, p *policy.Policy, statements *sealed.Statements) error {
 	given := map[string][]seal.File{}
 	for _, file := range q.Reports {
 		digest, err := sealed.DigestOf(target.InDir(q.Dir, file.Path))

@@ -48,6 +48,9 @@ type statement struct {
 	envelope *seal.Envelope
 }
 
+// Tree is the id of the judged tree, "" where a patch has none.
+func (s *Statements) Tree() string { return s.tree }
+
 // Needed reports whether a door asks for anything sealed.
 func Needed(p *policy.Policy, d policy.Door) bool {
 	return len(d.Verdicts)+len(d.Exceptions) > 0 || p.NeedsSeals(d)

@@ -7,6 +7,7 @@ import (
 	"sync"
 
 	"zincdoor/internal/core/change"
+	"zincdoor/internal/core/processors"
 	"zincdoor/internal/core/source"
 )
 
@@ -182,21 +183,23 @@ func (m *matcher) readAhead(meeting []int32) {
 			news[m.names.text(m.findings[f].path)] = true
 		}
 	}
-	read := func(all func(paths []string, see func(path string, text *source.Text)), wanted map[string]bool, into map[string]*source.Text) {
-		maps.DeleteFunc(wanted, func(path string, _ bool) bool { _, known := into[path]; return known })
-		if all == nil || len(wanted) < 2 {
-			return
-		}
-		var mutex sync.Mutex
-		all(slices.Sorted(maps.Keys(wanted)), func(path string, text *source.Text) {
-			text = text.Copy()
-			mutex.Lock()
-			defer mutex.Unlock()
-			into[path] = text
-		})
+	readInto(m.olds, olds, m.view.OldTexts)
+	readInto(m.news, news, m.view.NewTexts)
+}
+
+// readInto adds the texts that are wanted and not there yet, several at once. One alone is left to whoever asks for it.
+func readInto(texts map[string]*source.Text, wanted map[string]bool, all func(paths []string, see func(path string, text *source.Text))) {
+	maps.DeleteFunc(wanted, func(path string, _ bool) bool { _, known := texts[path]; return known })
+	if all == nil || len(wanted) < 2 {
+		return
 	}
-	read(m.view.OldTexts, olds, m.olds)
-	read(m.view.NewTexts, news, m.news)
+	var mutex sync.Mutex
+	all(slices.Sorted(maps.Keys(wanted)), func(path string, text *source.Text) {
+		text = text.Copy()
+		mutex.Lock()
+		defer mutex.Unlock()
+		texts[path] = text
+	})
 }
 
 func textOf(texts map[string]*source.Text, path string, read func(path string) *source.Text) *source.Text {
@@ -259,16 +262,19 @@ func (m *matcher) indexAhead(of stage, among pool) {
 			asked[path] = true
 		}
 	}
-	if len(asked) == 0 {
-		return
-	}
-	var mutex sync.Mutex
-	m.view.NewTexts(slices.Sorted(maps.Keys(asked)), func(path string, text *source.Text) {
-		index := indexLines(text.Copy())
-		mutex.Lock()
-		defer mutex.Unlock()
-		m.texts[path], m.news[path] = index, index.text
+	paths := slices.Sorted(maps.Keys(asked))
+	readInto(m.news, asked, m.view.NewTexts)
+	indexes := make([]*lineIndex, len(paths))
+	processors.Each(len(paths), func(_, i int) {
+		if text := m.news[paths[i]]; text != nil {
+			indexes[i] = indexLines(text)
+		}
 	})
+	for i, index := range indexes {
+		if index != nil {
+			m.texts[paths[i]] = index
+		}
+	}
 }
 
 // newLines is a file of the judged state by its lines, nil where it isn't known.

@@ -84,7 +84,7 @@ type placing struct {
 // placeFiles places the entries of some files: first on the old side, then, where a file both lost and gained lines, along its
 // track.
 func (p *past) placeFiles(files []*origin) {
-	read(p.view.OldTexts, p.view.OldText, files, func(o *origin, text *source.Text) {
+	p.view.eachOld(files, func(o *origin, text *source.Text) {
 		o.find(text)
 		if o.file.Follows() && slices.ContainsFunc(o.entries, func(at placing) bool { return at.line > 0 }) {
 			o.track = change.Follow(o.file, text)
@@ -98,20 +98,20 @@ func (p *past) placeFiles(files []*origin) {
 	}
 }
 
-// read hands the old texts of files to see, as far as they are there: all at once where that is known how, by several goroutines, or
+// eachOld hands the old texts of files to see, as far as they are there: all at once where that is known how, by several goroutines, or
 // one by one.
-func read(all func(paths []string, see func(path string, text *source.Text)), one func(path string) *source.Text, files []*origin, see func(o *origin, text *source.Text)) {
+func (v *View) eachOld(files []*origin, see func(o *origin, text *source.Text)) {
 	switch {
-	case all != nil:
+	case v.OldTexts != nil:
 		byPath := map[string]*origin{}
 		var paths []string
 		for _, o := range files {
 			paths, byPath[o.file.Old] = append(paths, o.file.Old), o
 		}
-		all(paths, func(path string, text *source.Text) { see(byPath[path], text) })
-	case one != nil:
+		v.OldTexts(paths, func(path string, text *source.Text) { see(byPath[path], text) })
+	case v.OldText != nil:
 		for _, o := range files {
-			if text := one(o.file.Old); text != nil {
+			if text := v.OldText(o.file.Old); text != nil {
 				see(o, text)
 			}
 		}

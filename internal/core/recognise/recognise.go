@@ -60,7 +60,7 @@ func Recognise(findings []finding.Finding, entries []baseline.Entry, view View) 
 		m.match(stage, keptLines)
 	}
 	m.match(sliding, linesBesideKept)
-	m.settle()
+	m.pairResting()
 	m.matchAll()
 	if m.findRenames() {
 		m.matchAll()
@@ -233,20 +233,20 @@ func (m *matcher) compareAhead() {
 	})
 }
 
-// onOneLine is how many findings of a line settle looks at; where there are more, the stages tell them apart.
+// onOneLine is how many findings of a line pairResting looks at; where there are more, the stages tell them apart.
 const onOneLine = 16
 
-// settle pairs what stands where it stood, in files that the change leaves as they are: the same message on the same code. That is
+// pairResting pairs what is where it was, in files that the change leaves as they are: the same message on the same code. That is
 // nearly everything as a rule, and needs no groups.
-func (m *matcher) settle() {
-	inFile := map[name][]side{} // a file's findings, which follow one another in order of lines
-	firsts := map[name]int{}
+func (m *matcher) pairResting() {
+	type span struct{ first, end int }
+	files := map[name]span{} // the findings of each, which follow one another in order of lines
 	for first := 0; first < len(m.findings); {
 		end, path := first, m.findings[first].path
 		for end < len(m.findings) && m.findings[end].path == path {
 			end++
 		}
-		inFile[path], firsts[path] = m.findings[first:end], first
+		files[path] = span{first, end}
 		first = end
 	}
 	for _, e := range m.left {
@@ -254,10 +254,10 @@ func (m *matcher) settle() {
 		if s.state != resting || !s.coded || m.taken[e] {
 			continue
 		}
-		here := inFile[s.path]
-		n, _ := slices.BinarySearchFunc(here, s.was, func(f side, line int) int { return cmp.Compare(f.at, line) })
-		for few := min(n+onOneLine, len(here)); n < few && here[n].at == s.was; n++ {
-			if f := firsts[s.path] + n; m.entryOf[f] == None && here[n].trait == s.trait {
+		in := files[s.path]
+		n, _ := slices.BinarySearchFunc(m.findings[in.first:in.end], s.was, func(f side, line int) int { return cmp.Compare(f.at, line) })
+		for f := in.first + n; f < min(in.first+n+onOneLine, in.end) && m.findings[f].at == s.was; f++ {
+			if m.entryOf[f] == None && m.findings[f].trait == s.trait {
 				m.entryOf[f], m.taken[e] = e, true
 				m.learn(s.path, s.was, s.was)
 				break
