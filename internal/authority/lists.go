@@ -37,12 +37,10 @@ func (l *Lists) Digest() string {
 	return policyfile.Text{Data: l.written}.Digest()
 }
 
-// Lists reads the baseline, and finds what the change makes of it and of the policy.
+// Lists reads the baseline, and finds what the change makes of it and of the policy. What the change alters is asked last: git may
+// still be at it while the baseline is read.
 func (a *Authority) Lists(t *target.Target, by Overrides) (*Lists, error) {
 	l := &Lists{}
-	if err := l.compare(t, a, by); err != nil {
-		return nil, err
-	}
 	at := t.BaselineAt
 	if n := len(t.PolicyAt) - 1; by.Policy == "" && t.PolicyAt[n].Own && a.Origin.From == target.OwnName {
 		where := t.PolicyAt[0].Name + " has no policy"
@@ -52,10 +50,17 @@ func (a *Authority) Lists(t *target.Target, by Overrides) (*Lists, error) {
 		l.Notices = append(l.Notices, where+", so this change is judged by its own policy")
 		at = []git.Side{t.PolicyAt[n].Side}
 	}
-	if err := l.read(t, at, a.Policy.Policy, by); err != nil || by.Baseline != "" {
+	if err := l.read(t, at, a.Policy.Policy, by); err != nil {
 		return l, err
 	}
-	return l, l.readAdditions(t, a)
+	if by.Baseline == "" {
+		if err := l.readAdditions(t, a); err != nil {
+			return l, err
+		}
+	}
+	ofPolicy, err := l.compare(t, a, by)
+	l.Notices = append(ofPolicy, l.Notices...)
+	return l, err
 }
 
 // Kept reads the baseline alone.
@@ -75,55 +80,55 @@ func lastCommit(t *target.Target) (string, error) {
 
 // compare finds what the change makes of the policy: of the target's, or where a local change is judged of the last
 // commit's.
-func (l *Lists) compare(t *target.Target, a *Authority, by Overrides) error {
+func (l *Lists) compare(t *target.Target, a *Authority, by Overrides) (notices []string, err error) {
 	if t.IsPatch || t.Repo == nil || by.Policy != "" || t.Kind == policy.Tree || t.Diff == nil {
-		return nil
+		return nil, nil
 	}
 	altered := false
 	for _, path := range append(a.files, policyfile.Path) {
 		is, err := t.Alters(path)
 		if err != nil {
-			return err
+			return nil, err
 		}
 		altered = altered || is
 	}
 	if !altered {
-		return nil
+		return nil, nil
 	}
 	side := t.Side
 	if t.Local() {
 		commit, err := lastCommit(t)
 		if err != nil || commit == "" {
-			return err
+			return nil, err
 		}
 		side = git.Side(commit)
 	}
 	data, found, err := t.Plain(side, policyfile.Path)
 	if err != nil && !errors.Is(err, git.ErrLink) {
-		return fmt.Errorf("the policy can't be read: %w", err)
+		return nil, fmt.Errorf("the policy can't be read: %w", err)
 	}
 	if err != nil || !found {
 		if !t.Local() && !found {
-			l.Notices = append(l.Notices, "the change removes the policy")
+			notices = append(notices, "the change removes the policy")
 		}
-		return nil
+		return notices, nil
 	}
 	shelf := &library{Target: t, at: target.State{Side: side, Name: shortSide(side)}, look: true}
 	other, err := policyfile.Read(shelf.text(policyfile.Path, data))
-	l.Notices = append(l.Notices, shelf.notices...)
+	notices = append(notices, shelf.notices...)
 	var wrong policyfile.Problems
 	switch {
 	case err != nil && !t.Local() && !errors.As(err, &wrong):
-		l.Notices = append(l.Notices, fmt.Sprintf("the policy after this change can't be read: %v", err))
+		notices = append(notices, fmt.Sprintf("the policy after this change can't be read: %v", err))
 	case err != nil && !t.Local():
-		l.Notices = append(l.Notices, fmt.Sprintf("the policy that this change brings is invalid, so no later change could be judged: %v", err))
+		notices = append(notices, fmt.Sprintf("the policy that this change brings is invalid, so no later change could be judged: %v", err))
 	case err != nil:
 	case t.Local():
 		l.Altered = policyfile.Compare(other.Policy, a.Policy.Policy)
 	default:
 		l.Altered = policyfile.Compare(a.Policy.Policy, other.Policy)
 	}
-	return nil
+	return notices, nil
 }
 
 // read reads the baseline from where it counts. One that the policy names and that isn't there is evidence that is missing.

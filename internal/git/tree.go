@@ -30,11 +30,14 @@ type Tree struct {
 	disk    *os.Root    // the work tree, for that side
 	objects objects
 	links   func() (map[string]string, error) // what listLinks gives, asked for once
+
+	listing sync.Mutex
+	folders map[string]map[string]string // the modes in a folder that was listed, and of those above it
 }
 
 // Tree opens a side for reading.
 func (r *Repo) Tree(side Side) (*Tree, error) {
-	t := &Tree{repo: r, side: side, objects: objects{repo: r}}
+	t := &Tree{repo: r, side: side, objects: objects{repo: r}, folders: map[string]map[string]string{}}
 	t.links = sync.OnceValues(t.listLinks)
 	if side == Worktree {
 		disk, err := os.OpenRoot(r.Root)
@@ -523,12 +526,8 @@ func (t *Tree) Links(name string) (links []string, err error) {
 		return links, nil
 	}
 	staged := t.side == Index && t.changed != nil
-	list := append([]string{"ls-tree", "-z", "--full-tree", string(t.base()), "--"}, all...)
-	if t.side == Index && !staged {
-		list = append([]string{"ls-files", "--stage", "--full-name", "-z", "--"}, all...)
-	}
 	t.objects.begin() // since what isn't a link will be read
-	out, err := t.repo.git(list...)
+	modes, err := t.modesAround(name, all)
 	if err != nil {
 		return nil, err
 	}
@@ -537,24 +536,50 @@ func (t *Tree) Links(name string) (links []string, err error) {
 		if l, err = t.changed.full(); err != nil {
 			return nil, err
 		}
-		for _, at := range all {
-			if b, changed := l.blobs[at]; changed && b.mode == link {
-				links = append(links, at)
-			} else if changed && b.kind != "D" {
-				return links, nil // a plain file now, whatever it was
-			}
-		}
 	}
-	for entry := range strings.SplitSeq(string(out), "\x00") {
-		mode, _, _ := strings.Cut(entry, " ")
-		if _, at, ok := strings.Cut(entry, "\t"); ok && mode == link {
-			if staged {
-				if b, changed := l.blobs[at]; changed && b.mode != link {
-					continue
-				}
-			}
+	for _, at := range all {
+		b, changed := l.blobs[at]
+		switch {
+		case changed && b.mode == link, !changed && modes[at] == link:
 			links = append(links, at)
+		case changed && b.kind != "D":
+			return links, nil // a plain file now, whatever it was
 		}
 	}
 	return links, nil
+}
+
+// modesAround gives git's modes of a file and of the folders above it, which all are. What git says of a folder of a commit is asked
+// for once, with all that is in it.
+func (t *Tree) modesAround(name string, all []string) (map[string]string, error) {
+	if t.base() == Index {
+		return t.modes(append([]string{"ls-files", "--stage", "--full-name", "-z", "--"}, all...))
+	}
+	folder := path.Dir(name)
+	if folder == "." {
+		return t.modes([]string{"ls-tree", "-z", "--full-tree", string(t.base()), "--", name})
+	}
+	t.listing.Lock()
+	defer t.listing.Unlock()
+	modes, known := t.folders[folder]
+	if known {
+		return modes, nil
+	}
+	modes, err := t.modes(append([]string{"ls-tree", "-t", "-z", "--full-tree", string(t.base()), "--", folder + "/"}, all[1:]...))
+	if err == nil {
+		t.folders[folder] = modes
+	}
+	return modes, err
+}
+
+// modes gives the modes of what git lists, by path.
+func (t *Tree) modes(list []string) (map[string]string, error) {
+	out, err := t.repo.git(list...)
+	modes := map[string]string{}
+	for entry := range strings.SplitSeq(string(out), "\x00") {
+		if head, at, ok := strings.Cut(entry, "\t"); ok {
+			modes[at], _, _ = strings.Cut(head, " ")
+		}
+	}
+	return modes, err
 }
