@@ -362,6 +362,9 @@ func (c *Collected) hide(why map[string]string) {
 // noteOpaque brings findings in a changed submodule to the change, and says which files count as touched as a whole because
 // their lines can't be known.
 func (c *collector) noteOpaque(all *Collected) {
+	if !slices.ContainsFunc(all.Change.Files, func(f change.File) bool { return f.Opaque != "" }) {
+		return
+	}
 	seen := map[string]bool{}
 	var file *change.File // that holds the last path
 	for i := range all.Findings {
@@ -426,11 +429,12 @@ func waiversOf(path string, text *source.Text) []waiver.Waiver {
 // readTexts reads the texts that reports name just as the repository does.
 func (c *collector) readTexts() (*headTexts, error) {
 	t := newHeadTexts(c.Target.Tree)
+	t.read, t.waivers = make(map[string]*source.Text, len(c.named)), make(map[string][]waiver.Waiver, len(c.named))
 	// Where what is staged is judged, reports may speak of the work tree, and so of other lines.
 	cut, diff := c.cutsTexts() && c.Target.Kind != policy.Staged, c.Target.Diff
 	var mutex sync.Mutex
 	return t, t.tree.ReadAll(slices.Sorted(maps.Keys(c.named)), func(path string, data []byte) {
-		text := source.New(data)
+		text := source.Glimpse(data)
 		waivers := waiversOf(path, text)
 		if cut && !text.IsPointer() && !text.MayBeLink() && (diff == nil || !diff.IsFresh(path)) {
 			text = text.Only(c.named[path]) // no more is kept than will be asked for

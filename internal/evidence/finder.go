@@ -82,7 +82,7 @@ func (c *collector) changedFiles() (map[string]change.Status, error) {
 
 // finder prepares to find the report's paths. Where some are found nowhere, it looks how they lead into the tree.
 func (c *collector) finder(r *reading) (*finder, error) {
-	f := &finder{relative: r.report.Relative, known: map[string]report.Found{}, changed: c.changedFiles}
+	f := &finder{relative: r.report.Relative, changed: c.changedFiles}
 	tree := r.tree.tree
 	f.places = report.Places{
 		Root:    c.Target.Root,
@@ -112,20 +112,24 @@ func (c *collector) finder(r *reading) (*finder, error) {
 	if c.Given.Root != "" {
 		f.places.From = report.RootMapping(c.Given.Root)
 	}
-	paths := map[string]bool{}
+	paths := make(map[string]bool, len(c.named))
 	for i := range r.report.Findings {
-		paths[r.report.Findings[i].Path] = true
+		if at := &r.report.Findings[i]; i == 0 || at.Path != r.report.Findings[i-1].Path {
+			paths[at.Path] = true
+		}
 	}
 	for _, looked := range r.report.LookedAt() {
 		paths[looked] = true
 	}
 	delete(paths, "")
+	f.known = make(map[string]report.Found, len(paths))
 	var unknown []string
-	for _, p := range slices.Sorted(maps.Keys(paths)) {
+	for p := range paths {
 		if !f.find(p).Inside {
 			unknown = append(unknown, p)
 		}
 	}
+	slices.Sort(unknown)
 	if len(unknown) > 0 && f.err == nil {
 		all, err := c.filesOf(tree)
 		f.keep(err)

@@ -43,7 +43,7 @@ func (c *collector) seekMoved(early *earlyLines) (suspected, error) {
 		return suspected{}, nil
 	}
 	s := suspected{known: git.Known{Early: early.EarlyLines, Fresh: map[string][]change.Hunk{}}, ahead: early.ahead}
-	diff, lines := c.Target.Diff, c.regionLines()
+	diff := c.Target.Diff
 	files, listed := early.Files, diff.Listed()
 	if listed {
 		var err error
@@ -51,6 +51,7 @@ func (c *collector) seekMoved(early *earlyLines) (suspected, error) {
 			return s, err
 		}
 	}
+	lines := c.regionLines(files)
 	files = slices.Clone(files)
 	for i := range files {
 		f := &files[i]
@@ -101,14 +102,21 @@ func (s suspected) isRead(path string) bool {
 	return s.known.Early.InPlace(path)
 }
 
-// regionLines are the lines of all regions of findings, by path.
-func (c *collector) regionLines() map[string][]int {
-	lines := map[string][]int{}
+// regionLines are the lines of all regions of findings in some files, by path.
+func (c *collector) regionLines(files []change.File) map[string][]int {
+	lines := make(map[string][]int, len(files))
+	for i := range files {
+		lines[files[i].Path] = nil
+	}
 	for _, r := range c.reports {
 		if r.report == nil || r.tree == nil {
 			continue
 		}
-		for _, f := range r.report.Findings {
+		for i := range r.report.Findings {
+			f := &r.report.Findings[i]
+			if _, asked := lines[f.Path]; !asked {
+				continue
+			}
 			for n := f.Region.Line; n > 0 && n <= f.Region.Last(); n++ {
 				lines[f.Path] = append(lines[f.Path], n)
 			}
@@ -144,7 +152,11 @@ func (c *collector) readChange(s suspected, elsewhere *search, spaced bool) (cha
 		all := change.New(slices.Clone(t.Patch), rules)
 		return changes{all, all, nil}, nil
 	}
-	wanted, all := c.wantedFiles()
+	files, err := t.Diff.Files()
+	if err != nil {
+		return changes{}, err
+	}
+	wanted, all := c.wantedFiles(files)
 	lines, err := t.Diff.Lines(s.known, func(f change.File) bool {
 		return all || wanted[f.Path] || s.sources[f.Old] || len(elsewhere.found[f.Path]) > 0
 	})
@@ -184,20 +196,32 @@ func (c *collector) readChange(s suspected, elsewhere *search, spaced bool) (cha
 	return made, nil
 }
 
-// wantedFiles are the files whose lines are needed; all says that every file's are.
-func (c *collector) wantedFiles() (wanted map[string]bool, all bool) {
-	wanted = map[string]bool{}
+// wantedFiles tells which of the change's files have lines that are needed; all says that every file's are.
+func (c *collector) wantedFiles(files []change.File) (wanted map[string]bool, all bool) {
+	wanted = make(map[string]bool, len(files))
+	for i := range files {
+		wanted[files[i].Path] = false
+	}
+	want := func(path string) {
+		if _, asked := wanted[path]; asked {
+			wanted[path] = true
+		}
+	}
 	all = slices.ContainsFunc(c.Door.Limits, func(l policy.Limit) bool { return l.PerLines > 0 || l.Demands() }) // and so how many lines are touched
 	for _, r := range c.reports {
 		if r.report == nil || r.tree == nil {
 			continue
 		}
 		all = all || r.tree.between != nil && !r.tree.worktree
-		for _, f := range r.report.Findings {
-			wanted[f.Path] = true
+		for i := range r.report.Findings {
+			f := &r.report.Findings[i]
+			want(f.Path)
+			if !c.Policy.Place.Flows {
+				continue
+			}
 			for _, flow := range f.Details().Flows {
 				for _, step := range flow {
-					wanted[step.Path] = c.Policy.Place.Flows || wanted[step.Path]
+					want(step.Path)
 				}
 			}
 		}

@@ -331,7 +331,7 @@ func (c *collector) fillCode(r *reading) error {
 		findings []int
 	}
 	var files []file
-	known := map[string]int{} // where each path is among them
+	known := make(map[string]int, len(c.named)) // where each path is among them
 	for i := range r.report.Findings {
 		path := r.report.Findings[i].Path
 		if !r.placed[i] {

@@ -63,26 +63,36 @@ func (c *collector) waivers(collected *Collected, s *search) (all []waiver.Waive
 	if !c.takesWaivers() {
 		return nil, nil
 	}
-	paths := map[string]bool{}
-	for _, f := range collected.Findings {
-		if f.Path != "" && !f.Outside {
-			paths[f.Path] = true
-		}
+	add := func(path string) error {
+		some, err := c.waiversIn(path, s)
+		all = append(all, some...)
+		return err
 	}
+	without := map[string]bool{} // findings
 	for _, f := range collected.Change.Files {
 		if s.unsearched == 0 && f.Status != change.Deleted && f.Opaque == "" {
-			paths[f.Path] = true
+			without[f.Path] = true
 		}
 	}
 	for _, path := range s.paths {
-		paths[path] = true
+		without[path] = true
 	}
-	for path := range paths {
-		some, err := c.waiversIn(path, s)
-		if err != nil {
+	last := ""
+	for i := range collected.Findings { // in the order of their paths
+		f := &collected.Findings[i]
+		if f.Outside || f.Path == last {
+			continue
+		}
+		if err := add(f.Path); err != nil {
 			return nil, err
 		}
-		all = append(all, some...)
+		last = f.Path
+		delete(without, last)
+	}
+	for path := range without {
+		if err := add(path); err != nil {
+			return nil, err
+		}
 	}
 	slices.SortFunc(all, waiver.Order)
 	return all, nil

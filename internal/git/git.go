@@ -188,6 +188,7 @@ func streamCommand(cmd *exec.Cmd, read func(io.Reader) error) (complaint string,
 	if err != nil {
 		return "", err
 	}
+	process.Widen(out)
 	var said bytes.Buffer
 	running, err := process.Start(cmd, nil, &said)
 	if err != nil {

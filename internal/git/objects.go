@@ -2,6 +2,7 @@ package git
 
 import (
 	"bufio"
+	"bytes"
 	"errors"
 	"fmt"
 	"io"
@@ -71,7 +72,7 @@ func (o *objects) read(name string) (data []byte, found bool, err error) {
 	if _, err := io.WriteString(o.ask, name+"\n"); err != nil {
 		return nil, false, fmt.Errorf("git cat-file ended: %w", err)
 	}
-	data, found, err = readObject(o.reply, nil)
+	data, found, err = readObject(o.reply)
 	if found && o.size+len(data) <= mostKept && !strings.HasPrefix(name, ":") { // which is the index, and may change
 		if o.kept == nil {
 			o.kept = map[string][]byte{}
@@ -98,28 +99,35 @@ func (o *objects) start() (err error) {
 	return nil
 }
 
-// readObject reads one answer: "name type size", the content, a line feed; or a line that says that there is none. The content goes
-// where there is room for it, else to new memory.
-func readObject(in *bufio.Reader, room []byte) (data []byte, found bool, err error) {
-	head, err := in.ReadString('\n')
-	if err != nil {
-		return nil, false, fmt.Errorf("git cat-file ended: %w", err)
+// readObject reads one answer: "name type size", the content, a line feed; or a line that says that there is none. The content is new
+// memory.
+func readObject(in *bufio.Reader) (data []byte, found bool, err error) {
+	size, found, err := readHead(in)
+	if size < 0 || err != nil {
+		return nil, false, err
 	}
-	fields := strings.Fields(head)
-	if len(fields) < 3 || strings.HasSuffix(head, " missing\n") || strings.HasSuffix(head, " ambiguous\n") {
-		return room, false, nil
-	}
-	size, err := strconv.Atoi(fields[len(fields)-1])
-	if err != nil {
-		return nil, false, fmt.Errorf("git cat-file answered %q", head)
-	}
-	if data = room[:min(size+1, cap(room))]; len(data) <= size {
-		data = make([]byte, size+1)
-	}
+	data = make([]byte, size+1)
 	if _, err := io.ReadFull(in, data); err != nil {
 		return nil, false, fmt.Errorf("git cat-file ended: %w", err)
 	}
-	return data[:size], fields[len(fields)-2] == "blob", nil
+	return data[:size], found, nil
+}
+
+// readHead reads the line before a content; the size, in bytes, is negative where there is no object, and found says whether it is a
+// file's.
+func readHead(in *bufio.Reader) (size int, found bool, err error) {
+	head, err := in.ReadSlice('\n')
+	if err != nil {
+		return -1, false, fmt.Errorf("git cat-file ended: %w", err)
+	}
+	fields := bytes.Fields(head)
+	if len(fields) < 3 || bytes.HasSuffix(head, []byte(" missing\n")) || bytes.HasSuffix(head, []byte(" ambiguous\n")) {
+		return -1, false, nil
+	}
+	if size, err = strconv.Atoi(string(fields[len(fields)-1])); err != nil {
+		return -1, false, fmt.Errorf("git cat-file answered %q", head)
+	}
+	return size, string(fields[len(fields)-2]) == "blob", nil
 }
 
 // EachContent reads the contents of many objects by their hashes, in order, without waiting between them. The data is good until
@@ -131,18 +139,37 @@ func (r *Repo) EachContent(names []string, see func(i int, data []byte)) error {
 	cmd := r.command("cat-file", "--batch", "--buffer")
 	cmd.Stdin = strings.NewReader(strings.Join(names, "\n") + "\n")
 	_, err := streamCommand(cmd, func(out io.Reader) error {
-		reply := bufio.NewReaderSize(out, 1<<16)
+		reply := bufio.NewReaderSize(out, readAtOnce)
 		var room []byte
+		content := func(size int) (data []byte, err error) {
+			if size < readAtOnce {
+				return reply.Peek(size + 1) // where it lies
+			}
+			room = slices.Grow(room[:0], size+1)[:size+1]
+			data = room
+			if cap(room) > mostRoom {
+				room = nil
+			}
+			_, err = io.ReadFull(reply, data)
+			return data, err
+		}
 		for i := range names {
-			data, found, err := readObject(reply, room)
+			size, found, err := readHead(reply)
 			if err != nil {
 				return err
 			}
-			if found {
-				see(i, data)
+			if size < 0 {
+				continue
 			}
-			if len(data) <= mostRoom {
-				room = data
+			data, err := content(size)
+			if err != nil {
+				return fmt.Errorf("git cat-file ended: %w", err)
+			}
+			if found {
+				see(i, data[:size])
+			}
+			if size < readAtOnce {
+				reply.Discard(size + 1)
 			}
 		}
 		return nil
@@ -150,8 +177,11 @@ func (r *Repo) EachContent(names []string, see func(i int, data []byte)) error {
 	return err
 }
 
-// mostRoom bounds the room that is kept for the next object, in bytes.
-const mostRoom = 4 << 20
+// readAtOnce is how much is read of git at once, mostRoom bounds the room that is kept for a larger object; in bytes.
+const (
+	readAtOnce = 1 << 18
+	mostRoom   = 4 << 20
+)
 
 // From how many objects on it pays to ask for them by several processes, and in the order in which they are stored.
 const (

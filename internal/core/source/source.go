@@ -17,9 +17,10 @@ import (
 // Text is a file's text as lines. Lines are 1-based. The zero value is an empty file.
 type Text struct {
 	data  []byte
-	ends  []int32  // where each line ends in data, its line feed excluded
+	count int      // of lines
+	ends  []int32  // where each of the first lines ends in data, its line feed excluded; of all, unless the text is a glimpse
 	asked int      // how often a line was looked for
-	marks []uint64 // of all lines, sorted; made when enough lines were looked for
+	sums  []uint64 // of all lines, sorted; made when enough lines were looked for
 
 	only []kept // where the text was cut down: all that is left of it, in order of lines
 	size int    // and how many lines it had
@@ -38,17 +39,39 @@ type kept struct {
 // New cuts data at line feeds. A carriage return stays part of its line; a last line without a line feed counts as one.
 // The text keeps data, which its caller then leaves alone. What lies beyond 2 GiB is cut off.
 func New(data []byte) *Text {
+	t := Glimpse(data)
+	t.upTo(t.count)
+	return t
+}
+
+// Glimpse is as New, and finds lines only as they are asked for, which takes less time where few are. The text is for one goroutine.
+func Glimpse(data []byte) *Text {
 	data = data[:min(len(data), math.MaxInt32)]
-	t := &Text{data: data, ends: make([]int32, 0, bytes.Count(data, []byte("\n"))+1)}
-	for at := 0; at < len(data); {
-		end := bytes.IndexByte(data[at:], '\n')
+	t := &Text{data: data, count: bytes.Count(data, []byte("\n"))}
+	if n := len(data); n > 0 && data[n-1] != '\n' {
+		t.count++
+	}
+	return t
+}
+
+// upTo finds where the first n lines end, as far as there are so many.
+func (t *Text) upTo(n int) {
+	if n = min(n, t.count); n <= len(t.ends) {
+		return
+	}
+	t.ends = slices.Grow(t.ends, n-len(t.ends))
+	at := 0
+	if last := len(t.ends); last > 0 {
+		at = int(t.ends[last-1]) + 1
+	}
+	for len(t.ends) < n {
+		end := bytes.IndexByte(t.data[at:], '\n')
 		if end < 0 {
-			end = len(data) - at
+			end = len(t.data) - at
 		}
 		t.ends = append(t.ends, int32(at+end))
 		at += end + 1
 	}
-	return t
 }
 
 // Only cuts the text down to some of its lines, which then take little memory whatever the text's size. It answers for
@@ -68,53 +91,78 @@ func (t *Text) Only(lines []int) *Text {
 	return cut
 }
 
-// countAlike counts for some lines how many lines of the text collapse as each does, itself included; 0 for a blank one. It goes
-// through the text once: most lines are told from all that are asked for by their ends.
+// countAlike counts for some lines how many lines of the text collapse as each does, itself included; 0 for a blank one. Where many
+// are asked for it goes through the text once: most lines are told from all of them by their ends.
 func (t *Text) countAlike(asked []kept) {
-	marks := make([]uint64, len(asked)) // 0 for a blank line
-	counts := make([]int, len(asked))   // at the first of the lines with a mark
-	var may [1 << 10]bool               // by ends
-	least := math.MaxInt                // bytes that a line has without its white space
-	var index map[uint64]int            // the first of the lines with a mark, where they are many
-	if len(asked) > scans {
-		index = make(map[uint64]int, len(asked))
+	if len(asked) <= scans {
+		for i, k := range asked {
+			if same := slices.IndexFunc(asked[:i], func(other kept) bool { return other.code.Text == k.code.Text }); same >= 0 {
+				asked[i].code.Alike = asked[same].code.Alike
+			} else if ink(t.raw(k.number)) != 0 {
+				asked[i].code.Alike = t.collapsing(k.code.Text)
+			}
+		}
+		return
 	}
-	first := func(mark uint64) int {
-		if index == nil {
-			return slices.Index(marks, mark)
-		}
-		if i, known := index[mark]; known {
-			return i
-		}
-		return -1
-	}
-	for i, k := range asked {
-		line := t.raw(k.number)
-		if ink(line) == 0 {
-			continue
-		}
-		marks[i], may[ends(line)] = Mark(line), true
-		least = min(least, inked(line))
-		if index != nil && first(marks[i]) < 0 {
-			index[marks[i]] = i
+	counts := make(map[uint64]int, len(asked)) // by the sum of a line
+	var may [1 << 10]bool                      // by ends
+	least := math.MaxInt                       // bytes that a line has without its white space
+	for _, k := range asked {
+		if line := t.raw(k.number); ink(line) != 0 {
+			counts[collapsedSum(line)], may[ends(line)] = 0, true
+			least = min(least, inked(line))
 		}
 	}
-	start := int32(0)
-	for _, end := range t.ends {
-		line := t.data[start:end]
-		start = end + 1
+	for n := 1; n <= t.count; n++ {
+		line := t.raw(n)
 		if len(line) < least || !may[ends(line)] {
 			continue
 		}
-		if i := first(Mark(line)); i >= 0 {
-			counts[i]++
+		sum := collapsedSum(line)
+		if count, known := counts[sum]; known {
+			counts[sum] = count + 1
 		}
 	}
 	for i := range asked {
-		if marks[i] != 0 {
-			asked[i].code.Alike = counts[first(marks[i])]
+		if line := t.raw(asked[i].number); ink(line) != 0 {
+			asked[i].code.Alike = counts[collapsedSum(line)]
 		}
 	}
+}
+
+// collapsing counts the lines that collapse to a text that isn't empty. Each of them has the text's longest word.
+func (t *Text) collapsing(text string) (count int) {
+	longest := ""
+	for word := range strings.SplitSeq(text, " ") {
+		if len(word) > len(longest) {
+			longest = word
+		}
+	}
+	word := []byte(longest)
+	for at := 0; at < len(t.data); {
+		next := bytes.Index(t.data[at:], word)
+		if next < 0 {
+			break
+		}
+		start, end := at+bytes.LastIndexByte(t.data[at:at+next], '\n')+1, len(t.data)
+		if rest := bytes.IndexByte(t.data[at+next:], '\n'); rest >= 0 {
+			end = at + next + rest
+		}
+		if collapsesTo(t.data[start:end], text) {
+			count++
+		}
+		at = end + 1
+	}
+	return count
+}
+
+// collapsesTo reports whether Collapse makes a text of a line.
+func collapsesTo(line []byte, text string) bool {
+	line = bytes.Trim(bytes.TrimSuffix(line, []byte("\r")), " \t")
+	if len(line) < len(text) {
+		return false
+	}
+	return string(line) == text || Collapse(string(line)) == text
 }
 
 // inked counts the bytes of a line that a mark takes in.
@@ -174,6 +222,7 @@ func (t *Text) Holds(n int) bool {
 
 // raw is line n with its carriage return.
 func (t *Text) raw(n int) []byte {
+	t.upTo(n)
 	start := int32(0)
 	if n > 1 {
 		start = t.ends[n-2] + 1
@@ -186,12 +235,12 @@ func (t *Text) Len() int {
 	if t.only != nil {
 		return t.size
 	}
-	return len(t.ends)
+	return t.count
 }
 
 // Lines are all lines, from the first on.
 func (t *Text) Lines() []string {
-	lines := make([]string, len(t.ends))
+	lines := make([]string, t.count)
 	for i := range lines {
 		lines[i] = string(t.raw(i + 1))
 	}
@@ -203,13 +252,14 @@ func (t *Text) Span(first, last int) []string {
 	if last < first {
 		return nil
 	}
-	if first < 1 || last > len(t.ends) {
+	if first < 1 || last > t.count {
 		lines := make([]string, 0, last-first+1)
 		for n := first; n <= last; n++ {
 			lines = append(lines, t.Line(n))
 		}
 		return lines
 	}
+	t.upTo(last)
 	start := int32(0)
 	if first > 1 {
 		start = t.ends[first-2] + 1
@@ -223,7 +273,7 @@ func (t *Text) Span(first, last int) []string {
 
 // Copy is the text with memory of its own. It must be whole.
 func (t *Text) Copy() *Text {
-	return &Text{data: bytes.Clone(t.data), ends: t.ends, searched: t.searched, breaks: t.breaks}
+	return &Text{data: bytes.Clone(t.data), count: t.count, ends: slices.Clip(t.ends), searched: t.searched, breaks: t.breaks}
 }
 
 // Line returns line n without its line feed and carriage return, or "" where there is no such line.
@@ -231,7 +281,7 @@ func (t *Text) Line(n int) string {
 	if t.only != nil {
 		return t.keptAt(n).line
 	}
-	if n < 1 || n > len(t.ends) {
+	if n < 1 || n > t.count {
 		return ""
 	}
 	return string(bytes.TrimSuffix(t.raw(n), []byte("\r")))
@@ -285,7 +335,7 @@ func (t *Text) otherBreak() string {
 
 // MayBeLink reports whether a text may be that of a symbolic link as git stores it: where it leads, without a line end.
 func (t *Text) MayBeLink() bool {
-	return t.Len() == 1 && t.only == nil && len(t.data) == int(t.ends[0]) && len(t.data) < 4096
+	return t.Len() == 1 && t.only == nil && t.data[len(t.data)-1] != '\n' && len(t.data) < 4096
 }
 
 // Code is what recognises the place a finding stands on, apart from its line number. All three texts are collapsed.
@@ -301,7 +351,7 @@ func (t *Text) CodeAt(n int) Code {
 	if t.only != nil {
 		return t.keptAt(n).code
 	}
-	if n < 1 || n > len(t.ends) {
+	if n < 1 || n > t.count {
 		return Code{}
 	}
 	return Code{Text: Collapse(string(t.raw(n))), Before: t.neighbour(n, -1), After: t.neighbour(n, 1), Alike: t.alikeTo(n)}
@@ -311,7 +361,7 @@ func (t *Text) CodeAt(n int) Code {
 func (t *Text) Neighbours(n int) (before, after string) { return t.neighbour(n, -1), t.neighbour(n, 1) }
 
 func (t *Text) neighbour(n, step int) string {
-	for i := n + step; i >= 1 && i <= len(t.ends); i += step {
+	for i := n + step; i >= 1 && i <= t.count; i += step {
 		if text := Collapse(string(t.raw(i))); text != "" {
 			return text
 		}
@@ -322,41 +372,61 @@ func (t *Text) neighbour(n, step int) string {
 // scans is how many lines of a text are looked for by going through it before an index of it is worth its making.
 const scans = 8
 
-// alikeTo counts the lines that collapse as line n does, itself included; 0 for a blank line. Lines of one mark count as alike.
+// alikeTo counts the lines that collapse as line n does, itself included; 0 for a blank line.
 func (t *Text) alikeTo(n int) int {
-	mark, first := Mark(t.raw(n)), ink(t.raw(n))
-	if first == 0 {
+	line := t.raw(n)
+	if ink(line) == 0 {
 		return 0
 	}
-	if t.asked++; t.marks == nil && t.asked <= scans {
-		count := 0
-		for i := range t.ends {
-			if i+1 == n || ink(t.raw(i+1)) == first && Mark(t.raw(i+1)) == mark {
-				count++
-			}
-		}
-		return count
+	if t.asked++; t.sums == nil && t.asked <= scans {
+		return t.collapsing(Collapse(string(line)))
 	}
-	if t.marks == nil {
-		t.marks = make([]uint64, len(t.ends))
-		for i := range t.ends {
-			t.marks[i] = Mark(t.raw(i + 1))
+	if t.sums == nil {
+		t.sums = make([]uint64, t.count)
+		for i := range t.sums {
+			t.sums[i] = collapsedSum(t.raw(i + 1))
 		}
-		slices.Sort(t.marks)
+		slices.Sort(t.sums)
 	}
-	from, _ := slices.BinarySearch(t.marks, mark)
-	more := slices.IndexFunc(t.marks[from:min(from+scans, len(t.marks))], func(m uint64) bool { return m != mark })
+	sum := collapsedSum(line)
+	from, _ := slices.BinarySearch(t.sums, sum)
+	more := slices.IndexFunc(t.sums[from:min(from+scans, len(t.sums))], func(other uint64) bool { return other != sum })
 	if more >= 0 {
 		return more
 	}
-	to, _ := slices.BinarySearchFunc(t.marks, mark, func(m, mark uint64) int {
-		if m <= mark {
+	to, _ := slices.BinarySearchFunc(t.sums, sum, func(other, sum uint64) int {
+		if other <= sum {
 			return -1
 		}
 		return 1
 	})
 	return to - from
 }
+
+// collapsedSum is a number that lines which collapse to the same text share, and others hardly ever (64-bit FNV-1a of that text).
+func collapsedSum(line []byte) uint64 {
+	line = bytes.Trim(bytes.TrimSuffix(line, []byte("\r")), " \t")
+	sum := uint64(offset64)
+	for i, c := range line {
+		switch {
+		case c == '\t':
+			c = ' '
+			fallthrough
+		case c == ' ':
+			if before := line[i-1]; before == ' ' || before == '\t' {
+				continue
+			}
+		}
+		sum = (sum ^ uint64(c)) * prime64
+	}
+	return sum
+}
+
+// What a sum by FNV-1a begins with, and is multiplied by.
+const (
+	offset64 = 14695981039346656037
+	prime64  = 1099511628211
+)
 
 // ink is the first byte of a line that a mark takes in, 0 where there is none: it tells most lines apart at once.
 func ink(line []byte) byte {
@@ -371,13 +441,12 @@ func ink(line []byte) byte {
 // marked reports whether a byte is none of those that white space is made of, in ASCII or in its commonest other forms.
 func marked(c byte) bool { return c > ' ' && c != 0x85 && c != 0xA0 && c != 0xC2 }
 
-// Mark is a number that lines which collapse to the same text share, and others hardly ever: a hash of all but the white
-// space (64-bit FNV-1a).
+// Mark is a number that lines share which differ in white space alone, and others hardly ever: a hash of all else (64-bit FNV-1a).
 func Mark[T string | []byte](line T) uint64 {
-	hash := uint64(14695981039346656037)
+	hash := uint64(offset64)
 	for i := 0; i < len(line); i++ {
 		if c := line[i]; marked(c) {
-			hash = (hash ^ uint64(c)) * 1099511628211
+			hash = (hash ^ uint64(c)) * prime64
 		}
 	}
 	return hash

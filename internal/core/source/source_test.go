@@ -49,6 +49,24 @@ func TestCodeAt(t *testing.T) {
 	}
 }
 
+// TestAlike: lines are alike that collapse to the same text, however many of them are asked for.
+func TestAlike(t *testing.T) {
+	text := New([]byte("low = 1;\n\tlow  =\t1;\r\nlow=1;\n low = 1; \nlow = 1; x\nlow = 10;\n\n}\n  }\nlow = 1;"))
+	want := []int{4, 4, 1, 4, 1, 1, 0, 2, 2, 4}
+	for round := range 3 { // the text makes an index of its lines once it was asked often enough
+		for i, n := range want {
+			if got := text.CodeAt(i + 1).Alike; got != n {
+				t.Errorf("round %d: line %d has %d like it, want %d", round, i+1, got, n)
+			}
+			for _, lines := range [][]int{{i + 1}, {1, 2, 3, 4, 5, 6, 7, 8, 9, 10}} {
+				if got := text.Only(lines).CodeAt(i + 1).Alike; got != n {
+					t.Errorf("line %d of %d has %d like it, want %d", i+1, len(lines), got, n)
+				}
+			}
+		}
+	}
+}
+
 // TestOnly: a text that is cut down answers for its lines as the whole one does, however many they are.
 func TestOnly(t *testing.T) {
 	random := rand.New(rand.NewPCG(7, 11))
