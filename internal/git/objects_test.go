@@ -21,7 +21,7 @@ func TestAnyContent(t *testing.T) {
 			if err := os.MkdirAll(filepath.Dir(file), 0o755); err != nil {
 				t.Fatal(err)
 			}
-			if err := os.WriteFile(file, fmt.Appendf(nil, "content %d\n%s", i, strings.Repeat("x", i%7*1000)), 0o644); err != nil {
+			if err := os.WriteFile(file, []byte(manyContent(i)), 0o644); err != nil {
 				t.Fatal(err)
 			}
 			fmt.Fprintln(&files, file)
@@ -65,9 +65,24 @@ func TestAnyContent(t *testing.T) {
 			case i == n+2:
 				of = 0
 			}
-			if want := fmt.Sprintf("content %d\n%s", of, strings.Repeat("x", of%7*1000)); data != want {
+			if want := manyContent(of); data != want {
 				t.Errorf("%d of %d is %.20q, want %.20q", i, n, data, want)
 			}
 		}
 	}
+}
+
+// manyContent is the content of one of many files: mostly small, some as large as what is read at once, or larger than the room that
+// is kept.
+func manyContent(i int) string {
+	size := i % 7 * 1000
+	switch i {
+	case 10, 11, 12:
+		size = readAtOnce - 24 + i
+	case 20, 22:
+		size = 3 * readAtOnce
+	case 21:
+		size = mostRoom + 1
+	}
+	return fmt.Sprintf("content %d\n%s", i, strings.Repeat("x", size))
 }
