@@ -33,6 +33,9 @@ const (
 // pairs); beyond it only renames without edits are found.
 const renameLimit = 2000
 
+// mostCompared is how many bytes a file has at most that is looked at for being a renamed one that was edited.
+const mostCompared = 32 << 20
+
 // Comparison is what lies between two sides. Each of its answers is found out when it is first asked for, and is a finished
 // value from then on, which callers share and must not write to. It is safe for concurrent use, and needs CloseOld where
 // ReadOld was used.
@@ -65,6 +68,7 @@ type listing struct {
 // blob names the contents of a changed file on both sides; "" or zeros where a side has none or git didn't hash it.
 type blob struct {
 	old, new   string
+	was        string // the old side's mode
 	mode, kind string // the new side's mode; git's letter for the status
 }
 
@@ -122,9 +126,9 @@ func (r *Repo) compare(old, new Side, whole bool, paths ...string) *Comparison {
 		defer c.listed.Store(true)
 		return c.list()
 	})
-	c.plain = sync.OnceValues(c.listPlain)
-	if whole {
-		c.plain = c.full
+	c.plain = c.full
+	if !whole {
+		c.plain = sync.OnceValues(c.listPlain)
 	}
 	c.oldNames = sync.OnceValues(c.nameOld)
 	return c
@@ -158,27 +162,84 @@ func (c *Comparison) list() (*listing, error) {
 			return nil, err
 		}
 	}
-	flags := []string{"--raw"}
-	if c.whole {
-		flags = append(flags, patchFlags...)
+	if !c.whole {
+		return c.listRenamed()
 	}
 	l := newListing()
 	var binary []string
 	complaint, err := c.stream(func(out io.Reader) (err error) {
 		in := bufio.NewReaderSize(out, 1<<16)
-		if err = l.readRaw(in); err == nil && c.whole {
+		if err = l.readRaw(in); err == nil {
 			binary, err = l.readHunks(in)
 		}
 		return err
-	}, c.command(flags, c.paths)...)
+	}, c.command(append([]string{"--raw"}, patchFlags...), c.paths)...)
 	if err == nil && len(binary) > 0 {
 		err = c.asText(l, binary)
 	}
 	if strings.Contains(complaint, "rename detection was skipped") {
-		l.notices = append(l.notices, fmt.Sprintf(
-			"too many files were added and removed to look for edited renames (over %d by %d), so a renamed and edited file counts as added", renameLimit, renameLimit))
+		l.noteSkipped()
 	}
 	return l, err
+}
+
+// noteSkipped says that not all renames were looked for.
+func (l *listing) noteSkipped() {
+	l.notices = append(l.notices, fmt.Sprintf(
+		"too many files were added and removed to look for edited renames (over %d by %d), so a renamed and edited file counts as added", renameLimit, renameLimit))
+}
+
+// listRenamed lists the files that differ, by their plain list: git itself takes long to find renames, since it compares each new
+// file with each that is gone.
+func (c *Comparison) listRenamed() (*listing, error) {
+	plain, err := c.plain()
+	if err != nil {
+		return nil, err
+	}
+	var gone, fresh []change.Entry
+	for _, f := range plain.files {
+		switch b := plain.blobs[f.Path]; f.Status {
+		case change.Deleted:
+			gone = append(gone, change.Entry{Path: f.Path, Mode: b.was, Content: b.old})
+		case change.Added:
+			fresh = append(fresh, change.Entry{Path: f.Path, Mode: b.mode, Content: b.new})
+		}
+	}
+	if len(gone) == 0 || len(fresh) == 0 {
+		return plain, nil
+	}
+	from, skipped, err := change.Renames(gone, fresh, renameLimit, func(names []string, see func(i int, data []byte)) error {
+		return c.repo.anyContent(names, mostCompared, see)
+	})
+	if err != nil {
+		return nil, err
+	}
+	l, n := newListing(), 0
+	renamed := map[string]bool{}
+	for _, old := range from {
+		if old >= 0 {
+			renamed[gone[old].Path] = true
+		}
+	}
+	for _, f := range plain.files {
+		b := plain.blobs[f.Path]
+		switch {
+		case f.Status == change.Deleted && renamed[f.Path]:
+		case f.Status == change.Added:
+			if old := from[n]; old >= 0 {
+				l.add([]string{gone[old].Mode, b.mode, gone[old].Content, b.new, string(change.Renamed)}, gone[old].Path, f.Path)
+			} else {
+				l.files, l.blobs[f.Path] = append(l.files, f), b
+			}
+			n++
+		default:
+			l.files, l.blobs[f.Path] = append(l.files, f), b
+		}
+	}
+	if skipped {
+		l.noteSkipped()
+	}
+	return l, nil
 }
 
 // listPlain lists the files that differ, taking a renamed one for one that is gone and one that is new.
@@ -431,7 +492,7 @@ func (l *listing) add(fields []string, old, path string) {
 		l.files = l.files[:n-1]
 	}
 	l.files = append(l.files, f)
-	l.blobs[path] = blob{old: fields[2], new: fields[3], mode: fields[1], kind: fields[4]}
+	l.blobs[path] = blob{old: fields[2], new: fields[3], was: fields[0], mode: fields[1], kind: fields[4]}
 }
 
 // readHunks reads the patch that follows and puts its hunks into the files. It lists those that git takes for binary.

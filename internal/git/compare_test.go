@@ -2,7 +2,11 @@ package git
 
 import (
 	"fmt"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
 	"slices"
+	"strings"
 	"sync"
 	"testing"
 
@@ -57,6 +61,115 @@ func TestFinishedValues(t *testing.T) {
 	}
 	if files, err := c.Files(); err != nil || slices.ContainsFunc(files, func(f change.File) bool { return f.Hunks != nil }) {
 		t.Errorf("the list was written to: %+v, %v", files, err)
+	}
+}
+
+// TestRenames: files are renamed that git says are, where it lists lines itself and where only the files that differ are asked for.
+func TestRenames(t *testing.T) {
+	r, run := scratchRepository(t)
+	random := rand.New(rand.NewPCG(3, 29))
+	line := func() string {
+		words := []string{"tide", "ebb", "flood", "gauge", "quay", "pier", "}", "return depth;", strings.Repeat("datum ", 20)}
+		return strings.Repeat(" ", random.IntN(3)*2) + words[random.IntN(len(words))] + fmt.Sprint(random.IntN(40))
+	}
+	text := func() []string {
+		lines := make([]string, random.IntN(40))
+		for i := range lines {
+			lines[i] = line()
+		}
+		return lines
+	}
+	ends := []string{"\n", "\n", "\r\n"}
+	type file struct {
+		lines     []string
+		end       string
+		binary    bool
+		link, run bool
+	}
+	put := func(files map[string]file) string {
+		run("rm", "-q", "-r", "-f", "--cached", "--ignore-unmatch", ".")
+		for _, dir := range []string{"core", "port", "sea"} {
+			if err := os.RemoveAll(filepath.Join(r.Root, dir)); err != nil {
+				t.Fatal(err)
+			}
+		}
+		for name, f := range files {
+			all := strings.Join(append(slices.Clone(f.lines), ""), f.end)
+			if f.binary {
+				all = "\x00" + all
+			}
+			if err := os.MkdirAll(filepath.Join(r.Root, filepath.Dir(name)), 0o755); err != nil {
+				t.Fatal(err)
+			}
+			if !f.link {
+				write(t, r, name, all)
+				if err := os.Chmod(filepath.Join(r.Root, name), map[bool]os.FileMode{false: 0o644, true: 0o755}[f.run]); err != nil {
+					t.Fatal(err)
+				}
+				continue
+			}
+			if err := os.Symlink("nowhere"+fmt.Sprint(len(f.lines)%3), filepath.Join(r.Root, name)); err != nil {
+				t.Fatal(err)
+			}
+		}
+		run("add", "-A")
+		return run("write-tree")
+	}
+	list := func(c *Comparison) (all []string) {
+		files, err := c.Files()
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, f := range files {
+			all = append(all, fmt.Sprintf("%c %s %s %s", f.Status, f.Old, f.Path, f.Opaque))
+		}
+		return all
+	}
+	renamed := 0
+	for round := range 40 {
+		before, after := map[string]file{}, map[string]file{}
+		var some [][]string // texts that several files have
+		for range 2 {
+			some = append(some, text())
+		}
+		for range 4 + random.IntN(20) {
+			f := file{lines: text(), end: ends[random.IntN(len(ends))], binary: random.IntN(12) == 0, link: random.IntN(12) == 0, run: random.IntN(6) == 0}
+			if random.IntN(5) == 0 {
+				f.lines = slices.Concat(some[random.IntN(2)], f.lines[:min(len(f.lines), random.IntN(3))])
+			}
+			name := fmt.Sprintf("%s/f%d.c", []string{"core", "port", "sea"}[random.IntN(3)], random.IntN(12))
+			before[name] = f
+			switch random.IntN(6) {
+			case 0: // taken away
+				continue
+			case 1:
+				name = "sea/" + filepath.Base(name)
+			case 2, 3:
+				name = fmt.Sprintf("port/g%d.c", random.IntN(30))
+			}
+			f.lines = slices.Clone(f.lines)
+			for n := random.IntN(3) * len(f.lines) * random.IntN(10) / 20; n > 0; n-- {
+				f.lines[random.IntN(len(f.lines))] = line()
+			}
+			if random.IntN(8) == 0 {
+				f.end = "\n"
+			}
+			after[name] = f
+		}
+		old, new := Side(put(before)), Side(put(after))
+		want, got := list(r.CompareLines(old, new)), list(r.Compare(old, new))
+		for i := range want {
+			want[i] = strings.Replace(want[i], " binary", " ", 1) // which only lines tell
+			if want[i][0] == 'R' {
+				renamed++
+			}
+		}
+		if !slices.Equal(got, want) {
+			t.Fatalf("round %d:\n%s\nwant\n%s", round, strings.Join(got, "\n"), strings.Join(want, "\n"))
+		}
+	}
+	if renamed < 100 {
+		t.Errorf("only %d files were renamed", renamed)
 	}
 }
 

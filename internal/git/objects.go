@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"maps"
+	"math"
 	"os/exec"
 	"runtime"
 	"slices"
@@ -133,6 +134,11 @@ func readHead(in *bufio.Reader) (size int, found bool, err error) {
 // EachContent reads the contents of many objects by their hashes, in order, without waiting between them. The data is good until
 // see returns.
 func (r *Repo) EachContent(names []string, see func(i int, data []byte)) error {
+	return r.eachContent(names, math.MaxInt, see)
+}
+
+// eachContent leaves out contents of more than most bytes.
+func (r *Repo) eachContent(names []string, most int, see func(i int, data []byte)) error {
 	if len(names) == 0 {
 		return nil
 	}
@@ -159,6 +165,12 @@ func (r *Repo) EachContent(names []string, see func(i int, data []byte)) error {
 				return err
 			}
 			if size < 0 {
+				continue
+			}
+			if size > most {
+				if _, err := reply.Discard(size + 1); err != nil {
+					return fmt.Errorf("git cat-file ended: %w", err)
+				}
 				continue
 			}
 			data, err := content(size)
@@ -191,8 +203,12 @@ const (
 
 // AnyContent does as EachContent, in whatever order is fastest: see may be called by several goroutines at once.
 func (r *Repo) AnyContent(names []string, see func(i int, data []byte)) error {
+	return r.anyContent(names, math.MaxInt, see)
+}
+
+func (r *Repo) anyContent(names []string, most int, see func(i int, data []byte)) error {
 	if len(names) < sharedFrom {
-		return r.EachContent(names, see)
+		return r.eachContent(names, most, see)
 	}
 	order := make([]int32, len(names))
 	for i := range order {
@@ -212,7 +228,7 @@ func (r *Repo) AnyContent(names []string, see func(i int, data []byte)) error {
 			for n, i := range part {
 				asked[n] = names[i]
 			}
-			return r.EachContent(asked, func(n int, data []byte) { see(int(part[n]), data) })
+			return r.eachContent(asked, most, func(n int, data []byte) { see(int(part[n]), data) })
 		})
 	}
 	return group.Wait()
