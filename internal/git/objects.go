@@ -215,8 +215,11 @@ func (r *Repo) anyContent(names []string, most int, see func(i int, data []byte)
 		order[i] = int32(i)
 	}
 	if len(names) >= orderedFrom {
-		var err error
-		if order, err = r.storeOrder(names); err != nil {
+		chained, err := r.chained(names)
+		if err == nil && chained {
+			order, err = r.storeOrder(names)
+		}
+		if err != nil {
 			return err
 		}
 	}
@@ -236,6 +239,33 @@ func (r *Repo) anyContent(names []string, most int, see func(i int, data []byte)
 
 // mostReaders bounds how many git processes read objects side by side.
 const mostReaders = 4
+
+// Of how many objects it is asked how they are stored, and of how many of these one that is stored as a difference makes it worth while
+// to ask for all in the order of the store.
+const (
+	sampled = 64
+	worth   = 4
+)
+
+// chained reports whether objects, as far as a few of them tell, are stored as what differs from others.
+func (r *Repo) chained(names []string) (bool, error) {
+	var few strings.Builder
+	for i := range sampled {
+		few.WriteString(names[i*len(names)/sampled] + "\n")
+	}
+	cmd := r.command("cat-file", "--batch-check=%(deltabase)", "--buffer")
+	cmd.Stdin = strings.NewReader(few.String())
+	deltas := 0
+	_, err := streamCommand(cmd, func(out io.Reader) error {
+		for lines := bufio.NewScanner(out); lines.Scan(); {
+			if line := lines.Text(); IsHash(line) && strings.Trim(line, "0") != "" {
+				deltas++
+			}
+		}
+		return nil
+	})
+	return deltas*worth >= sampled, err
+}
 
 // storeOrder gives the indices of objects in the order in which git stores them: one that is stored as a difference stands near
 // what it differs from, and following such chains in any other order takes git many times as long. The store is looked through

@@ -5,9 +5,11 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
-	"sync"
+
+	"golang.org/x/sync/errgroup"
 
 	"zincdoor/internal/core/change"
 	"zincdoor/internal/process"
@@ -19,44 +21,44 @@ type pair struct {
 	old, new string
 }
 
-// parallel is from how many pairs on two git processes share the work.
-const parallel = 200
+// How many pairs one git process is given at least, how many stretches there are at most, and how many processes share these: which of
+// them takes long nobody knows beforehand.
+const (
+	pairsAtLeast = 100
+	stretches    = 6
+	sharing      = 2
+)
 
-// diffPairs gives the diff of each pair. Git compares trees, not pairs, and finding a few hundred paths in large trees
+// diffPairs gives the diff of each pair, in any order. Git compares trees, not pairs, and finding a few hundred paths in large trees
 // costs it more than their lines; so the pairs are laid out as two small trees, in a store of our own that borrows
 // the repository's contents. Names there are the pairs' numbers, so that no attribute of a path has a say.
 func (r *Repo) diffPairs(pairs []pair, flags ...string) ([]change.File, error) {
-	chunks := [][]pair{pairs}
-	if len(pairs) >= parallel {
-		chunks = [][]pair{pairs[:len(pairs)/2], pairs[len(pairs)/2:]}
+	chunks := make([][]pair, max(1, min(len(pairs)/pairsAtLeast, stretches)))
+	for i, p := range pairs { // in turn, since the large files of a folder follow one another
+		chunks[i%len(chunks)] = append(chunks[i%len(chunks)], p)
 	}
 	trees, env, err := r.layOut(chunks)
 	if err != nil {
 		return nil, err
 	}
-	files, errs := make([][]change.File, len(chunks)), make([]error, len(chunks))
-	var wait sync.WaitGroup
+	files := make([][]change.File, len(chunks))
+	var group errgroup.Group
+	group.SetLimit(sharing)
 	for i := range chunks {
-		wait.Go(func() {
+		group.Go(func() error {
 			args := append(append([]string{"diff-tree", "-r"}, diffFlags...), "--no-renames")
 			args = append(append(args, patchFlags...), flags...)
 			cmd := r.command(append(args, trees[2*i], trees[2*i+1])...)
 			cmd.Env = env
-			_, errs[i] = streamCommand(cmd, func(out io.Reader) (err error) {
+			_, err := streamCommand(cmd, func(out io.Reader) (err error) {
 				files[i], err = change.ReadUnified(out)
 				return err
 			})
+			return err
 		})
 	}
-	wait.Wait()
-	var all []change.File
-	for i := range chunks {
-		if errs[i] != nil {
-			return nil, errs[i]
-		}
-		all = append(all, files[i]...)
-	}
-	return all, nil
+	err = group.Wait()
+	return slices.Concat(files...), err
 }
 
 // layOut makes two trees of each chunk, its old and its new side, and returns the environment in which git finds them.

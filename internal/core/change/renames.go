@@ -296,10 +296,10 @@ func (r *renames) read(olds, news []int) error {
 // of a longer one; which it is, a number below pieceKinds says, that pieces share now and then.
 type pieces struct {
 	size int // of the content, in bytes
-	of   []piece
+	of   []piece // one of each kind
 }
 
-type piece struct{ kind, bytes int32 } // in order of kinds
+type piece struct{ kind, bytes int32 }
 
 const (
 	longestPiece = 64 // bytes
@@ -310,7 +310,9 @@ const (
 func cutIntoPieces(data []byte) *pieces {
 	p := &pieces{size: len(data)}
 	isText := bytes.IndexByte(data[:min(len(data), binaryAhead)], 0) < 0
-	var all []piece
+	seats := pieceSeats.Get().(*[pieceKinds]int32)
+	defer pieceSeats.Put(seats)
+	p.of = make([]piece, 0, len(data)/longestPiece+8)
 	for at := 0; at < len(data); {
 		n, low, high := int32(0), uint32(0), uint32(0)
 		for at < len(data) && n < longestPiece {
@@ -325,19 +327,23 @@ func cutIntoPieces(data []byte) *pieces {
 				break
 			}
 		}
-		all = append(all, piece{int32((low + high*97) % pieceKinds), n})
-	}
-	slices.SortFunc(all, func(a, b piece) int { return cmp.Compare(a.kind, b.kind) })
-	for _, one := range all {
-		if n := len(p.of); n > 0 && p.of[n-1].kind == one.kind {
-			p.of[n-1].bytes += one.bytes
-		} else {
-			p.of = append(p.of, one)
+		kind := int32((low + high*97) % pieceKinds)
+		if seat := seats[kind]; seat > 0 {
+			p.of[seat-1].bytes += n
+			continue
 		}
+		p.of = append(p.of, piece{kind, n})
+		seats[kind] = int32(len(p.of))
 	}
-	p.of = slices.Clip(p.of)
+	for _, one := range p.of {
+		seats[one.kind] = 0
+	}
 	return p
 }
+
+// pieceSeats are tables of where each kind of piece is among those of one content, one more than its index; all zeros while they aren't
+// in use.
+var pieceSeats = sync.Pool{New: func() any { return new([pieceKinds]int32) }}
 
 // binaryAhead is how many bytes of a content are looked at for a NUL byte, which no text has.
 const binaryAhead = 8000
@@ -358,17 +364,16 @@ func (p *pieces) likeness(new *pieces, shared int) int {
 
 // shared is how many bytes are in both.
 func (p *pieces) shared(other *pieces) (bytes int) {
-	i, j := 0, 0
-	for i < len(p.of) && j < len(other.of) {
-		switch a, b := p.of[i], other.of[j]; {
-		case a.kind < b.kind:
-			i++
-		case a.kind > b.kind:
-			j++
-		default:
-			bytes += int(min(a.bytes, b.bytes))
-			i, j = i+1, j+1
-		}
+	have := pieceSeats.Get().(*[pieceKinds]int32)
+	defer pieceSeats.Put(have)
+	for _, one := range p.of {
+		have[one.kind] = one.bytes
+	}
+	for _, one := range other.of {
+		bytes += int(min(one.bytes, have[one.kind]))
+	}
+	for _, one := range p.of {
+		have[one.kind] = 0
 	}
 	return bytes
 }

@@ -14,8 +14,15 @@ type Suspects struct {
 	ahead   *Ahead
 	added   []marked
 	windows map[window][]spot
-	first   map[uint64]bool // the windows' first lines
+	telling map[uint64]offsets // the heaviest line of each window, by which it is looked for
+	ends    [kindsOfEnds]bool  // of those lines
 }
+
+// offsets are lines of a window, a bit for each.
+type offsets uint8
+
+// kindsOfEnds is how many kinds of ends of lines are told apart.
+const kindsOfEnds = 1 << 14
 
 // marked are added lines as they are compared: by mark and weight.
 type marked struct {
@@ -25,7 +32,7 @@ type marked struct {
 
 // NewSuspects makes an empty list, by the rules that was worked ahead by.
 func NewSuspects(ahead *Ahead) *Suspects {
-	return &Suspects{ahead: ahead, windows: map[window][]spot{}, first: map[uint64]bool{}}
+	return &Suspects{ahead: ahead, windows: map[window][]spot{}, telling: map[uint64]offsets{}}
 }
 
 // Add gathers what may have been moved to some lines of a file, given on its new side. It needs the file's hunks and
@@ -56,9 +63,21 @@ func (s *Suspects) Add(f File, lines []int) {
 			(asked[added[i].number] || asked[added[i].number+1] || asked[added[i].number+2])
 		if wanted && len(s.windows[window]) < candidates {
 			s.windows[window] = append(s.windows[window], spot{len(s.added) - 1, i})
-			s.first[window[0]] = true
+			s.tell(added[i : i+movedLines])
 		}
 	}
+}
+
+// tell notes by which line a window is looked for.
+func (s *Suspects) tell(window runs) {
+	heaviest := 0
+	for k := range window {
+		if window[k].weight > window[heaviest].weight {
+			heaviest = k
+		}
+	}
+	s.telling[window[heaviest].mark] |= 1 << heaviest
+	s.ends[source.Ends([]byte(window[heaviest].text))%kindsOfEnds] = true
 }
 
 // None reports whether nothing can have been moved.
@@ -67,19 +86,16 @@ func (s *Suspects) None() bool { return len(s.windows) == 0 }
 // MayComeFrom reports whether a text holds a block that is large enough to count as moved. Once all was added it is safe for
 // concurrent use.
 func (s *Suspects) MayComeFrom(text []byte) bool {
-	room := marks.Get().(*[]uint64)
-	defer marks.Put(room)
-	old := (*room)[:0]
-	for line := range bytes.Lines(text) {
-		old = append(old, source.Mark(line))
-	}
-	*room = old
-	for n := 0; n+movedLines <= len(old); n++ {
-		if !s.first[old[n]] {
+	old := oldLines.Get().(*markedLines)
+	defer oldLines.Put(old)
+	old.cut(text)
+	for n := range old.lines {
+		if !s.ends[source.Ends(old.lines[n])%kindsOfEnds] {
 			continue
 		}
-		for _, at := range s.windows[window(old[n:])] {
-			if weight(s.added[at.file], at.index, old, n) >= movedWeight {
+		at := s.telling[old.mark(n)]
+		for k := range movedLines {
+			if at&(1<<k) != 0 && s.holds(old, n-k) {
 				return true
 			}
 		}
@@ -87,16 +103,53 @@ func (s *Suspects) MayComeFrom(text []byte) bool {
 	return false
 }
 
-// marks are the lines' marks of texts that were looked at, to be used again.
-var marks = sync.Pool{New: func() any { return new([]uint64) }}
+// holds reports whether a block that may have been moved begins with the window at a line, or stands around it.
+func (s *Suspects) holds(old *markedLines, n int) bool {
+	if n < 0 || n+movedLines > len(old.lines) {
+		return false
+	}
+	var w window
+	for k := range w {
+		w[k] = old.mark(n + k)
+	}
+	for _, at := range s.windows[w] {
+		if weight(s.added[at.file], at.index, old, n) >= movedWeight {
+			return true
+		}
+	}
+	return false
+}
+
+// markedLines are a text's lines, with the marks that were asked for; 0 for others.
+type markedLines struct {
+	lines [][]byte
+	marks []uint64
+}
+
+// oldLines are to be used again.
+var oldLines = sync.Pool{New: func() any { return new(markedLines) }}
+
+func (l *markedLines) cut(text []byte) {
+	l.lines, l.marks = l.lines[:0], l.marks[:0]
+	for line := range bytes.Lines(text) {
+		l.lines, l.marks = append(l.lines, line), append(l.marks, 0)
+	}
+}
+
+func (l *markedLines) mark(n int) uint64 {
+	if l.marks[n] == 0 {
+		l.marks[n] = source.Mark(l.lines[n])
+	}
+	return l.marks[n]
+}
 
 // weight is that of the longest stretch in which the added lines around index i and the old ones around n agree.
-func weight(added marked, i int, old []uint64, n int) int32 {
+func weight(added marked, i int, old *markedLines, n int) int32 {
 	weight := int32(0)
-	for a, o := i, n; a < len(added.marks) && o < len(old) && added.marks[a] == old[o] && weight < movedWeight; a, o = a+1, o+1 {
+	for a, o := i, n; a < len(added.marks) && o < len(old.lines) && added.marks[a] == old.mark(o) && weight < movedWeight; a, o = a+1, o+1 {
 		weight += added.weights[a]
 	}
-	for a, o := i-1, n-1; a >= 0 && o >= 0 && added.marks[a] == old[o] && weight < movedWeight; a, o = a-1, o-1 {
+	for a, o := i-1, n-1; a >= 0 && o >= 0 && added.marks[a] == old.mark(o) && weight < movedWeight; a, o = a-1, o-1 {
 		weight += added.weights[a]
 	}
 	return weight

@@ -105,17 +105,17 @@ func (t *Text) countAlike(asked []kept) {
 		return
 	}
 	counts := make(map[uint64]int, len(asked)) // by the sum of a line
-	var may [1 << 10]bool                      // by ends
+	var may [kindsOfEnds]bool                  // by ends
 	least := math.MaxInt                       // bytes that a line has without its white space
 	for _, k := range asked {
 		if line := t.raw(k.number); ink(line) != 0 {
-			counts[collapsedSum(line)], may[ends(line)] = 0, true
+			counts[collapsedSum(line)], may[Ends(line)%kindsOfEnds] = 0, true
 			least = min(least, inked(line))
 		}
 	}
 	for n := 1; n <= t.count; n++ {
 		line := t.raw(n)
-		if len(line) < least || !may[ends(line)] {
+		if len(line) < least || !may[Ends(line)%kindsOfEnds] {
 			continue
 		}
 		sum := collapsedSum(line)
@@ -175,8 +175,12 @@ func inked(line []byte) (n int) {
 	return n
 }
 
-// ends mixes the first two and the last two bytes of a line that a mark takes in; below 1024.
-func ends(line []byte) uint32 {
+// kindsOfEnds is how many kinds of ends are told apart.
+const kindsOfEnds = 1 << 10
+
+// Ends mixes the first two and the last two bytes of a line that a mark takes in: lines of one mark have the same, and it takes less
+// time to make.
+func Ends(line []byte) uint32 {
 	mixed, from := uint32(0), 0
 	for k := 0; from < len(line) && k < 2; from++ {
 		if marked(line[from]) {
@@ -188,7 +192,7 @@ func ends(line []byte) uint32 {
 			mixed, k = mixed*37+uint32(line[to]), k+1
 		}
 	}
-	return mixed % (1 << 10)
+	return mixed
 }
 
 // keptAt is a line that a text was cut down to, the zero value where it is none of them.
