@@ -1,7 +1,6 @@
 package app
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"io/fs"
@@ -113,7 +112,7 @@ func acceptedRules(t *target.Target, path string) (all []finding.Finding) {
 	if err != nil || !found {
 		return nil
 	}
-	b, err := baselinefile.Read(bytes.NewReader(data))
+	b, err := baselinefile.Read(data)
 	if err != nil {
 		return nil
 	}

@@ -72,7 +72,7 @@ func (q GateRequest) addSealed(t *target.Target, a *authority.Authority, lists *
 
 // expectedOf is what a change is judged by, and so what a sealed verdict on it must have been.
 func expectedOf(name target.Name, t *target.Target, a *authority.Authority, lists *authority.Lists) (sealed.Expected, error) {
-	want := sealed.Expected{Base: t.Subject.Base, Policy: a.Origin.Digest, Baseline: lists.Digest()}
+	want := sealed.Expected{Base: t.Subject.Base, Policy: a.Origin.Digest, Baseline: lists.Digest}
 	for _, i := range a.Origin.Inherits {
 		want.Inherits = append(want.Inherits, i.Digest)
 	}

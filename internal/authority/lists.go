@@ -25,16 +25,10 @@ type Lists struct {
 	Whole    bool                // both are in Baseline already, which is honoured as it is
 	Evidence []judge.Evidence    // what of the baseline is missing
 	Notices  []string
+	Digest   string // names the baseline's bytes, as that of a policy is; "" where there is none
 
-	written []byte // the baseline as it is written
-}
-
-// Digest names the baseline's bytes, as that of a policy is; "" where there is none.
-func (l *Lists) Digest() string {
-	if l.written == nil {
-		return ""
-	}
-	return policyfile.Text{Data: l.written}.Digest()
+	written []byte   // the baseline as it is written, until it was compared
+	from    git.Side // the state that it was read from; "" where it was no state
 }
 
 // Lists reads the baseline, and finds what the change makes of it and of the policy. What the change alters is asked last: git may
@@ -58,6 +52,7 @@ func (a *Authority) Lists(t *target.Target, by Overrides) (*Lists, error) {
 			return l, err
 		}
 	}
+	l.written = nil // it may be long
 	ofPolicy, err := l.compare(t, a, by)
 	l.Notices = append(ofPolicy, l.Notices...)
 	return l, err
@@ -150,6 +145,7 @@ func (l *Lists) read(t *target.Target, at []git.Side, p *policy.Policy, by Overr
 			return fmt.Errorf("the baseline can't be read: %w", err)
 		}
 		if found {
+			l.from = side
 			return l.parse(fileName(side, shortSide(side), p.Baseline), data)
 		}
 	}
@@ -163,11 +159,11 @@ func (l *Lists) read(t *target.Target, at []git.Side, p *policy.Policy, by Overr
 }
 
 func (l *Lists) parse(name string, data []byte) error {
-	b, err := baselinefile.Read(bytes.NewReader(data))
+	b, err := baselinefile.Read(data)
 	if err != nil {
 		return fmt.Errorf("%s: %w", name, err)
 	}
-	l.Baseline, l.written = b, data
+	l.Baseline, l.written, l.Digest = b, data, policyfile.Text{Data: data}.Digest()
 	return nil
 }
 
@@ -187,6 +183,9 @@ func (l *Lists) readAdditions(t *target.Target, a *Authority) error {
 		}
 		other = git.Side(commit)
 	}
+	if same, err := l.isAt(t, other, path); same || err != nil {
+		return err
+	}
 	data, found, err := t.Plain(other, path)
 	switch {
 	case err != nil && !errors.Is(err, git.ErrLink): // what git couldn't do now says nothing of the list
@@ -200,7 +199,7 @@ func (l *Lists) readAdditions(t *target.Target, a *Authority) error {
 	}
 	theirs := &baseline.Baseline{}
 	if found {
-		if theirs, err = baselinefile.Read(bytes.NewReader(data)); err != nil && local {
+		if theirs, err = baselinefile.Read(data); err != nil && local {
 			return nil
 		}
 	}
@@ -232,6 +231,23 @@ func (l *Lists) readAdditions(t *target.Target, a *Authority) error {
 		l.Baseline = &baseline.Baseline{Covers: l.Baseline.Covers, Entries: before}
 	}
 	return nil
+}
+
+// isAt reports whether a state surely has the list that was read, as git tells without reading it again. The work tree may have files
+// that git doesn't know.
+func (l *Lists) isAt(t *target.Target, other git.Side, path string) (bool, error) {
+	if t.Diff == nil || l.from == "" || l.from == git.Worktree || other == git.Worktree {
+		return false, nil
+	}
+	old, new := t.Diff.Old(), t.Side
+	if l.from == other {
+		return true, nil
+	}
+	if !(l.from == old && other == new) && !(l.from == new && other == old) {
+		return false, nil
+	}
+	altered, err := t.Alters(path)
+	return !altered, err
 }
 
 // fresh counts the additions that take no other entry's place.

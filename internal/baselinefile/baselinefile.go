@@ -4,7 +4,6 @@
 package baselinefile
 
 import (
-	"bufio"
 	"bytes"
 	"cmp"
 	"encoding/json"
@@ -45,22 +44,14 @@ type header struct {
 }
 
 // Read reads a baseline file: the header line, then an entry a line. A line that can't be read, a key it doesn't know
-// and a version it doesn't know are errors that name the line.
-func Read(r io.Reader) (*baseline.Baseline, error) {
-	in := bufio.NewReader(r)
-	b := &baseline.Baseline{}
-	if sized, ok := r.(interface{ Len() int }); ok {
-		if most := memory.Share(mostBytes, mostPart); int64(sized.Len()) > most {
-			return nil, fmt.Errorf("the list is over %d MiB long: %w", most>>20, ErrMalformed)
-		}
-		b.Entries = make([]baseline.Entry, 0, sized.Len()/usualLine)
+// and a version it doesn't know are errors that name the line. Of the data nothing is kept.
+func Read(data []byte) (*baseline.Baseline, error) {
+	if most := memory.Share(mostBytes, mostPart); int64(len(data)) > most {
+		return nil, fmt.Errorf("the list is over %d MiB long: %w", most>>20, ErrMalformed)
 	}
+	b := &baseline.Baseline{Entries: make([]baseline.Entry, 0, len(data)/usualLine)}
 	for number := 1; ; number++ {
-		line, err := in.ReadBytes('\n')
-		if err != nil && err != io.EOF {
-			return nil, fmt.Errorf("reading line %d: %w", number, err)
-		}
-		last := err == io.EOF
+		line, rest, more := bytes.Cut(data, []byte("\n"))
 		if len(line) > mostLine {
 			return nil, fmt.Errorf("line %d: it is over %d MiB long: %w", number, mostLine>>20, ErrMalformed)
 		}
@@ -71,9 +62,10 @@ func Read(r io.Reader) (*baseline.Baseline, error) {
 		} else if number == 1 {
 			return nil, fmt.Errorf("line 1: no header: %w", ErrMalformed)
 		}
-		if last {
+		if !more {
 			return b, nil
 		}
+		data = rest
 	}
 }
 
@@ -89,15 +81,22 @@ func readLine(b *baseline.Baseline, number int, line []byte) error {
 	if number == 1 {
 		return readHeader(b, line)
 	}
+	before := &baseline.Entry{}
+	if n := len(b.Entries); n > 0 {
+		before = &b.Entries[n-1]
+	}
 	var e baseline.Entry
-	if err := strict(line, &e); err != nil {
-		return err
+	if !quickly(line, &e, before) {
+		e = baseline.Entry{}
+		if err := strict(line, &e); err != nil {
+			return err
+		}
 	}
 	if e.Tool == "" || e.Message == "" && e.Rule == "" {
 		return fmt.Errorf("an entry needs tool, and rule or message: %w", ErrMalformed)
 	}
 	for _, date := range []string{e.On, e.Until} {
-		if date == "" {
+		if date == "" || date == before.On {
 			continue
 		}
 		if _, err := time.Parse(time.DateOnly, date); err != nil {

@@ -45,7 +45,7 @@ func Open(file string) (*baseline.Baseline, error) {
 	if err != nil {
 		return nil, fmt.Errorf("%w: %w", ErrUnread, err)
 	}
-	b, err := Read(bytes.NewReader(data))
+	b, err := Read(data)
 	if err != nil {
 		return nil, fmt.Errorf("%w: %s: %w", ErrUnread, file, err)
 	}

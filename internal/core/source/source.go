@@ -104,17 +104,22 @@ func (t *Text) countAlike(asked []kept) {
 		}
 		return
 	}
+	sums := make([]uint64, len(asked))         // 0 for a blank line
 	counts := make(map[uint64]int, len(asked)) // by the sum of a line
 	var may [kindsOfEnds]bool                  // by ends
 	least := math.MaxInt                       // bytes that a line has without its white space
-	for _, k := range asked {
+	for i, k := range asked {
 		if line := t.raw(k.number); ink(line) != 0 {
-			counts[collapsedSum(line)], may[Ends(line)%kindsOfEnds] = 0, true
+			sums[i] = collapsedSum(line)
+			counts[sums[i]], may[Ends(line)%kindsOfEnds] = 0, true
 			least = min(least, inked(line))
 		}
 	}
-	for n := 1; n <= t.count; n++ {
-		line := t.raw(n)
+	t.upTo(t.count)
+	start := int32(0)
+	for _, end := range t.ends {
+		line := t.data[start:end]
+		start = end + 1
 		if len(line) < least || !may[Ends(line)%kindsOfEnds] {
 			continue
 		}
@@ -123,9 +128,9 @@ func (t *Text) countAlike(asked []kept) {
 			counts[sum] = count + 1
 		}
 	}
-	for i := range asked {
-		if line := t.raw(asked[i].number); ink(line) != 0 {
-			asked[i].code.Alike = counts[collapsedSum(line)]
+	for i, sum := range sums {
+		if sum != 0 {
+			asked[i].code.Alike = counts[sum]
 		}
 	}
 }
