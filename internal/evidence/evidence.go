@@ -163,12 +163,12 @@ func (q Request) collect(ctx context.Context, group *errgroup.Group) (*Collected
 	}
 	c := &collector{Request: q, reports: reports, notices: notices, named: namedLines(reports), miscut: map[string]string{}}
 	ahead := !q.Target.IsPatch && !q.Target.Local() // else little is read as a rule, and when it is needed
-	early, texts := func() (*earlyLines, error) { return nil, nil }, func() (*headTexts, error) { return newHeadTexts(q.Target.Tree), nil }
+	first, texts := func() (*firstLines, error) { return nil, nil }, func() (*headTexts, error) { return newHeadTexts(q.Target.Tree), nil }
 	if ahead || !q.Target.IsPatch && len(c.named) >= manyFiles {
 		texts = later(group, func() (*headTexts, error) { return c.readTexts() })
 	}
 	if ahead {
-		early = later(group, func() (*earlyLines, error) { return c.readEarly() })
+		first = later(group, func() (*firstLines, error) { return c.readLines() })
 	}
 	if ahead && c.strange() {
 		c.paths = later(group, q.Target.Tree.Paths)
@@ -182,7 +182,7 @@ func (q Request) collect(ctx context.Context, group *errgroup.Group) (*Collected
 	if none, err := q.nothingStaged(); none != nil || err != nil {
 		return none, err
 	}
-	return c.collect(checked, texts, early, searched)
+	return c.collect(checked, texts, first, searched)
 }
 
 // manyFiles is from how many files with findings on their texts are read ahead whatever is judged.
@@ -256,7 +256,7 @@ func (c *collector) elsewhere() bool {
 // cutsTexts reports whether no more of a text is needed than the lines that findings stand on.
 func (c *collector) cutsTexts() bool { return !c.elsewhere() && !c.Lines }
 
-func (c *collector) collect(checked func() (*houseReport, error), texts func() (*headTexts, error), early func() (*earlyLines, error), searched func() (*search, error)) (*Collected, error) {
+func (c *collector) collect(checked func() (*houseReport, error), texts func() (*headTexts, error), first func() (*firstLines, error), searched func() (*search, error)) (*Collected, error) {
 	defer c.begin("finding what the change touches")()
 	defer func() {
 		for _, r := range c.reports {
@@ -288,11 +288,11 @@ func (c *collector) collect(checked func() (*houseReport, error), texts func() (
 			return nil, err
 		}
 	}
-	first, err := early()
+	known, err := first()
 	if err != nil {
 		return nil, err
 	}
-	suspected, err := c.seekMoved(first)
+	suspected, err := c.seekMoved(known)
 	if err != nil {
 		return nil, err
 	}

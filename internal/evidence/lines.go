@@ -9,23 +9,22 @@ import (
 	"zincdoor/internal/git"
 )
 
-// earlyLines are lines of the change that were read before renames were known, with what can be worked out of them; nil where none
-// were.
-type earlyLines struct {
-	*git.EarlyLines
+// firstLines are the lines of the change that were read while the texts were, with what can be worked out of them; nil where none were.
+type firstLines struct {
+	*git.Lines
 	ahead *change.Ahead
 }
 
-// readEarly reads the lines of files that reports name and that were modified in place.
-func (c *collector) readEarly() (*earlyLines, error) {
+// readLines reads the lines of files that reports name and that were there before. Those of new files are in their texts.
+func (c *collector) readLines() (*firstLines, error) {
 	if c.Target.Diff == nil {
 		return nil, nil
 	}
-	lines, err := c.Target.Diff.EarlyLines(func(path string) bool { return c.named[path] != nil })
+	lines, err := c.Target.Diff.Lines(git.Known{}, func(f change.File) bool { return f.Status != change.Added && c.named[f.Path] != nil })
 	if err != nil {
 		return nil, err
 	}
-	return &earlyLines{lines, change.WorkAhead(lines.Files, c.Policy.Place)}, nil
+	return &firstLines{lines, change.WorkAhead(lines.Files, c.Policy.Place)}, nil
 }
 
 // suspected is what is known of the change's lines once it was looked for moved blocks.
@@ -35,26 +34,15 @@ type suspected struct {
 	sources map[string]bool // old paths of files that a block may have been moved from
 }
 
-// seekMoved finds the files from which a block may have been moved to where a finding stands, so that their lines are
-// read too. While git still looks for renames, it goes by the change without regard to them: a renamed file is a new
-// one there, any of whose lines may have been moved.
-func (c *collector) seekMoved(early *earlyLines) (suspected, error) {
-	if early == nil {
+// seekMoved finds the files from which a block may have been moved to where a finding stands, so that their lines are read too.
+func (c *collector) seekMoved(first *firstLines) (suspected, error) {
+	if first == nil {
 		return suspected{}, nil
 	}
-	s := suspected{known: git.Known{Early: early.EarlyLines, Fresh: map[string][]change.Hunk{}}, ahead: early.ahead}
-	diff := c.Target.Diff
-	files, listed := early.Files, diff.Listed()
-	if listed {
-		var err error
-		if files, err = diff.Files(); err != nil {
-			return s, err
-		}
-	}
-	lines := c.regionLines(files)
-	files = slices.Clone(files)
-	for i := range files {
-		f := &files[i]
+	s := suspected{known: git.Known{Lines: first.Lines, Fresh: map[string][]change.Hunk{}}, ahead: first.ahead}
+	lines := c.regionLines(first.Files)
+	for i := range first.Files {
+		f := &first.Files[i]
 		if f.Status != change.Added || lines[f.Path] == nil {
 			continue
 		}
@@ -65,17 +53,13 @@ func (c *collector) seekMoved(early *earlyLines) (suspected, error) {
 		if hunks != nil {
 			s.known.Fresh[f.Path] = hunks
 		}
-		f.Hunks = hunks
 	}
-	if listed {
-		read, err := diff.Lines(s.known, func(f change.File) bool { return lines[f.Path] != nil })
-		if err != nil {
-			return s, err
-		}
-		s.known.Lines, files = read, read.Files
+	var err error
+	if s.known.Lines, err = c.Target.Diff.Lines(s.known, func(f change.File) bool { return lines[f.Path] != nil }); err != nil {
+		return s, err
 	}
 	suspects := change.NewSuspects(s.ahead)
-	for _, f := range files {
+	for _, f := range s.known.Lines.Files {
 		if at := lines[f.Path]; at != nil {
 			suspects.Add(f, at)
 		}
@@ -85,21 +69,13 @@ func (c *collector) seekMoved(early *earlyLines) (suspected, error) {
 	}
 	s.sources = map[string]bool{}
 	var mutex sync.Mutex
-	return s, diff.OldTexts(listed, s.isRead, func(path string, data []byte) {
+	return s, c.Target.Diff.OldTexts(func(path string) bool { return s.known.Lines.Read[path] }, func(path string, data []byte) {
 		if suspects.MayComeFrom(data) {
 			mutex.Lock()
 			defer mutex.Unlock()
 			s.sources[path] = true
 		}
 	})
-}
-
-// isRead reports whether the lines of a file were read.
-func (s suspected) isRead(path string) bool {
-	if s.known.Lines != nil {
-		return s.known.Lines.Read[path]
-	}
-	return s.known.Early.InPlace(path)
 }
 
 // regionLines are the lines of all regions of findings in some files, by path.

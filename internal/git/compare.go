@@ -9,12 +9,10 @@ import (
 	"io/fs"
 	"maps"
 	"os"
-	"path"
 	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
-	"sync/atomic"
 
 	"zincdoor/internal/core/change"
 	"zincdoor/internal/process"
@@ -52,7 +50,6 @@ type Comparison struct {
 	// What differs without regard to renames is known long before these are found.
 	plain    func() (*listing, error)
 	full     func() (*listing, error)
-	listed   atomic.Bool // full has its answer
 	oldNames func() (map[string]string, error)
 	contents objects // reads the old side's files
 }
@@ -122,10 +119,7 @@ func (r *Repo) compare(old, new Side, whole bool, paths ...string) *Comparison {
 	default:
 		c.args = append(c.args, "diff-tree", "-r", string(old), string(new))
 	}
-	c.full = sync.OnceValues(func() (*listing, error) {
-		defer c.listed.Store(true)
-		return c.list()
-	})
+	c.full = sync.OnceValues(c.list)
 	c.plain = c.full
 	if !whole {
 		c.plain = sync.OnceValues(c.listPlain)
@@ -265,9 +259,6 @@ func (c *Comparison) Files() ([]change.File, error) {
 	return l.files, nil
 }
 
-// Listed reports whether Files would answer at once.
-func (c *Comparison) Listed() bool { return c.listed.Load() }
-
 // Alters reports whether the file at path differs between the sides, as soon as that is known.
 func (c *Comparison) Alters(path string) (bool, error) {
 	l, err := c.plain()
@@ -285,56 +276,6 @@ func (c *Comparison) IsFresh(path string) bool {
 	return err == nil && l.blobs[path].kind == "A"
 }
 
-// EarlyLines are the lines of some files, read before renames are known.
-type EarlyLines struct {
-	// Files are those that differ without regard to renames. Those modified in place that were wanted have their lines.
-	Files []change.File
-
-	inPlace map[string]change.File // by path
-	guessed map[string]guess
-}
-
-// EarlyLines reads the lines of wanted files that were modified in place, or seem to be renamed. The comparison must not
-// be whole.
-func (c *Comparison) EarlyLines(wanted func(path string) bool) (*EarlyLines, error) {
-	l, err := c.plain()
-	if err != nil {
-		return nil, err
-	}
-	asked := map[string]blob{}
-	for _, f := range l.files {
-		if f.Status == change.Modified && f.Opaque == "" && wanted(f.Path) {
-			asked[f.Path] = l.blobs[f.Path]
-		}
-	}
-	guesses := l.guessRenames(wanted)
-	for path, g := range guesses {
-		asked[path] = g.blob
-	}
-	read, err := c.diffBlobs(asked)
-	if err != nil {
-		return nil, err
-	}
-	early := &EarlyLines{Files: slices.Clone(l.files), inPlace: map[string]change.File{}, guessed: map[string]guess{}}
-	for i := range early.Files {
-		f := &early.Files[i]
-		if _, ok := asked[f.Path]; !ok || f.Status != change.Modified {
-			continue
-		}
-		if p, ok := read[f.Path]; ok {
-			take(f, p)
-		}
-		early.inPlace[f.Path] = *f
-	}
-	for path, g := range guesses {
-		if p, ok := read[path]; ok || g.blob.old == g.blob.new {
-			g.lines = p
-			early.guessed[path] = g
-		}
-	}
-	return early, nil
-}
-
 // Lines are the files that differ, of which some have their lines.
 type Lines struct {
 	Files   []change.File   // in git's order
@@ -344,7 +285,6 @@ type Lines struct {
 
 // Known is what is known of the lines before Lines is asked. The zero value is nothing.
 type Known struct {
-	Early *EarlyLines
 	Fresh map[string][]change.Hunk // the whole texts of new files, by path
 	Lines *Lines                   // an earlier answer, which stays as it is
 }
@@ -360,10 +300,6 @@ func (c *Comparison) Lines(known Known, wanted func(f change.File) bool) (*Lines
 	if c.whole {
 		return all, nil
 	}
-	early := known.Early
-	if early == nil {
-		early = &EarlyLines{}
-	}
 	if before := known.Lines; before != nil {
 		copy(all.Files, before.Files)
 		maps.Copy(all.Read, before.Read)
@@ -371,16 +307,9 @@ func (c *Comparison) Lines(known Known, wanted func(f change.File) bool) (*Lines
 	missing := map[string]blob{}
 	for i := range all.Files {
 		f := &all.Files[i]
-		inPlace, modified := early.inPlace[f.Path]
 		switch {
-		case all.Read[f.Path]:
+		case all.Read[f.Path], f.Opaque != "":
 			continue
-		case modified:
-			f.Opaque, f.Hunks = inPlace.Opaque, inPlace.Hunks
-		case f.Opaque != "":
-			continue
-		case f.Status == change.Renamed && early.guessed[f.Path].old == f.Old:
-			take(f, early.guessed[f.Path].lines)
 		case f.Status == change.Added && known.Fresh[f.Path] != nil:
 			take(f, change.File{Hunks: known.Fresh[f.Path]})
 		case wanted(*f):
@@ -397,42 +326,6 @@ func (c *Comparison) Lines(known Known, wanted func(f change.File) bool) (*Lines
 		}
 	}
 	return all, err
-}
-
-// guess is a rename that was guessed before renames were looked for, with the lines between the two files.
-type guess struct {
-	old   string // path
-	blob  blob
-	lines change.File
-}
-
-// guessRenames pairs the wanted new files with those that are gone by the same file name, where only one of each has
-// it: most renames are moves to another folder, and their lines can be read while git still looks for them.
-func (l *listing) guessRenames(wanted func(path string) bool) map[string]guess {
-	type bearers struct{ added, deleted []string }
-	byName := map[string]*bearers{}
-	for _, f := range l.files {
-		if f.Opaque != "" || f.Status != change.Added && f.Status != change.Deleted {
-			continue
-		}
-		name := path.Base(f.Path)
-		if byName[name] == nil {
-			byName[name] = &bearers{}
-		}
-		if b := byName[name]; f.Status == change.Added {
-			b.added = append(b.added, f.Path)
-		} else {
-			b.deleted = append(b.deleted, f.Path)
-		}
-	}
-	guesses := map[string]guess{}
-	for _, b := range byName {
-		if len(b.added) == 1 && len(b.deleted) == 1 && wanted(b.added[0]) {
-			old, new := b.deleted[0], b.added[0]
-			guesses[new] = guess{old: old, blob: blob{old: l.blobs[old].old, new: l.blobs[new].new}}
-		}
-	}
-	return guesses
 }
 
 // readRaw reads git's raw format, ":mode mode object object status", a tab, then one path or two, up to the empty line
@@ -688,10 +581,4 @@ func copyIndex(from, to string) error {
 		return err
 	}
 	return os.Chtimes(to, info.ModTime(), info.ModTime())
-}
-
-// InPlace reports whether the lines of the file at path were read, as of one modified in place.
-func (e *EarlyLines) InPlace(path string) bool {
-	_, read := e.inPlace[path]
-	return read
 }

@@ -25,12 +25,12 @@ func TestFinishedValues(t *testing.T) {
 	var wait sync.WaitGroup
 	for range 4 {
 		wait.Go(func() {
-			early, err := c.EarlyLines(all)
+			first, err := c.Lines(Known{}, func(f change.File) bool { return f.Status == change.Modified })
 			if err != nil {
 				t.Error(err)
 				return
 			}
-			lines, err := c.Lines(Known{Early: early}, func(change.File) bool { return true })
+			lines, err := c.Lines(Known{Lines: first}, func(change.File) bool { return true })
 			if err != nil {
 				t.Error(err)
 				return

@@ -68,15 +68,10 @@ func (c *Comparison) Worktree() (*Tree, error) {
 	return t, err
 }
 
-// OldTexts hands to see the old contents of the files that the change modifies or takes away, by their old path, as far as
-// skip doesn't take their path on the new side, as Tree.ReadAll does. Where renames isn't set, a renamed file counts as taken away.
-// The comparison must not be whole.
-func (c *Comparison) OldTexts(renames bool, skip func(path string) bool, see func(path string, data []byte)) error {
-	list := c.plain
-	if renames {
-		list = c.full
-	}
-	l, err := list()
+// OldTexts hands to see the old contents of the files that the change modifies, renames or takes away, by their old path, as far as
+// skip doesn't take their path on the new side, as Tree.ReadAll does. The comparison must not be whole.
+func (c *Comparison) OldTexts(skip func(path string) bool, see func(path string, data []byte)) error {
+	l, err := c.full()
 	if err != nil {
 		return err
 	}

@@ -43,7 +43,6 @@ func (c *Comparison) WithTexts(texts map[string][]byte) (*Comparison, error) {
 	}
 	typed.full = func() (*listing, error) { return l, nil }
 	typed.plain = typed.full
-	typed.listed.Store(true)
 	typed.oldNames = sync.OnceValues(typed.nameOld)
 	return typed, nil
 }

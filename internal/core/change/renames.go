@@ -295,7 +295,7 @@ func (r *renames) read(olds, news []int) error {
 // pieces are a content as renames are told by it: how many bytes there are of each piece. A piece is a line with its end, or 64 bytes
 // of a longer one; which it is, a number below pieceKinds says, that pieces share now and then.
 type pieces struct {
-	size int // of the content, in bytes
+	size int     // of the content, in bytes
 	of   []piece // one of each kind
 }
 
