@@ -233,10 +233,16 @@ func (r *Repo) Commit(name string) (string, error) {
 // Resolve resolves a name to the commit it means. The name of a branch, here or of another side as it was last seen, goes before
 // that of a tag: where it is the name of both, these are given as whole refs, else "".
 func (r *Repo) Resolve(name string) (commit, tag, branch string, err error) {
-	if tag, branch = r.namesakes(name); branch != "" {
-		name = branch + name[len(refIn(name)):]
+	ask := func(name string) ([]byte, error) {
+		return r.git("rev-parse", "--verify", "--quiet", "--end-of-options", name+"^{commit}")
 	}
-	out, err := r.git("rev-parse", "--verify", "--quiet", "--end-of-options", name+"^{commit}")
+	var looked sync.WaitGroup
+	looked.Go(func() { tag, branch = r.namesakes(name) })
+	out, err := ask(name)
+	if looked.Wait(); branch != "" {
+		name = branch + name[len(refIn(name)):]
+		out, err = ask(name)
+	}
 	if err != nil {
 		return "", "", "", denied(err, "%q names no commit here", name)
 	}

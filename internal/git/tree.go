@@ -235,17 +235,25 @@ func (t *Tree) ReadAll(paths []string, see func(path string, data []byte)) error
 		return nil // who asks for so few reads them one by one
 	}
 	paths = slices.DeleteFunc(slices.Clone(paths), func(path string) bool { return !fs.ValidPath(path) || strings.ContainsRune(path, '\n') })
-	listed, err := t.listed(paths)
+	var names, asked, unknown []string
+	for _, path := range paths {
+		name, err := t.nameOf(path)
+		switch {
+		case err != nil:
+			return err
+		case name == t.stored(path): // which the comparison doesn't know
+			unknown = append(unknown, path)
+		case name != "":
+			names, asked = append(names, name), append(asked, path)
+		}
+	}
+	listed, err := t.listed(unknown)
 	if err != nil {
 		return err
 	}
-	var names, asked []string
-	for _, path := range paths {
-		name, err := t.nameOf(path)
-		if err != nil {
-			return err
-		}
-		if listed != nil && name == t.stored(path) {
+	for _, path := range unknown {
+		name := t.stored(path)
+		if listed != nil {
 			name = listed[path]
 		}
 		if name != "" {

@@ -3,6 +3,7 @@ package target
 import (
 	"fmt"
 	"strings"
+	"sync"
 
 	"zincdoor/internal/git"
 )
@@ -42,14 +43,11 @@ func (t *Target) local(side git.Side, name string) error {
 }
 
 func (t *Target) span(from, to string) error {
-	a, err := t.commit(from)
+	both, err := t.commits(from, to)
 	if err != nil {
 		return err
 	}
-	b, err := t.commit(to)
-	if err != nil {
-		return err
-	}
+	a, b := both[0], both[1]
 	t.PolicyAt = []State{{Side: a, Name: from}, {Side: b, Name: OwnName, Own: true}}
 	t.BaselineAt = []git.Side{a}
 	t.Subject.Ref, t.Subject.Base, t.Subject.Head = from+".."+to, string(a), string(b)
@@ -58,15 +56,17 @@ func (t *Target) span(from, to string) error {
 
 // into finds what merging a commit into a ref would bring: what is checked out, where none is named.
 func (t *Target) into(ref, commit string) error {
-	target, err := t.commit(ref)
+	names := []string{ref}
+	if commit != "" {
+		names = append(names, commit)
+	}
+	found, err := t.commits(names...)
 	if err != nil {
 		return err
 	}
-	head := git.Side(t.Repo.Then)
+	target, head := found[0], git.Side(t.Repo.Then)
 	if commit != "" {
-		if head, err = t.commit(commit); err != nil {
-			return err
-		}
+		head = found[1]
 	}
 	if head == "" {
 		return fmt.Errorf("this branch has no commit yet, so there is nothing to compare with %s", ref)
@@ -125,10 +125,11 @@ func (t *Target) everything(rev string) error {
 		}
 		return t.sides("", git.Worktree)
 	}
-	commit, err := t.commit(rev)
+	commits, err := t.commits(rev)
 	if err != nil {
 		return err
 	}
+	commit := commits[0]
 	if t.Repo.Bare {
 		t.PolicyAt, t.BaselineAt = []State{{Side: commit, Name: rev}}, []git.Side{commit}
 	}
@@ -136,19 +137,38 @@ func (t *Target) everything(rev string) error {
 	return t.sides("", commit)
 }
 
-// commit resolves a name that the call gives.
-func (t *Target) commit(name string) (git.Side, error) {
+// commits resolves names that the call gives, at once.
+func (t *Target) commits(names ...string) ([]git.Side, error) {
+	sides, notices := make([]git.Side, len(names)), make([]string, len(names))
+	errs := make([]error, len(names))
+	var asked sync.WaitGroup
+	for i, name := range names {
+		asked.Go(func() { sides[i], notices[i], errs[i] = t.commit(name) })
+	}
+	asked.Wait()
+	for i := range names {
+		if errs[i] != nil {
+			return nil, errs[i]
+		}
+		if notices[i] != "" {
+			t.Notices = append(t.Notices, notices[i])
+		}
+	}
+	return sides, nil
+}
+
+func (t *Target) commit(name string) (side git.Side, notice string, err error) {
 	commit, tag, branch, err := t.Repo.Resolve(name)
 	switch {
 	case err == nil:
 		if branch != "" {
-			t.Notices = append(t.Notices, fmt.Sprintf("%s is both a branch and a tag; the branch is taken (%s, not %s)", name, branch, tag))
+			notice = fmt.Sprintf("%s is both a branch and a tag; the branch is taken (%s, not %s)", name, branch, tag)
 		}
-		return git.Side(commit), nil
+		return git.Side(commit), notice, nil
 	case t.Repo.Shallow:
-		return "", fmt.Errorf("%w; the clone is shallow, deepen it: %s", err, deepen)
+		return "", "", fmt.Errorf("%w; the clone is shallow, deepen it: %s", err, deepen)
 	case strings.HasPrefix(name, "-"):
-		return "", err
+		return "", "", err
 	}
-	return "", fmt.Errorf("%w; git branch -a lists branches, git fetch gets those of the other side", err)
+	return "", "", fmt.Errorf("%w; git branch -a lists branches, git fetch gets those of the other side", err)
 }
