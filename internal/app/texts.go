@@ -88,7 +88,7 @@ func (all *texts) reading(
 			mutex.Lock()
 			seen[path] = true
 			mutex.Unlock()
-			see(path, source.New(data))
+			see(path, source.Glimpse(data))
 		})
 		all.unread = cmp.Or(all.unread, err)
 		for _, path := range paths {

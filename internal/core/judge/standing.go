@@ -30,7 +30,12 @@ type judgement struct {
 	added     []addition
 	own       bool // the change alters nothing but what the door keeps in the repository
 	values    map[valueAt]measure.Value
+
+	ids, entryIDs func() []string // of the findings, and of the baseline's entries; made once
 }
+
+// manyFindings is from how many findings on these names are made while recognition goes on, which leaves processors free.
+const manyFindings = 1000
 
 // none is the index of nothing.
 const none = -1
@@ -54,6 +59,14 @@ func recogniseAll(in Input) *judgement {
 	for _, f := range in.BaseFindings {
 		j.base = append(j.base, in.Policy.EntryFor(f, in.Policy.Levels[f.Level]))
 	}
+	j.ids = sync.OnceValue(func() []string { return finding.IDs(j.Findings) })
+	j.entryIDs = sync.OnceValue(func() []string { return baseline.IDs(j.Baseline.Entries) })
+	var ahead sync.WaitGroup
+	defer ahead.Wait()
+	if len(j.Findings) >= manyFindings && len(j.Baseline.Entries) > 0 {
+		ahead.Go(func() { j.ids() })
+		ahead.Go(func() { j.entryIDs() })
+	}
 	view := recognise.View{Change: in.Whole, Aliases: in.Policy.Aliases, OldText: in.Texts.Old, NewText: in.Texts.New, OldTexts: in.Texts.Olds, NewTexts: in.Texts.News, Missing: in.Texts.Missing}
 	j.known = recognise.Recognise(j.Findings, j.today(in.Baseline.Entries), view)
 	j.added = j.recogniseAdded(view)
@@ -63,7 +76,7 @@ func recogniseAll(in Input) *judgement {
 
 // grade gives every finding its name, place, team and severity.
 func (j *judgement) grade() []Finding {
-	ids := finding.IDs(j.Findings)
+	ids := j.ids()
 	all := make([]Finding, len(j.Findings))
 	at := make([]holder, processors.Most())
 	processors.Each(len(all), func(worker, i int) {
@@ -101,7 +114,6 @@ func (j *judgement) stand(all []Finding, honoured map[int]*baseline.Entry) (line
 
 // nameEntries notes the names of the entries and base findings that findings are recognised by.
 func (j *judgement) nameEntries(all []Finding, honoured map[int]*baseline.Entry) {
-	names := sync.OnceValue(func() []string { return baseline.IDs(j.Baseline.Entries) })
 	baseNames := sync.OnceValue(func() []string { return baseline.IDs(j.base) })
 	added := map[int]int{} // by finding, the entry that the change adds for it
 	entries := make([]baseline.Entry, len(j.added))
@@ -114,7 +126,7 @@ func (j *judgement) nameEntries(all []Finding, honoured map[int]*baseline.Entry)
 		case honoured[i] != nil:
 			f.EntryID = addedNames()[added[i]]
 		case f.Entry != nil:
-			f.EntryID = names()[j.known.EntryOf[i]]
+			f.EntryID = j.entryIDs()[j.known.EntryOf[i]]
 		case f.Base != nil:
 			f.EntryID = baseNames()[j.onBase.EntryOf[i]]
 		}
