@@ -9,6 +9,7 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"sync"
 
 	"zincdoor/internal/core/change"
 	"zincdoor/internal/report"
@@ -84,6 +85,14 @@ func (c *collector) changedFiles() (map[string]change.Status, error) {
 func (c *collector) finder(r *reading) (*finder, error) {
 	f := &finder{relative: r.report.Relative, changed: c.changedFiles}
 	tree := r.tree.tree
+	files := sync.OnceValue(func() []string { // in order, as git gives them but for a few
+		all, err := c.filesOf(tree)
+		f.keep(err)
+		if !slices.IsSorted(all) {
+			all = slices.Sorted(slices.Values(all))
+		}
+		return all
+	})
 	f.places = report.Places{
 		Root:    c.Target.Root,
 		Folder:  c.Target.Folder,
@@ -94,9 +103,8 @@ func (c *collector) finder(r *reading) (*finder, error) {
 			return found
 		},
 		HasFolder: func(p string) bool {
-			files, err := c.filesOf(tree)
-			f.keep(err)
-			return slices.ContainsFunc(files, func(file string) bool { return strings.HasPrefix(file, p+"/") })
+			at, _ := slices.BinarySearch(files(), p+"/")
+			return at < len(files()) && strings.HasPrefix(files()[at], p+"/")
 		},
 		Link: func(p string) (string, bool) {
 			to, link, err := tree.Link(p)
