@@ -13,7 +13,7 @@ import (
 )
 
 // scratchRepository makes a repository with two commits, something staged and something that isn't.
-func scratchRepository(t *testing.T) (r *Repo, run func(args ...string) string) {
+func scratchRepository(t testing.TB) (r *Repo, run func(args ...string) string) {
 	t.Helper()
 	for _, name := range bound {
 		t.Setenv(name, "")
@@ -201,7 +201,7 @@ func TestStage(t *testing.T) {
 }
 
 // write writes a file of a repository's work tree.
-func write(t *testing.T, r *Repo, name, text string) {
+func write(t testing.TB, r *Repo, name, text string) {
 	t.Helper()
 	if err := os.WriteFile(filepath.Join(r.Root, filepath.FromSlash(name)), []byte(text), 0o644); err != nil {
 		t.Fatal(err)

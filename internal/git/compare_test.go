@@ -9,6 +9,7 @@ import (
 	"strings"
 	"sync"
 	"testing"
+	"time"
 
 	"zincdoor/internal/core/change"
 )
@@ -171,6 +172,47 @@ func TestRenames(t *testing.T) {
 	if renamed < 100 {
 		t.Errorf("only %d files were renamed", renamed)
 	}
+}
+
+// BenchmarkRenames lists what differs where a thousand files were renamed and edited, beside git's own list.
+func BenchmarkRenames(b *testing.B) {
+	r, run := scratchRepository(b)
+	random := rand.New(rand.NewPCG(1, 2))
+	var sides [2]Side
+	texts := make([][]string, 1000)
+	for i := range texts {
+		for range 80 {
+			texts[i] = append(texts[i], fmt.Sprintf("depth = gauge(%d) - datum(%d);", random.IntN(9000), random.IntN(50)))
+		}
+	}
+	for n, dir := range []string{"before", "after"} {
+		if err := os.Mkdir(filepath.Join(r.Root, dir), 0o755); err != nil {
+			b.Fatal(err)
+		}
+		for i, text := range texts {
+			write(b, r, fmt.Sprintf("%s/%c%d.c", dir, "ft"[n], i*7919%1000), strings.Join(text, "\n")+"\n")
+			text[random.IntN(len(text))] = "slack();"
+		}
+		run("add", "-A", dir)
+		sides[n] = Side(run("write-tree", "--prefix="+dir))
+	}
+	run("gc", "-q")
+	var took, theirs time.Duration
+	for b.Loop() {
+		began := time.Now()
+		files, err := r.Compare(sides[0], sides[1]).Files()
+		if err != nil || slices.ContainsFunc(files, func(f change.File) bool { return f.Status != change.Renamed }) || len(files) != len(texts) {
+			b.Fatal(len(files), err)
+		}
+		took += time.Since(began)
+		began = time.Now()
+		if n := strings.Count(run("diff-tree", "-r", "--raw", "-M", string(sides[0]), string(sides[1])), "\n") + 1; n != len(texts) {
+			b.Fatal(n)
+		}
+		theirs += time.Since(began)
+	}
+	b.ReportMetric(took.Seconds()*1000/float64(b.N), "ms/list")
+	b.ReportMetric(theirs.Seconds()*1000/float64(b.N), "ms/reference")
 }
 
 // TestNoLines: a file with NUL bytes has no lines, whatever an attribute says of it; a text that an attribute calls binary
