@@ -188,11 +188,14 @@ func (t *Tree) Read(path string) (data []byte, found bool, err error) {
 	if !fs.ValidPath(path) || path == "." {
 		return nil, false, nil
 	}
+	if t.side != Index && t.side != Worktree { // one file is found there sooner than all that differ
+		return t.objects.read(t.stored(path))
+	}
 	name, err := t.nameOf(path)
 	if err != nil || name == "" {
 		return nil, false, err
 	}
-	if t.side != Worktree {
+	if t.side == Index {
 		return t.objects.read(name)
 	}
 	if name != known { // all that git is asked is whether it knows the path
