@@ -13,6 +13,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 
 	"zincdoor/internal/core/change"
 	"zincdoor/internal/process"
@@ -180,7 +181,7 @@ func (c *Comparison) list() (*listing, error) {
 // noteSkipped says that not all renames were looked for.
 func (l *listing) noteSkipped() {
 	l.notices = append(l.notices, fmt.Sprintf(
-		"too many files were added and removed to look for edited renames (over %d by %d), so a renamed and edited file counts as added", renameLimit, renameLimit))
+		"too many files were added and removed, or too large ones, to look for all edited renames (over %d by %d, or %d MiB), so a renamed and edited file may count as added", renameLimit, renameLimit, mostCompared>>20))
 }
 
 // listRenamed lists the files that differ, by their plain list: git itself takes long to find renames, since it compares each new
@@ -202,8 +203,13 @@ func (c *Comparison) listRenamed() (*listing, error) {
 	if len(gone) == 0 || len(fresh) == 0 {
 		return plain, nil
 	}
+	var left atomic.Int64 // contents that weren't looked at
 	from, skipped, err := change.Renames(gone, fresh, renameLimit, func(names []string, see func(i int, data []byte)) error {
-		return c.repo.anyContent(names, mostCompared, see)
+		left.Add(int64(len(names)))
+		return c.repo.anyContent(names, mostCompared, func(i int, data []byte) {
+			left.Add(-1)
+			see(i, data)
+		})
 	})
 	if err != nil {
 		return nil, err
@@ -230,7 +236,7 @@ func (c *Comparison) listRenamed() (*listing, error) {
 			l.files, l.blobs[f.Path] = append(l.files, f), b
 		}
 	}
-	if skipped {
+	if skipped || left.Load() > 0 {
 		l.noteSkipped()
 	}
 	return l, nil

@@ -5,6 +5,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -69,6 +70,30 @@ func TestAnyContent(t *testing.T) {
 				t.Errorf("%d of %d is %.20q, want %.20q", i, n, data, want)
 			}
 		}
+	}
+}
+
+// TestSmallContent: contents that are too large are left out, and those behind them are read as ever.
+func TestSmallContent(t *testing.T) {
+	r, _ := scratchRepository(t)
+	const most = 2*readAtOnce + 5
+	var names, want []string
+	for _, size := range []int{0, 10, most + 1, most, readAtOnce, 3 * most, 7} {
+		text := strings.Repeat("y", size)
+		hash := exec.Command("git", "-C", r.Root, "hash-object", "-w", "--stdin")
+		hash.Stdin = strings.NewReader(text)
+		out, err := hash.Output()
+		if err != nil {
+			t.Fatal(err)
+		}
+		names = append(names, strings.TrimSpace(string(out)))
+		if size <= most {
+			want = append(want, text)
+		}
+	}
+	var got []string
+	if err := r.anyContent(names, most, func(_ int, data []byte) { got = append(got, string(data)) }); err != nil || !slices.Equal(got, want) {
+		t.Errorf("%d contents of %d: %v", len(got), len(want), err)
 	}
 }
 
