@@ -267,8 +267,10 @@ func (q GateRequest) judge(ctx context.Context, t *target.Target, choose func(*a
 func (q GateRequest) collect(ctx context.Context, t *target.Target, a *authority.Authority, kept *recording, statements *sealed.Statements) (*evidence.Collected, *authority.Lists, error) {
 	var group errgroup.Group
 	var lists *authority.Lists
+	by := q.overrides()
+	by.Digest = statements != nil || q.Sealing.Key != nil
 	group.Go(func() (err error) {
-		lists, err = a.Lists(t, q.overrides())
+		lists, err = a.Lists(t, by)
 		return err
 	})
 	request := collecting(t, a, q.Call, q.Reports, q.Tell)

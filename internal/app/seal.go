@@ -72,11 +72,14 @@ func (q GateRequest) addSealed(t *target.Target, a *authority.Authority, lists *
 
 // expectedOf is what a change is judged by, and so what a sealed verdict on it must have been.
 func expectedOf(name target.Name, t *target.Target, a *authority.Authority, lists *authority.Lists) (sealed.Expected, error) {
-	want := sealed.Expected{Base: t.Subject.Base, Policy: a.Origin.Digest, Baseline: lists.Digest}
+	digest, err := lists.Digest()
+	if err != nil {
+		return sealed.Expected{}, err
+	}
+	want := sealed.Expected{Base: t.Subject.Base, Policy: a.Origin.Digest, Baseline: digest}
 	for _, i := range a.Origin.Inherits {
 		want.Inherits = append(want.Inherits, i.Digest)
 	}
-	var err error
 	want.Ref, err = refOf(name, t)
 	return want, err
 }

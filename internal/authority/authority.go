@@ -24,6 +24,7 @@ type Overrides struct {
 	Policy   string // FILE or REV:PATH, or BuiltIn; "" for the one that counts
 	Baseline string // the same for the baseline
 	Run      bool   // the programs that the policy names may be started
+	Digest   bool   // the baseline's digest will be asked for
 
 	// Fitted reports whether a policy is, byte for byte, one that was fitted into this repository by who uses it; by its digest as
 	// verdicts have it, or "" for whether any was. It may be nil.

@@ -25,10 +25,21 @@ type Lists struct {
 	Whole    bool                // both are in Baseline already, which is honoured as it is
 	Evidence []judge.Evidence    // what of the baseline is missing
 	Notices  []string
-	Digest   string // names the baseline's bytes, as that of a policy is; "" where there is none
 
-	written []byte   // the baseline as it is written, until it was compared
+	written []byte   // the baseline as it is written
 	from    git.Side // the state that it was read from; "" where it was no state
+	dropped bool     // written is no longer there
+}
+
+// Digest names the baseline's bytes, as that of a policy is; "" where there is none. Lists must have been asked for it.
+func (l *Lists) Digest() (string, error) {
+	if l.dropped {
+		return "", errors.New("the baseline's digest wasn't asked for")
+	}
+	if l.written == nil {
+		return "", nil
+	}
+	return policyfile.Text{Data: l.written}.Digest(), nil
 }
 
 // Lists reads the baseline, and finds what the change makes of it and of the policy. What the change alters is asked last: git may
@@ -52,7 +63,9 @@ func (a *Authority) Lists(t *target.Target, by Overrides) (*Lists, error) {
 			return l, err
 		}
 	}
-	l.written = nil // it may be long
+	if !by.Digest {
+		l.written, l.dropped = nil, l.written != nil // it may be long
+	}
 	ofPolicy, err := l.compare(t, a, by)
 	l.Notices = append(ofPolicy, l.Notices...)
 	return l, err
@@ -163,7 +176,7 @@ func (l *Lists) parse(name string, data []byte) error {
 	if err != nil {
 		return fmt.Errorf("%s: %w", name, err)
 	}
-	l.Baseline, l.written, l.Digest = b, data, policyfile.Text{Data: data}.Digest()
+	l.Baseline, l.written = b, data
 	return nil
 }
 
