@@ -178,7 +178,7 @@ func (r *Repo) eachContent(names []string, most int, see func(i int, data []byte
 				return fmt.Errorf("git cat-file ended: %w", err)
 			}
 			if found {
-				see(i, data[:size])
+				see(i, data[:size:size])
 			}
 			if size < readAtOnce {
 				reply.Discard(size + 1)
