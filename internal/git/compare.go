@@ -157,18 +157,22 @@ func (c *Comparison) list() (*listing, error) {
 			return nil, err
 		}
 	}
-	if !c.whole {
+	flags := []string{"--raw"}
+	switch {
+	case c.whole:
+		flags = append(flags, patchFlags...)
+	case !c.repo.isPartial():
 		return c.listRenamed()
 	}
 	l := newListing()
 	var binary []string
 	complaint, err := c.stream(func(out io.Reader) (err error) {
 		in := bufio.NewReaderSize(out, 1<<16)
-		if err = l.readRaw(in); err == nil {
+		if err = l.readRaw(in); err == nil && c.whole {
 			binary, err = l.readHunks(in)
 		}
 		return err
-	}, c.command(append([]string{"--raw"}, patchFlags...), c.paths)...)
+	}, c.command(flags, c.paths)...)
 	if err == nil && len(binary) > 0 {
 		err = c.asText(l, binary)
 	}
@@ -185,7 +189,7 @@ func (l *listing) noteSkipped() {
 }
 
 // listRenamed lists the files that differ, by their plain list: git itself takes long to find renames, since it compares each new
-// file with each that is gone.
+// file with each that is gone. All contents must be here.
 func (c *Comparison) listRenamed() (*listing, error) {
 	plain, err := c.plain()
 	if err != nil {

@@ -1,6 +1,7 @@
 package git
 
 import (
+	"context"
 	"fmt"
 	"math/rand/v2"
 	"os"
@@ -171,6 +172,44 @@ func TestRenames(t *testing.T) {
 	}
 	if renamed < 100 {
 		t.Errorf("only %d files were renamed", renamed)
+	}
+}
+
+// TestPartial: where contents are missing that another side has, those that tell renames are fetched all at once.
+func TestPartial(t *testing.T) {
+	r, run := scratchRepository(t)
+	run("config", "uploadpack.allowFilter", "true")
+	const files = 12
+	for n, dir := range []string{"before", "after"} {
+		if err := os.Mkdir(filepath.Join(r.Root, dir), 0o755); err != nil {
+			t.Fatal(err)
+		}
+		for i := range files {
+			write(t, r, fmt.Sprintf("%s/%d.c", dir, n*100+i), strings.Repeat(fmt.Sprintf("tide %d\n", i), 20)+strings.Repeat("slack\n", n))
+		}
+		if run("add", "-A", dir); n > 0 {
+			run("rm", "-q", "-r", "before")
+		}
+		run("commit", "-q", "-m", dir)
+	}
+	old, new := Side(run("rev-parse", "HEAD~1")), Side(run("rev-parse", "HEAD"))
+	clone := filepath.Join(t.TempDir(), "clone")
+	run("clone", "-q", "--filter=blob:none", "--no-checkout", "file://"+r.Root, clone)
+	there, err := Open(context.Background(), clone)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer there.Close()
+	listed, err := there.Compare(old, new).Files()
+	renamed := 0
+	for _, f := range listed {
+		if f.Status == change.Renamed {
+			renamed++
+		}
+	}
+	packs, _ := filepath.Glob(filepath.Join(clone, ".git", "objects", "pack", "*.pack"))
+	if err != nil || renamed != files || len(packs) > 3 {
+		t.Errorf("%d of %d files are renamed, %d packs were fetched: %v", renamed, len(listed), len(packs), err)
 	}
 }
 

@@ -157,6 +157,13 @@ func (r *Repo) addToEnvironment(pair string) {
 	r.env = append(slices.Clip(r.env), pair)
 }
 
+// isPartial reports whether contents may be missing that another side has: git fetches them when they are asked for, each by itself but
+// for its own comparisons, which fetch all that they need at once.
+func (r *Repo) isPartial() bool {
+	packs, err := os.ReadDir(filepath.Join(r.objects, "pack"))
+	return err == nil && slices.ContainsFunc(packs, func(f os.DirEntry) bool { return strings.HasSuffix(f.Name(), ".promisor") })
+}
+
 // Context is that of the call.
 func (r *Repo) Context() context.Context { return r.ctx }
 
