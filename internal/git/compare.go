@@ -32,7 +32,7 @@ const (
 // pairs); beyond it only renames without edits are found.
 const renameLimit = 2000
 
-// mostCompared is how many bytes a file has at most that is looked at for being a renamed one that was edited.
+// mostCompared is how many bytes files have at most that are compared here to find renames.
 const mostCompared = 32 << 20
 
 // Comparison is what lies between two sides. Each of its answers is found out when it is first asked for, and is a finished
@@ -158,11 +158,12 @@ func (c *Comparison) list() (*listing, error) {
 		}
 	}
 	flags := []string{"--raw"}
-	switch {
-	case c.whole:
+	if c.whole {
 		flags = append(flags, patchFlags...)
-	case !c.repo.isPartial():
-		return c.listRenamed()
+	} else if !c.repo.isPartial() {
+		if l, err := c.listRenamed(); !errors.Is(err, change.ErrLarge) {
+			return l, err
+		}
 	}
 	l := newListing()
 	var binary []string
@@ -185,11 +186,11 @@ func (c *Comparison) list() (*listing, error) {
 // noteSkipped says that not all renames were looked for.
 func (l *listing) noteSkipped() {
 	l.notices = append(l.notices, fmt.Sprintf(
-		"too many files were added and removed, or too large ones, to look for all edited renames (over %d by %d, or %d MiB), so a renamed and edited file may count as added", renameLimit, renameLimit, mostCompared>>20))
+		"too many files were added and removed to look for edited renames (over %d by %d), so a renamed and edited file counts as added", renameLimit, renameLimit))
 }
 
 // listRenamed lists the files that differ, by their plain list: git itself takes long to find renames, since it compares each new
-// file with each that is gone. All contents must be here.
+// file with each that is gone. All contents must be here; the error wraps change.ErrLarge where these are better left to git.
 func (c *Comparison) listRenamed() (*listing, error) {
 	plain, err := c.plain()
 	if err != nil {
@@ -207,13 +208,16 @@ func (c *Comparison) listRenamed() (*listing, error) {
 	if len(gone) == 0 || len(fresh) == 0 {
 		return plain, nil
 	}
-	var left atomic.Int64 // contents that weren't looked at
 	from, skipped, err := change.Renames(gone, fresh, renameLimit, func(names []string, see func(i int, data []byte)) error {
-		left.Add(int64(len(names)))
-		return c.repo.anyContent(names, mostCompared, func(i int, data []byte) {
-			left.Add(-1)
+		var seen atomic.Int64
+		err := c.repo.anyContent(names, mostCompared, func(i int, data []byte) {
+			seen.Add(1)
 			see(i, data)
 		})
+		if err == nil && int(seen.Load()) < len(names) {
+			err = change.ErrLarge
+		}
+		return err
 	})
 	if err != nil {
 		return nil, err
@@ -240,7 +244,7 @@ func (c *Comparison) listRenamed() (*listing, error) {
 			l.files, l.blobs[f.Path] = append(l.files, f), b
 		}
 	}
-	if skipped || left.Load() > 0 {
+	if skipped {
 		l.noteSkipped()
 	}
 	return l, nil

@@ -213,6 +213,22 @@ func TestPartial(t *testing.T) {
 	}
 }
 
+// TestLargeRenamed: what is too large to be compared here is left to git.
+func TestLargeRenamed(t *testing.T) {
+	r, run := scratchRepository(t)
+	text := strings.Repeat("the tide is low\n", mostCompared/16+1)
+	write(t, r, "before.c", text)
+	run("add", "before.c")
+	old := Side(run("write-tree"))
+	write(t, r, "after.c", text+"slack\n")
+	run("add", "after.c")
+	run("rm", "-q", "-f", "before.c")
+	files, err := r.Compare(old, Side(run("write-tree"))).Files()
+	if err != nil || len(files) != 1 || files[0].Status != change.Renamed || files[0].Old != "before.c" {
+		t.Errorf("%+v, %v", files, err)
+	}
+}
+
 // BenchmarkRenames lists what differs where a thousand files were renamed and edited, beside git's own list.
 func BenchmarkRenames(b *testing.B) {
 	r, run := scratchRepository(b)

@@ -2,6 +2,7 @@ package change
 
 import (
 	"cmp"
+	"errors"
 	"path"
 	"slices"
 	"sync"
@@ -27,10 +28,10 @@ type Contents func(names []string, see func(i int, data []byte)) error
 // Renames finds which of the added files are removed ones under other names: for each its index, or -1. It pairs them as git does
 // (diff --find-renames=50%, from Git 2.44 on), and so that a file is renamed once: first those with the same content, the same file
 // name going first; then those that alone have their file name, where three quarters of the larger one are in both; of the others
-// those of which half is, the likest pairs first. Where more than limit times limit pairs would be left to compare, or the
-// contents are too large to hold, these last are left out, and skipped is true.
+// those of which half is, the likest pairs first. Where more than limit times limit pairs would be left to compare, these last are
+// left out, and skipped is true.
 //
-// Contents are asked for twice at most. An error is one of theirs.
+// Contents are asked for twice at most. An error is one of theirs, or ErrLarge.
 func Renames(removed, added []Entry, limit int, contents Contents) (from []int, skipped bool, err error) {
 	r := &renames{removed: removed, added: added, contents: contents, from: make([]int, len(added)), gone: make([]bool, len(removed))}
 	for i := range r.from {
@@ -45,8 +46,8 @@ func Renames(removed, added []Entry, limit int, contents Contents) (from []int, 
 	} else {
 		err = r.read(alone.olds(), alone.news())
 	}
-	if err != nil || r.cut > mostPieces {
-		return r.from, true, err
+	if err != nil {
+		return nil, false, err
 	}
 	for _, p := range alone {
 		if r.likeness(p.old, p.new, leastAlone) >= leastAlone {
@@ -57,8 +58,8 @@ func Renames(removed, added []Entry, limit int, contents Contents) (from []int, 
 		return r.from, true, nil
 	}
 	if !few {
-		if err := r.read(olds, news); err != nil || r.cut > mostPieces {
-			return r.from, true, err
+		if err := r.read(olds, news); err != nil {
+			return nil, false, err
 		}
 	}
 	r.pairLikest(olds, news)
@@ -77,9 +78,11 @@ type renames struct {
 	cut        int // how many pieces there are
 }
 
-// mostPieces bounds how many pieces are held, of all contents; 8 bytes each. Where there are more only files of the same content are
-// paired.
+// mostPieces bounds how many pieces are held, of all contents; 8 bytes each.
 const mostPieces = 16 << 20
+
+// ErrLarge is the error of contents that are too large, one of them or all together.
+var ErrLarge = errors.New("contents too large to be compared")
 
 func (r *renames) pair(old, new int) { r.from[new], r.gone[old] = old, true }
 
@@ -281,7 +284,7 @@ func (r *renames) read(olds, news []int) error {
 	if len(names) == 0 {
 		return nil
 	}
-	return r.contents(names, func(i int, data []byte) {
+	err := r.contents(names, func(i int, data []byte) {
 		cut := cutIntoPieces(data)
 		r.reading.Lock()
 		defer r.reading.Unlock()
@@ -289,4 +292,8 @@ func (r *renames) read(olds, news []int) error {
 			all[i].of[all[i].i] = cut
 		}
 	})
+	if err == nil && r.cut > mostPieces {
+		err = ErrLarge
+	}
+	return err
 }
