@@ -3,6 +3,7 @@ package git
 import (
 	"bufio"
 	"bytes"
+	"cmp"
 	"errors"
 	"fmt"
 	"io"
@@ -11,6 +12,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -161,7 +163,7 @@ func (c *Comparison) list() (*listing, error) {
 	if c.whole {
 		flags = append(flags, patchFlags...)
 	} else if !c.repo.isPartial() {
-		if l, err := c.listRenamed(); !errors.Is(err, change.ErrLarge) {
+		if l, err := c.listRenamed(); !errors.Is(err, change.ErrNotHere) {
 			return l, err
 		}
 	}
@@ -190,7 +192,7 @@ func (l *listing) noteSkipped() {
 }
 
 // listRenamed lists the files that differ, by their plain list: git itself takes long to find renames, since it compares each new
-// file with each that is gone. All contents must be here; the error wraps change.ErrLarge where these are better left to git.
+// file with each that is gone. All contents must be here; the error wraps change.ErrNotHere where these are better left to git.
 func (c *Comparison) listRenamed() (*listing, error) {
 	plain, err := c.plain()
 	if err != nil {
@@ -208,6 +210,9 @@ func (c *Comparison) listRenamed() (*listing, error) {
 	if len(gone) == 0 || len(fresh) == 0 {
 		return plain, nil
 	}
+	if err := c.repo.measure(gone, fresh); err != nil {
+		return nil, err
+	}
 	from, skipped, err := change.Renames(gone, fresh, renameLimit, func(names []string, see func(i int, data []byte)) error {
 		var seen atomic.Int64
 		err := c.repo.anyContent(names, mostCompared, func(i int, data []byte) {
@@ -215,7 +220,7 @@ func (c *Comparison) listRenamed() (*listing, error) {
 			see(i, data)
 		})
 		if err == nil && int(seen.Load()) < len(names) {
-			err = change.ErrLarge
+			err = change.ErrNotHere
 		}
 		return err
 	})
@@ -248,6 +253,34 @@ func (c *Comparison) listRenamed() (*listing, error) {
 		l.noteSkipped()
 	}
 	return l, nil
+}
+
+// measure finds the sizes of files' contents.
+func (r *Repo) measure(files ...[]change.Entry) error {
+	var all []*change.Entry
+	var names []string
+	for _, some := range files {
+		for i := range some {
+			all, names = append(all, &some[i]), append(names, some[i].Content)
+		}
+	}
+	cmd := r.command("cat-file", "--batch-check=%(objectsize)", "--buffer")
+	cmd.Stdin = strings.NewReader(strings.Join(names, "\n") + "\n")
+	_, err := streamCommand(cmd, func(out io.Reader) error {
+		lines := bufio.NewScanner(out)
+		for _, f := range all {
+			if !lines.Scan() {
+				return fmt.Errorf("git cat-file ended: %w", cmp.Or(lines.Err(), io.ErrUnexpectedEOF))
+			}
+			size, err := strconv.Atoi(lines.Text())
+			if err != nil && f.IsRegular() { // unlike a submodule's commit, it should be there
+				return change.ErrNotHere
+			}
+			f.Size = size
+		}
+		return nil
+	})
+	return err
 }
 
 // listPlain lists the files that differ, taking a renamed one for one that is gone and one that is new.

@@ -15,9 +15,11 @@ type Entry struct {
 	Path    string
 	Mode    string // as git writes it; regular files begin with "100"
 	Content string // names what is in it: two entries with the same name have the same bytes
+	Size    int    // of the content, in bytes
 }
 
-func (e *Entry) isRegular() bool { return len(e.Mode) > 3 && e.Mode[:3] == "100" }
+// IsRegular reports whether it is a plain file, no link and no submodule.
+func (e *Entry) IsRegular() bool { return len(e.Mode) > 3 && e.Mode[:3] == "100" }
 
 func (e *Entry) name() string { return path.Base(e.Path) }
 
@@ -31,7 +33,7 @@ type Contents func(names []string, see func(i int, data []byte)) error
 // those of which half is, the likest pairs first. Where more than limit times limit pairs would be left to compare, these last are
 // left out, and skipped is true.
 //
-// Contents are asked for twice at most. An error is one of theirs, or ErrLarge.
+// Contents are asked for twice at most. An error is one of theirs, or ErrNotHere.
 func Renames(removed, added []Entry, limit int, contents Contents) (from []int, skipped bool, err error) {
 	r := &renames{removed: removed, added: added, contents: contents, from: make([]int, len(added)), gone: make([]bool, len(removed))}
 	for i := range r.from {
@@ -81,8 +83,8 @@ type renames struct {
 // mostPieces bounds how many pieces are held, of all contents; 8 bytes each.
 const mostPieces = 16 << 20
 
-// ErrLarge is the error of contents that are too large, one of them or all together.
-var ErrLarge = errors.New("contents too large to be compared")
+// ErrNotHere is the error of contents that are missing or too large, one of them or all together: another way to find renames is wanted.
+var ErrNotHere = errors.New("contents can't be compared here")
 
 func (r *renames) pair(old, new int) { r.from[new], r.gone[old] = old, true }
 
@@ -114,7 +116,7 @@ func (r *renames) pairSame() {
 		new, best, looked := &r.added[i], -1, 0
 		for _, n := range byContent[new.Content] {
 			old := &r.removed[n]
-			if r.gone[n] || !(old.isRegular() && new.isRegular()) && old.Mode != new.Mode {
+			if r.gone[n] || !(old.IsRegular() && new.IsRegular()) && old.Mode != new.Mode {
 				continue
 			}
 			if old.name() == new.name() {
@@ -261,7 +263,22 @@ func keep(kept []candidate, c candidate) []candidate {
 	return kept
 }
 
-// read reads the contents of files that aren't read yet, and cuts them into pieces.
+// sizesOf are the sizes of some files, in order.
+func sizesOf(entries []Entry, which []int) (sizes []int) {
+	for _, i := range which {
+		sizes = append(sizes, entries[i].Size)
+	}
+	slices.Sort(sizes)
+	return sizes
+}
+
+// mayBeLike reports whether half of the larger of two contents may be in both, of one of a size and any of others.
+func mayBeLike(size int, others []int) bool {
+	at, _ := slices.BinarySearch(others, (size+1)/2)
+	return at < len(others) && others[at] <= 2*size
+}
+
+// read reads the contents of files that aren't read yet, as far as their sizes leave a doubt, and cuts them into pieces.
 func (r *renames) read(olds, news []int) error {
 	if r.olds == nil {
 		r.olds, r.news = make(map[int]*pieces, len(olds)), make(map[int]*pieces, len(news))
@@ -272,15 +289,15 @@ func (r *renames) read(olds, news []int) error {
 	}
 	var names []string
 	var all []wanted
-	want := func(of map[int]*pieces, entries []Entry, which []int) {
+	want := func(of map[int]*pieces, entries []Entry, which []int, sizes []int) {
 		for _, i := range which {
-			if of[i] == nil && entries[i].isRegular() {
+			if of[i] == nil && entries[i].IsRegular() && mayBeLike(entries[i].Size, sizes) {
 				names, all = append(names, entries[i].Content), append(all, wanted{of, i})
 			}
 		}
 	}
-	want(r.olds, r.removed, olds)
-	want(r.news, r.added, news)
+	want(r.olds, r.removed, olds, sizesOf(r.added, news))
+	want(r.news, r.added, news, sizesOf(r.removed, olds))
 	if len(names) == 0 {
 		return nil
 	}
@@ -293,7 +310,7 @@ func (r *renames) read(olds, news []int) error {
 		}
 	})
 	if err == nil && r.cut > mostPieces {
-		err = ErrLarge
+		err = ErrNotHere
 	}
 	return err
 }

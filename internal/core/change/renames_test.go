@@ -17,7 +17,7 @@ func TestRenames(t *testing.T) {
 		}
 		return all.String()
 	}
-	plain := func(path, content string) Entry { return Entry{path, "100644", content} }
+	plain := func(path, content string) Entry { return Entry{path, "100644", content, len(content)} }
 	most := lines(0, 100)
 	for _, c := range []struct {
 		name           string
@@ -35,8 +35,10 @@ func TestRenames(t *testing.T) {
 		{"the only one of its name, three quarters of it", []Entry{plain("a/x", most), plain("a/y", lines(20, 120))}, []Entry{plain("b/x", lines(22, 122))}, 9, []int{0}, false},
 		{"the only one of its name, less of it", []Entry{plain("a/x", most), plain("a/y", lines(20, 120))}, []Entry{plain("b/x", lines(30, 130))}, 9, []int{1}, false},
 		{"other line ends", []Entry{plain("a", most)}, []Entry{plain("b", strings.ReplaceAll(most, "\n", "\r\n"))}, 9, []int{0}, false},
-		{"another kind of file", []Entry{{"a", "120000", most}}, []Entry{plain("b", most)}, 9, []int{-1}, false},
-		{"an edited link", []Entry{{"a", "120000", most}}, []Entry{{"b", "120000", lines(1, 100)}}, 9, []int{-1}, false},
+		{"another kind of file", []Entry{{"a", "120000", most, len(most)}}, []Entry{plain("b", most)}, 9, []int{-1}, false},
+		{"an edited link", []Entry{{"a", "120000", most, len(most)}}, []Entry{{"b", "120000", lines(1, 100), 0}}, 9, []int{-1}, false},
+		{"twice as long", []Entry{plain("a", lines(10, 60))}, []Entry{plain("b", lines(10, 110))}, 9, []int{-1}, false},
+		{"nearly twice as long", []Entry{plain("a", lines(10, 61))}, []Entry{plain("b", lines(10, 110))}, 9, []int{0}, false},
 		{"empty files", []Entry{plain("a", "")}, []Entry{plain("b", "")}, 9, []int{0}, false},
 		{"a content that can't be had", []Entry{plain("a", "-"), plain("b", most)}, []Entry{plain("c", lines(1, 100))}, 9, []int{1}, false},
 		{"too many", []Entry{plain("a", most), plain("b/x", lines(200, 300)), plain("c", "same")}, []Entry{plain("d", lines(1, 100)), plain("e", lines(2, 100)), plain("d/x", lines(201, 300)), plain("f", "same")}, 1, []int{-1, -1, 1, 2}, true},
