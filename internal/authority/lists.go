@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
+	"slices"
 
 	"zincdoor/internal/baselinefile"
 	"zincdoor/internal/core/baseline"
@@ -252,11 +253,11 @@ func (l *Lists) isAt(t *target.Target, other git.Side, path string) (bool, error
 	if t.Diff == nil || l.from == "" || l.from == git.Worktree || other == git.Worktree {
 		return false, nil
 	}
-	old, new := t.Diff.Old(), t.Side
 	if l.from == other {
 		return true, nil
 	}
-	if !(l.from == old && other == new) && !(l.from == new && other == old) {
+	compared := []git.Side{t.Diff.Old(), t.Side}
+	if !slices.Contains(compared, l.from) || !slices.Contains(compared, other) {
 		return false, nil
 	}
 	altered, err := t.Alters(path)

@@ -24,7 +24,7 @@ func quickly(line []byte, e, before *baseline.Entry) bool {
 			return false
 		}
 		line = rest[1:]
-		to, was, number, bit := fieldOf(e, before, key)
+		to, number, bit := fieldOf(e, key)
 		switch {
 		case bit == 0 || seen&bit != 0:
 			return false
@@ -37,8 +37,9 @@ func quickly(line []byte, e, before *baseline.Entry) bool {
 			if !ok {
 				return false
 			}
-			if line = rest; string(text) == was {
-				*to = was
+			line = rest
+			if was, _, _ := fieldOf(before, key); *was == string(text) {
+				*to = *was
 			} else {
 				*to = string(text)
 			}
@@ -53,50 +54,49 @@ func quickly(line []byte, e, before *baseline.Entry) bool {
 	}
 }
 
-// fieldOf is where the value of a key goes, with what the entry before has there, and a bit that is the key's own; 0 where it is none of
-// an entry's.
-func fieldOf(e, before *baseline.Entry, key []byte) (text *string, was string, number *int, bit int) {
+// fieldOf is where an entry has the value of a key, and a bit that is the key's own; 0 where it is none of an entry's.
+func fieldOf(e *baseline.Entry, key []byte) (text *string, number *int, bit int) {
 	switch string(key) {
 	case "path":
-		return &e.Path, before.Path, nil, 1 << 0
+		return &e.Path, nil, 1 << 0
 	case "tool":
-		return &e.Tool, before.Tool, nil, 1 << 1
+		return &e.Tool, nil, 1 << 1
 	case "rule":
-		return &e.Rule, before.Rule, nil, 1 << 2
+		return &e.Rule, nil, 1 << 2
 	case "line":
-		return nil, "", &e.Line, 1 << 3
+		return nil, &e.Line, 1 << 3
 	case "message":
-		return &e.Message, before.Message, nil, 1 << 4
+		return &e.Message, nil, 1 << 4
 	case "severity":
-		return &e.Severity, before.Severity, nil, 1 << 5
+		return &e.Severity, nil, 1 << 5
 	case "measure":
-		return &e.Measure, before.Measure, nil, 1 << 6
+		return &e.Measure, nil, 1 << 6
 	case "text":
-		return &e.Text, before.Text, nil, 1 << 7
+		return &e.Text, nil, 1 << 7
 	case "before":
-		return &e.Before, before.Before, nil, 1 << 8
+		return &e.Before, nil, 1 << 8
 	case "after":
-		return &e.After, before.After, nil, 1 << 9
+		return &e.After, nil, 1 << 9
 	case "twins":
-		return nil, "", &e.Twins, 1 << 10
+		return nil, &e.Twins, 1 << 10
 	case "prints":
-		return &e.Fingerprints, before.Fingerprints, nil, 1 << 11
+		return &e.Fingerprints, nil, 1 << 11
 	case "why":
-		return (*string)(&e.Why), string(before.Why), nil, 1 << 12
+		return (*string)(&e.Why), nil, 1 << 12
 	case "reason":
-		return &e.Reason, before.Reason, nil, 1 << 13
+		return &e.Reason, nil, 1 << 13
 	case "by":
-		return &e.By, before.By, nil, 1 << 14
+		return &e.By, nil, 1 << 14
 	case "on":
-		return &e.On, before.On, nil, 1 << 15
+		return &e.On, nil, 1 << 15
 	case "until":
-		return &e.Until, before.Until, nil, 1 << 16
+		return &e.Until, nil, 1 << 16
 	case "link":
-		return &e.Link, before.Link, nil, 1 << 17
+		return &e.Link, nil, 1 << 17
 	case "owner":
-		return &e.Owner, before.Owner, nil, 1 << 18
+		return &e.Owner, nil, 1 << 18
 	}
-	return nil, "", nil, 0
+	return nil, nil, 0
 }
 
 // plainText reads a text without escapes, and gives what follows it.

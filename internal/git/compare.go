@@ -3,7 +3,6 @@ package git
 import (
 	"bufio"
 	"bytes"
-	"cmp"
 	"errors"
 	"fmt"
 	"io"
@@ -264,23 +263,18 @@ func (r *Repo) measure(files ...[]change.Entry) error {
 			all, names = append(all, &some[i]), append(names, some[i].Content)
 		}
 	}
-	cmd := r.command("cat-file", "--batch-check=%(objectsize)", "--buffer")
-	cmd.Stdin = strings.NewReader(strings.Join(names, "\n") + "\n")
-	_, err := streamCommand(cmd, func(out io.Reader) error {
-		lines := bufio.NewScanner(out)
-		for _, f := range all {
-			if !lines.Scan() {
-				return fmt.Errorf("git cat-file ended: %w", cmp.Or(lines.Err(), io.ErrUnexpectedEOF))
-			}
-			size, err := strconv.Atoi(lines.Text())
-			if err != nil && f.IsRegular() { // unlike a submodule's commit, it should be there
-				return change.ErrNotHere
-			}
-			f.Size = size
+	told, err := r.tell("%(objectsize)", names)
+	if err != nil {
+		return err
+	}
+	for i, f := range all {
+		size, err := strconv.Atoi(told[i])
+		if err != nil && f.IsRegular() { // unlike a submodule's commit, it should be there
+			return change.ErrNotHere
 		}
-		return nil
-	})
-	return err
+		f.Size = size
+	}
+	return nil
 }
 
 // listPlain lists the files that differ, taking a renamed one for one that is gone and one that is new.

@@ -249,22 +249,36 @@ const (
 
 // chained reports whether objects, as far as a few of them tell, are stored as what differs from others.
 func (r *Repo) chained(names []string) (bool, error) {
-	var few strings.Builder
-	for i := range sampled {
-		few.WriteString(names[i*len(names)/sampled] + "\n")
+	few := make([]string, sampled)
+	for i := range few {
+		few[i] = names[i*len(names)/sampled]
 	}
-	cmd := r.command("cat-file", "--batch-check=%(deltabase)", "--buffer")
-	cmd.Stdin = strings.NewReader(few.String())
+	told, err := r.tell("%(deltabase)", few)
 	deltas := 0
-	_, err := streamCommand(cmd, func(out io.Reader) error {
-		for lines := bufio.NewScanner(out); lines.Scan(); {
-			if line := lines.Text(); IsHash(line) && strings.Trim(line, "0") != "" {
-				deltas++
-			}
+	for _, base := range told {
+		if IsHash(base) && strings.Trim(base, "0") != "" {
+			deltas++
 		}
-		return nil
-	})
+	}
 	return deltas*worth >= sampled, err
+}
+
+// tell gives what git tells of objects in a format of its cat-file, a line for each of their names.
+func (r *Repo) tell(format string, names []string) ([]string, error) {
+	cmd := r.command("cat-file", "--batch-check="+format, "--buffer")
+	cmd.Stdin = strings.NewReader(strings.Join(names, "\n") + "\n")
+	told := make([]string, 0, len(names))
+	_, err := streamCommand(cmd, func(out io.Reader) error {
+		lines := bufio.NewScanner(out)
+		for lines.Scan() {
+			told = append(told, lines.Text())
+		}
+		return lines.Err()
+	})
+	if err == nil && len(told) != len(names) {
+		err = fmt.Errorf("git cat-file told of %d objects of %d", len(told), len(names))
+	}
+	return told, err
 }
 
 // storeOrder gives the indices of objects in the order in which git stores them: one that is stored as a difference stands near
